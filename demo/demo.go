@@ -1,0 +1,27 @@
+// Package demo holds the loops of the Kestrel Bay Regatta, a made-up sailing event. They are
+// drawn and encoded by demo/generate; run `go generate ./demo` to make them anew.
+package demo
+
+import _ "embed"
+
+//go:generate go run ./generate
+
+// Loop is a short recording that begins and ends on the same beat, so that it can be sent forever.
+type Loop struct {
+	Name   string // also the slug of the demo channel
+	Title  string
+	Frames int // pictures, numbered from 0 in every picture's block code
+	FLV    []byte
+}
+
+//go:embed start-line.flv
+var startLine []byte
+
+//go:embed chase-boat.flv
+var chaseBoat []byte
+
+// Loops are the demo's cameras.
+var Loops = []Loop{
+	{Name: "start-line", Title: "Start line", Frames: 240, FLV: startLine},
+	{Name: "chase-boat", Title: "Chase boat", Frames: 240, FLV: chaseBoat},
+}

@@ -1,0 +1,184 @@
+// Package camera is the stand-in contribution device: it sends a recorded loop to a server over
+// RTMP, at the pace of the recording, forever, with timestamps that never go back.
+package camera
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"time"
+
+	"metaplasis/internal/core/amf"
+	"metaplasis/internal/core/flv"
+	"metaplasis/internal/onward/rtmp"
+)
+
+// Clip is a loop in memory.
+type Clip struct {
+	metadata amf.ECMAArray
+	configs  []flv.Tag
+	media    []flv.Tag
+	length   uint32 // milliseconds
+}
+
+// Load reads a loop from an FLV file. Its length is the duration that its metadata tells.
+func Load(file []byte) (*Clip, error) {
+	r, err := flv.NewReader(bytes.NewReader(file))
+	if err != nil {
+		return nil, err
+	}
+	c := &Clip{}
+	for {
+		t, err := r.Next()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return nil, err
+		}
+		switch {
+		case t.Type == flv.TagScript:
+			values, err := amf.DecodeAll(t.Body)
+			if err != nil || len(values) < 2 {
+				continue
+			}
+			if m, ok := values[1].(amf.Object); ok {
+				c.metadata = amf.ECMAArray(m)
+			}
+		case len(t.Body) > 1 && t.Body[1] == 0 && t.Timestamp == 0:
+			c.configs = append(c.configs, *t)
+		default:
+			c.media = append(c.media, *t)
+		}
+	}
+	if len(c.media) == 0 {
+		return nil, errors.New("the loop has no media")
+	}
+	if d, ok := amf.Object(c.metadata).Number("duration"); ok && d > 0 {
+		c.length = uint32(d * 1000)
+	} else {
+		c.length = c.media[len(c.media)-1].Timestamp + 33
+	}
+	return c, nil
+}
+
+// Length returns how long one turn of the loop takes.
+func (c *Clip) Length() time.Duration { return time.Duration(c.length) * time.Millisecond }
+
+// Options of a camera.
+type Options struct {
+	URL      string
+	Loops    int           // 0: forever
+	From     uint32        // first timestamp, milliseconds
+	Fast     bool          // send without waiting for the time of each picture
+	NoAudio  bool          // leave the sound out
+	NoVideo  bool          // leave the picture out
+	Retry    time.Duration // pause before connecting again after a loss; 0 gives up instead
+	Dial     rtmp.Options
+	OnSent   func(kind uint8, loop int, index int, at time.Time) // called behind each sent tag
+	OnChange func(state string)                                  // tells of connecting, sending, losing
+}
+
+// Run sends until the context ends, the loops are over, or the server refuses.
+func Run(ctx context.Context, c *Clip, o Options) error {
+	say := func(s string) {
+		if o.OnChange != nil {
+			o.OnChange(s)
+		}
+	}
+	begin := time.Now()
+	for {
+		err := run(ctx, c, o, uint32(time.Since(begin).Milliseconds()))
+		var refused *rtmp.RefusedError
+		switch {
+		case err == nil || ctx.Err() != nil:
+			return ctx.Err()
+		case errors.As(err, &refused) || o.Retry == 0:
+			return err
+		}
+		say(fmt.Sprintf("lost the server (%v); trying again in %v", err, o.Retry))
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(o.Retry):
+		}
+	}
+}
+
+func run(ctx context.Context, c *Clip, o Options, passed uint32) error {
+	conn, err := rtmp.Dial(ctx, o.URL, o.Dial)
+	if err != nil {
+		return err
+	}
+	if o.OnChange != nil {
+		o.OnChange("sending")
+	}
+	if err := conn.Metadata(c.metadata); err != nil {
+		return err
+	}
+	base := o.From + passed
+	for i := range c.configs {
+		if c.wanted(&c.configs[i], &o) {
+			if err := conn.Media(c.configs[i].Type, base, c.configs[i].Body); err != nil {
+				return err
+			}
+		}
+	}
+	begin := time.Now()
+	for loop := 0; o.Loops == 0 || loop < o.Loops; loop++ {
+		for i := range c.media {
+			t := &c.media[i]
+			if !c.wanted(t, &o) {
+				continue
+			}
+			at := t.Timestamp + uint32(loop)*c.length
+			if err := wait(ctx, conn, begin.Add(time.Duration(at)*time.Millisecond), o.Fast); err != nil {
+				if ctx.Err() != nil {
+					_ = conn.Close()
+				}
+				return err
+			}
+			if err := conn.Media(t.Type, base+at, t.Body); err != nil {
+				return err
+			}
+			if o.OnSent != nil {
+				o.OnSent(t.Type, loop, i, time.Now())
+			}
+		}
+	}
+	return conn.Close()
+}
+
+func (c *Clip) wanted(t *flv.Tag, o *Options) bool {
+	return !(o.NoAudio && t.Type == flv.TagAudio || o.NoVideo && t.Type == flv.TagVideo)
+}
+
+// wait lets the time of a picture come, and hears the server meanwhile.
+func wait(ctx context.Context, conn *rtmp.Conn, until time.Time, fast bool) error {
+	d := time.Until(until)
+	if fast || d < 0 {
+		d = 0
+	}
+	if d == 0 {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case err := <-conn.Failed():
+			return err
+		default:
+			return nil
+		}
+	}
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case err := <-conn.Failed():
+		return err
+	case <-t.C:
+		return nil
+	}
+}

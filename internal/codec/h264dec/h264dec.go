@@ -1,0 +1,149 @@
+// Package h264dec decodes H.264 with OpenH264. It touches bytes from outside in C and so runs
+// in a worker process only.
+package h264dec
+
+/*
+#cgo pkg-config: openh264
+#include <stdlib.h>
+#include <string.h>
+#include <wels/codec_api.h>
+
+typedef struct {
+	unsigned char *plane[3];
+	int stride[2];
+	int width, height;
+	unsigned long long pts;
+	int ready;
+} mp_frame;
+
+static ISVCDecoder *mp_open(void) {
+	ISVCDecoder *d = NULL;
+	if (WelsCreateDecoder(&d) != 0 || d == NULL) return NULL;
+	SDecodingParam p;
+	memset(&p, 0, sizeof p);
+	p.sVideoProperty.size = sizeof p.sVideoProperty;
+	p.uiTargetDqLayer = 0xff;
+	p.eEcActiveIdc = ERROR_CON_SLICE_MV_COPY_CROSS_IDR_FREEZE_RES_CHANGE;
+	p.sVideoProperty.eVideoBsType = VIDEO_BITSTREAM_AVC;
+	if ((*d)->Initialize(d, &p) != 0) { WelsDestroyDecoder(d); return NULL; }
+	int level = WELS_LOG_QUIET;
+	(*d)->SetOption(d, DECODER_OPTION_TRACE_LEVEL, &level);
+	return d;
+}
+
+static void mp_take(mp_frame *f, SBufferInfo *info) {
+	f->ready = info->iBufferStatus == 1;
+	if (!f->ready) return;
+	for (int i = 0; i < 3; i++) f->plane[i] = info->pDst[i];
+	f->stride[0] = info->UsrData.sSystemBuffer.iStride[0];
+	f->stride[1] = info->UsrData.sSystemBuffer.iStride[1];
+	f->width = info->UsrData.sSystemBuffer.iWidth;
+	f->height = info->UsrData.sSystemBuffer.iHeight;
+	f->pts = info->uiOutYuvTimeStamp;
+	if (f->plane[0] == NULL) f->ready = 0;
+}
+
+static int mp_decode(ISVCDecoder *d, const unsigned char *data, int len, unsigned long long pts, mp_frame *f) {
+	unsigned char *dst[3] = {0, 0, 0};
+	SBufferInfo info;
+	memset(&info, 0, sizeof info);
+	info.uiInBsTimeStamp = pts;
+	int rc = (*d)->DecodeFrameNoDelay(d, data, len, dst, &info);
+	mp_take(f, &info);
+	return rc;
+}
+
+static int mp_flush(ISVCDecoder *d, mp_frame *f) {
+	int left = 0;
+	(*d)->GetOption(d, DECODER_OPTION_NUM_OF_FRAMES_REMAINING_IN_BUFFER, &left);
+	f->ready = 0;
+	if (left <= 0) return 0;
+	unsigned char *dst[3] = {0, 0, 0};
+	SBufferInfo info;
+	memset(&info, 0, sizeof info);
+	(*d)->FlushFrame(d, dst, &info);
+	mp_take(f, &info);
+	return left;
+}
+
+static void mp_close(ISVCDecoder *d) {
+	(*d)->Uninitialize(d);
+	WelsDestroyDecoder(d);
+}
+*/
+import "C"
+
+import (
+	"errors"
+	"fmt"
+	"unsafe"
+)
+
+// Frame is a decoded picture in the decoder's own memory: it is valid until the next call.
+type Frame struct {
+	Width, Height   int
+	Plane           [3]unsafe.Pointer
+	StrideY, Stride int
+	PTS             int64
+}
+
+// Decoder decodes one stream.
+type Decoder struct {
+	d *C.ISVCDecoder
+	f C.mp_frame
+}
+
+// New makes a decoder.
+func New() (*Decoder, error) {
+	d := C.mp_open()
+	if d == nil {
+		return nil, errors.New("the H.264 decoder did not start")
+	}
+	return &Decoder{d: d}, nil
+}
+
+// Decode takes one access unit as a byte stream and returns the picture that is next in
+// presentation order, or nil while the decoder waits for more. An error concerns this unit; the
+// decoder goes on with the next.
+func (d *Decoder) Decode(annexB []byte, pts int64) (*Frame, error) {
+	if len(annexB) == 0 {
+		return nil, nil
+	}
+	rc := C.mp_decode(d.d, (*C.uchar)(unsafe.Pointer(&annexB[0])), C.int(len(annexB)), C.ulonglong(pts), &d.f)
+	if d.f.ready != 0 {
+		return d.frame(), nil
+	}
+	if rc != 0 {
+		return nil, fmt.Errorf("H.264 decoder: state %#x in an access unit of %d bytes", int(rc), len(annexB))
+	}
+	return nil, nil
+}
+
+// Flush returns the pictures still held, one a call, then nil.
+func (d *Decoder) Flush() *Frame {
+	for C.mp_flush(d.d, &d.f) > 0 {
+		if d.f.ready != 0 {
+			return d.frame()
+		}
+	}
+	return nil
+}
+
+func (d *Decoder) frame() *Frame {
+	f := &Frame{
+		Width: int(d.f.width), Height: int(d.f.height),
+		StrideY: int(d.f.stride[0]), Stride: int(d.f.stride[1]), PTS: int64(d.f.pts),
+	}
+	for i := range f.Plane {
+		f.Plane[i] = unsafe.Pointer(d.f.plane[i])
+	}
+	return f
+}
+
+// Close frees the decoder.
+func (d *Decoder) Close() {
+	if d.d != nil {
+		C.mp_close(d.d)
+		d.d = nil
+	}
+}

@@ -1,0 +1,368 @@
+// Package rtmp receives feeds over RTMP and RTMPS. The protocol itself is core/rtmp; here are
+// the sockets, their deadlines, and the way from FLV bodies to access units.
+package rtmp
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/url"
+	"strings"
+	"sync"
+	"time"
+
+	"metaplasis/internal/core/amf"
+	"metaplasis/internal/core/flv"
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/rtmp"
+)
+
+// Application is the first part of a stream's address, before the channel.
+const Application = "in"
+
+// Feed takes the media of one sender. Its methods are called from one goroutine.
+type Feed interface {
+	FrameRate(milli int64)
+	Track(t media.Track)
+	Unit(kind media.Kind, stamp uint32, composition int64, key bool, data []byte)
+	End(reason string)
+	Kicked() <-chan string
+}
+
+// Receiver admits senders.
+type Receiver interface {
+	// Open returns the feed, or why not. A refusal that IsTaken says so with its own error code.
+	Open(channel, key, protocol, remote string) (Feed, error)
+	IsTaken(err error) bool
+	// Report books what went wrong with a connection that has no feed yet, or no more.
+	Report(channel, kind, text, do string)
+}
+
+// Timeouts and bounds.
+const (
+	helloTimeout   = 10 * time.Second // from connecting to publishing
+	silence        = 10 * time.Second // without a byte from a sender that publishes
+	writeTimeout   = 5 * time.Second
+	readBuffer     = 64 << 10
+	maxConnections = 512
+	lingerTime     = 500 * time.Millisecond
+	maxLinger      = 4 << 20 // bytes
+)
+
+// Server accepts senders on one port.
+type Server struct {
+	Receiver Receiver
+	Logger   *slog.Logger
+	TLS      *tls.Config // for RTMPS; nil is plain RTMP
+
+	mu     sync.Mutex
+	conns  map[net.Conn]struct{}
+	closed bool
+	all    sync.WaitGroup
+}
+
+// Serve accepts connections until the listener is closed.
+func (s *Server) Serve(l net.Listener) error {
+	if s.TLS != nil {
+		l = tls.NewListener(l, s.TLS)
+	}
+	for {
+		conn, err := l.Accept()
+		if errors.Is(err, net.ErrClosed) {
+			return nil
+		}
+		if err != nil {
+			var temporary net.Error
+			if errors.As(err, &temporary) && temporary.Timeout() {
+				continue
+			}
+			return fmt.Errorf("RTMP port: %w", err)
+		}
+		if !s.register(conn) {
+			_ = conn.Close()
+			continue
+		}
+		go func() {
+			defer s.forget(conn)
+			s.handle(conn)
+		}()
+	}
+}
+
+func (s *Server) register(c net.Conn) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.conns == nil {
+		s.conns = map[net.Conn]struct{}{}
+	}
+	if s.closed || len(s.conns) >= maxConnections {
+		return false
+	}
+	s.conns[c] = struct{}{}
+	s.all.Add(1)
+	return true
+}
+
+func (s *Server) forget(c net.Conn) {
+	_ = c.Close()
+	s.mu.Lock()
+	delete(s.conns, c)
+	s.mu.Unlock()
+	s.all.Done()
+}
+
+// Shutdown closes every connection and waits for their handlers.
+func (s *Server) Shutdown(ctx context.Context) error {
+	s.mu.Lock()
+	s.closed = true
+	for c := range s.conns {
+		_ = c.Close()
+	}
+	s.mu.Unlock()
+	done := make(chan struct{})
+	go func() { s.all.Wait(); close(done) }()
+	select {
+	case <-done:
+		return nil
+	case <-ctx.Done():
+		return fmt.Errorf("RTMP connections did not end: %w", ctx.Err())
+	}
+}
+
+// errEnd ends a connection in good order.
+var errEnd = errors.New("the sender ended its stream")
+
+// connection is one sender.
+type connection struct {
+	s          *Server
+	conn       net.Conn
+	engine     *rtmp.Server
+	feed       Feed
+	channel    string
+	lengthSize int
+	video      bool // a video configuration has come
+	audio      bool
+}
+
+func (s *Server) handle(conn net.Conn) {
+	c := &connection{s: s, conn: conn, engine: rtmp.NewServer(rand.Reader)}
+	err := c.run()
+	reason := "the connection was lost"
+	switch {
+	case errors.Is(err, errEnd):
+		reason = "it ended its stream"
+	case errors.Is(err, io.EOF), err == nil:
+		reason = "it closed the connection"
+	default:
+		var timeout net.Error
+		if errors.As(err, &timeout) && timeout.Timeout() {
+			reason = fmt.Sprintf("nothing came for %d s", int(silence.Seconds()))
+		} else if isFormat(err) {
+			reason = err.Error()
+		}
+	}
+	if c.feed != nil {
+		c.feed.End(reason)
+	}
+	remote := conn.RemoteAddr().String()
+	if c.flush() == nil {
+		c.linger()
+	}
+	if isFormat(err) {
+		s.Receiver.Report(c.channel, "feed-broken", fmt.Sprintf("The connection from %s was closed: %v.", remote, err), "Check that the sender is an RTMP encoder with H.264 and AAC, and that nothing between alters its bytes.")
+	}
+	s.Logger.Debug("RTMP connection over", "remote", remote, "reason", reason, "error", err)
+}
+
+// linger lets the sender read why it was refused: closing at once, with its bytes unread, would
+// reset the connection and could destroy our last words.
+func (c *connection) linger() {
+	if half, ok := c.conn.(interface{ CloseWrite() error }); ok && half.CloseWrite() == nil {
+		_ = c.conn.SetReadDeadline(time.Now().Add(lingerTime))
+		_, _ = io.Copy(io.Discard, io.LimitReader(c.conn, maxLinger))
+	}
+}
+
+func isFormat(err error) bool {
+	var f *media.FormatError
+	var u *media.UnsupportedError
+	return errors.As(err, &f) || errors.As(err, &u)
+}
+
+func (c *connection) run() error {
+	buf := make([]byte, readBuffer)
+	_ = c.conn.SetReadDeadline(time.Now().Add(helloTimeout))
+	for {
+		n, err := c.conn.Read(buf)
+		if n > 0 {
+			if c.feed != nil {
+				_ = c.conn.SetReadDeadline(time.Now().Add(silence))
+			}
+			handled := c.engine.Feed(buf[:n], c.event)
+			if err := c.flush(); err != nil {
+				return err
+			}
+			if handled != nil {
+				return handled
+			}
+		}
+		if err != nil {
+			return err
+		}
+		if c.feed != nil {
+			select {
+			case why := <-c.feed.Kicked():
+				c.engine.Refuse(rtmp.CodeFailed, why)
+				_ = c.flush()
+				return fmt.Errorf("sent away: %s", why)
+			default:
+			}
+		}
+	}
+}
+
+func (c *connection) flush() error {
+	out := c.engine.TakeOutput()
+	if len(out) == 0 {
+		return nil
+	}
+	_ = c.conn.SetWriteDeadline(time.Now().Add(writeTimeout))
+	_, err := c.conn.Write(out)
+	return err
+}
+
+func (c *connection) event(e rtmp.Event) error {
+	switch e.Kind {
+	case rtmp.EventPublish:
+		return c.publish(e.App, e.Name)
+	case rtmp.EventVideo:
+		return c.refuseUnsupported(c.videoBody(e.Timestamp, e.Payload))
+	case rtmp.EventAudio:
+		return c.refuseUnsupported(c.audioBody(e.Timestamp, e.Payload))
+	case rtmp.EventMetadata:
+		c.metadata(e.Metadata)
+	case rtmp.EventEnd:
+		return errEnd
+	}
+	return nil
+}
+
+// refuseUnsupported tells the sender in its own protocol what it cannot send.
+func (c *connection) refuseUnsupported(err error) error {
+	var u *media.UnsupportedError
+	if errors.As(err, &u) {
+		c.engine.Refuse(rtmp.CodeFailed, u.Error())
+	}
+	return err
+}
+
+// Address takes a channel and a key from what encoders send as application and stream name:
+//
+//	app "in/start-line", name "KEY"
+//	app "in",            name "start-line/KEY"
+//	app "in",            name "start-line?key=KEY"
+//	app "in/start-line", name "start-line?key=KEY"
+func Address(app, name string) (channel, key string, err error) {
+	app = strings.Trim(app, "/")
+	app, _, _ = strings.Cut(app, "?")
+	name = strings.TrimPrefix(name, "/")
+	if name, query, ok := strings.Cut(name, "?"); ok {
+		values, _ := url.ParseQuery(query)
+		if k := values.Get("key"); k != "" {
+			parts := append(strings.Split(app, "/"), strings.Split(name, "/")...)
+			if len(parts) >= 2 && parts[0] == Application {
+				return parts[1], k, nil
+			}
+		}
+	}
+	path := strings.Split(strings.Trim(app+"/"+name, "/"), "/")
+	if len(path) != 3 || path[0] != Application || path[1] == "" || path[2] == "" {
+		return "", "", &media.FormatError{Format: "RTMP stream address", Found: fmt.Sprintf("application %q with a stream name of %d characters", app, len(name)), Want: "application in/CHANNEL with the key as stream name, or application in with CHANNEL/KEY"}
+	}
+	return path[1], path[2], nil
+}
+
+func (c *connection) publish(app, name string) error {
+	channel, key, err := Address(app, name)
+	if err != nil {
+		c.engine.Refuse(rtmp.CodeBadName, err.Error())
+		return err
+	}
+	c.channel = channel
+	protocol := "RTMP"
+	if c.s.TLS != nil {
+		protocol = "RTMPS"
+	}
+	feed, err := c.s.Receiver.Open(channel, key, protocol, c.conn.RemoteAddr().String())
+	if err != nil {
+		code := rtmp.CodeDenied
+		if c.s.Receiver.IsTaken(err) {
+			code = rtmp.CodeBadName
+		}
+		c.engine.Refuse(code, err.Error())
+		return err
+	}
+	c.feed = feed
+	c.engine.Accept()
+	return nil
+}
+
+func (c *connection) metadata(m amf.Object) {
+	for _, name := range []string{"framerate", "videoframerate"} {
+		if rate, ok := m.Number(name); ok && rate > 0 && rate < 1000 {
+			c.feed.FrameRate(int64(rate*1000 + 0.5))
+			return
+		}
+	}
+}
+
+func (c *connection) videoBody(stamp uint32, body []byte) error {
+	var v flv.VideoBody
+	if err := v.Unmarshal(body); err != nil {
+		return err
+	}
+	if v.Config {
+		t, lengthSize, err := flv.VideoTrack(v.Data)
+		if err != nil {
+			return err
+		}
+		c.lengthSize, c.video = lengthSize, true
+		c.feed.Track(t)
+		return nil
+	}
+	if len(v.Data) == 0 || !c.video {
+		return nil
+	}
+	data, idr, err := flv.AccessUnitData(v.Data, c.lengthSize)
+	if err != nil {
+		return err
+	}
+	c.feed.Unit(media.Video, stamp, int64(v.Composition), idr, data)
+	return nil
+}
+
+func (c *connection) audioBody(stamp uint32, body []byte) error {
+	var a flv.AudioBody
+	if err := a.Unmarshal(body); err != nil {
+		return err
+	}
+	if a.Config {
+		t, err := flv.AudioTrack(a.Data)
+		if err != nil {
+			return err
+		}
+		c.audio = true
+		c.feed.Track(t)
+		return nil
+	}
+	if len(a.Data) == 0 || !c.audio {
+		return nil
+	}
+	c.feed.Unit(media.Audio, stamp, 0, true, a.Data)
+	return nil
+}

@@ -1,0 +1,108 @@
+// Package bits reads and writes single bits, most significant first, and the Exp-Golomb codes
+// of ITU-T H.264, 9.1.
+package bits
+
+import "metaplasis/internal/core/media"
+
+// Reader takes bits from a byte slice. The first read past the end sets an error that stays;
+// every read after that returns 0, so a parser may check once at its end.
+type Reader struct {
+	buf []byte
+	pos int // in bits
+	err error
+}
+
+// NewReader reads from buf, which it does not copy.
+func NewReader(buf []byte) *Reader { return &Reader{buf: buf} }
+
+// Err returns the first error met.
+func (r *Reader) Err() error { return r.err }
+
+// Left returns the number of bits not yet read.
+func (r *Reader) Left() int { return len(r.buf)*8 - r.pos }
+
+// U reads n bits, 0 to 32.
+func (r *Reader) U(n int) uint32 {
+	if r.err != nil {
+		return 0
+	}
+	if n > r.Left() {
+		r.err = &media.FormatError{Format: "bit string", Found: "its end", Want: "more bits"}
+		return 0
+	}
+	var v uint32
+	for n > 0 {
+		free := 8 - r.pos&7
+		take := min(free, n)
+		b := uint32(r.buf[r.pos>>3]) >> (free - take) & (1<<take - 1)
+		v = v<<take | b
+		r.pos += take
+		n -= take
+	}
+	return v
+}
+
+// Flag reads one bit.
+func (r *Reader) Flag() bool { return r.U(1) == 1 }
+
+// Skip passes over n bits.
+func (r *Reader) Skip(n int) {
+	for ; n > 32; n -= 32 {
+		r.U(32)
+	}
+	r.U(n)
+}
+
+// UE reads an unsigned Exp-Golomb code, ue(v).
+func (r *Reader) UE() uint32 {
+	zeros := 0
+	for !r.Flag() {
+		if zeros++; zeros > 31 || r.err != nil {
+			if r.err == nil {
+				r.err = &media.FormatError{Format: "Exp-Golomb code", Found: "32 leading zeros", Want: "31 at most"}
+			}
+			return 0
+		}
+	}
+	return 1<<zeros - 1 + r.U(zeros)
+}
+
+// SE reads a signed Exp-Golomb code, se(v).
+func (r *Reader) SE() int32 {
+	k := r.UE()
+	if k&1 == 1 {
+		return int32(k/2 + 1)
+	}
+	return -int32(k / 2)
+}
+
+// Writer appends bits to a byte slice.
+type Writer struct {
+	buf []byte
+	n   int // bits used in the last byte, 0 when it is full
+}
+
+// U writes the low n bits of v.
+func (w *Writer) U(n int, v uint32) {
+	for i := n - 1; i >= 0; i-- {
+		if w.n == 0 {
+			w.buf = append(w.buf, 0)
+		}
+		w.buf[len(w.buf)-1] |= byte(v>>i&1) << (7 - w.n)
+		w.n = (w.n + 1) & 7
+	}
+}
+
+// UE writes an unsigned Exp-Golomb code.
+func (w *Writer) UE(v uint32) {
+	v++
+	n := 0
+	for v>>n > 1 {
+		n++
+	}
+	w.U(n, 0)
+	w.U(n+1, v)
+}
+
+// Bytes returns what was written, its last byte padded with zeros.
+func (w *Writer) Bytes() []byte { return w.buf }

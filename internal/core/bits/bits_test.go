@@ -1,0 +1,44 @@
+package bits
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+func TestExpGolombMatchesTheTableOfTheStandard(t *testing.T) {
+	// ITU-T H.264, table 9-2: 1, 010, 011, 00100, 00101 code 0 to 4.
+	r := NewReader([]byte{0b10100110, 0b01000010, 0b10000000})
+	for want := range uint32(5) {
+		assert.Equal(t, want, r.UE())
+	}
+	assert.NoError(t, r.Err())
+
+	r = NewReader([]byte{0b10100110, 0b01000010, 0b10000000})
+	for _, want := range []int32{0, 1, -1, 2, -2} {
+		assert.Equal(t, want, r.SE())
+	}
+}
+
+func TestWriterReadsBack(t *testing.T) {
+	var w Writer
+	w.U(3, 5)
+	for _, v := range []uint32{0, 7, 255, 1 << 20} {
+		w.UE(v)
+	}
+	w.U(32, 0xdeadbeef)
+	r := NewReader(w.Bytes())
+	assert.EqualValues(t, 5, r.U(3))
+	for _, v := range []uint32{0, 7, 255, 1 << 20} {
+		assert.Equal(t, v, r.UE())
+	}
+	assert.EqualValues(t, 0xdeadbeef, r.U(32))
+	assert.NoError(t, r.Err())
+}
+
+func TestReaderPastTheEndStaysAnError(t *testing.T) {
+	r := NewReader([]byte{0})
+	assert.Zero(t, r.UE())
+	assert.Error(t, r.Err())
+	assert.Zero(t, r.U(8))
+}

@@ -1,0 +1,266 @@
+// Package bmff writes and reads the ISO base media file format (ISO/IEC 14496-12) as the
+// Common Media Application Format profiles it (ISO/IEC 23000-19): one track a file, a header
+// that holds no samples, then segments of one movie fragment and its data.
+package bmff
+
+import (
+	"encoding/binary"
+
+	"metaplasis/internal/core/media"
+)
+
+// trackID is the only track of every file that we write.
+const trackID = 1
+
+// box appends a box of the given type around what body appends.
+func box(dst []byte, kind string, body func([]byte) []byte) []byte {
+	at := len(dst)
+	dst = append(dst, 0, 0, 0, 0)
+	dst = append(dst, kind...)
+	dst = body(dst)
+	binary.BigEndian.PutUint32(dst[at:], uint32(len(dst)-at))
+	return dst
+}
+
+// fullBox is a box with a version and flags.
+func fullBox(dst []byte, kind string, version byte, flags uint32, body func([]byte) []byte) []byte {
+	return box(dst, kind, func(b []byte) []byte {
+		return body(u32(b, uint32(version)<<24|flags))
+	})
+}
+
+func u16(b []byte, v uint16) []byte { return binary.BigEndian.AppendUint16(b, v) }
+func u32(b []byte, v uint32) []byte { return binary.BigEndian.AppendUint32(b, v) }
+func u64(b []byte, v uint64) []byte { return binary.BigEndian.AppendUint64(b, v) }
+func zeros(b []byte, n int) []byte  { return append(b, make([]byte, n)...) }
+
+// matrix is the unity matrix of the movie and track headers.
+func matrix(b []byte) []byte {
+	for _, v := range [9]uint32{0x10000, 0, 0, 0, 0x10000, 0, 0, 0, 0x40000000} {
+		b = u32(b, v)
+	}
+	return b
+}
+
+// Header writes a CMAF header (7.3.1): ftyp and moov.
+func Header(t *media.Track) []byte {
+	out := box(nil, "ftyp", func(b []byte) []byte {
+		b = append(b, "iso6"...)
+		b = u32(b, 0)
+		return append(b, "iso6cmfcmp41"...)
+	})
+	return box(out, "moov", func(b []byte) []byte {
+		b = fullBox(b, "mvhd", 0, 0, func(b []byte) []byte {
+			b = zeros(b, 8)
+			b = u32(b, uint32(t.Timescale))
+			b = u32(b, 0)       // duration
+			b = u32(b, 0x10000) // rate 1.0
+			b = u16(b, 0x100)   // volume 1.0
+			b = matrix(zeros(b, 10))
+			b = zeros(b, 24)
+			return u32(b, trackID+1)
+		})
+		b = box(b, "trak", func(b []byte) []byte { return trak(b, t) })
+		return box(b, "mvex", func(b []byte) []byte {
+			return fullBox(b, "trex", 0, 0, func(b []byte) []byte {
+				b = u32(b, trackID)
+				b = u32(b, 1) // sample description
+				return zeros(b, 12)
+			})
+		})
+	})
+}
+
+func trak(b []byte, t *media.Track) []byte {
+	width, height := displaySize(t)
+	b = fullBox(b, "tkhd", 0, 7, func(b []byte) []byte {
+		b = zeros(b, 8)
+		b = u32(b, trackID)
+		b = zeros(b, 16)
+		if t.Kind == media.Audio {
+			b = u32(zeros(b, 4), 0x01000000) // group 1, volume 1.0
+			binary.BigEndian.PutUint16(b[len(b)-6:], 1)
+		} else {
+			b = zeros(b, 8)
+		}
+		b = matrix(b)
+		b = u32(b, uint32(width)<<16)
+		return u32(b, uint32(height)<<16)
+	})
+	return box(b, "mdia", func(b []byte) []byte {
+		b = fullBox(b, "mdhd", 0, 0, func(b []byte) []byte {
+			b = zeros(b, 8)
+			b = u32(b, uint32(t.Timescale))
+			b = u32(b, 0)
+			b = u16(b, 0x55c4) // "und"
+			return u16(b, 0)
+		})
+		handler, name := "vide", "video"
+		if t.Kind == media.Audio {
+			handler, name = "soun", "audio"
+		}
+		b = fullBox(b, "hdlr", 0, 0, func(b []byte) []byte {
+			b = append(zeros(b, 4), handler...)
+			b = append(zeros(b, 12), name...)
+			return append(b, 0)
+		})
+		return box(b, "minf", func(b []byte) []byte {
+			if t.Kind == media.Audio {
+				b = fullBox(b, "smhd", 0, 0, func(b []byte) []byte { return zeros(b, 4) })
+			} else {
+				b = fullBox(b, "vmhd", 0, 1, func(b []byte) []byte { return zeros(b, 8) })
+			}
+			b = box(b, "dinf", func(b []byte) []byte {
+				return fullBox(b, "dref", 0, 0, func(b []byte) []byte {
+					return fullBox(u32(b, 1), "url ", 0, 1, func(b []byte) []byte { return b })
+				})
+			})
+			return box(b, "stbl", func(b []byte) []byte {
+				b = fullBox(b, "stsd", 0, 0, func(b []byte) []byte {
+					b = u32(b, 1)
+					if t.Kind == media.Audio {
+						return audioEntry(b, t)
+					}
+					return videoEntry(b, t)
+				})
+				for _, empty := range []string{"stts", "stsc", "stco"} {
+					b = fullBox(b, empty, 0, 0, func(b []byte) []byte { return u32(b, 0) })
+				}
+				return fullBox(b, "stsz", 0, 0, func(b []byte) []byte { return zeros(b, 8) })
+			})
+		})
+	})
+}
+
+// displaySize is the coded size widened by the sample aspect ratio.
+func displaySize(t *media.Track) (int, int) {
+	if t.SAR.Valid() {
+		return int(media.Rescale(int64(t.Width), t.SAR.Den, t.SAR.Num)), t.Height
+	}
+	return t.Width, t.Height
+}
+
+// videoEntry is an AVC sample entry (ISO/IEC 14496-15, 5.4.2) with its aspect ratio.
+func videoEntry(b []byte, t *media.Track) []byte {
+	return box(b, "avc1", func(b []byte) []byte {
+		b = u16(zeros(b, 6), 1)
+		b = zeros(b, 16)
+		b = u16(b, uint16(t.Width))
+		b = u16(b, uint16(t.Height))
+		b = u32(b, 0x480000) // 72 dots an inch
+		b = u32(b, 0x480000)
+		b = u16(zeros(b, 4), 1)
+		b = zeros(b, 32)
+		b = u16(b, 0x18)
+		b = u16(b, 0xffff)
+		b = box(b, "avcC", func(b []byte) []byte { return append(b, t.Config...) })
+		if t.SAR.Valid() && t.SAR.Num != t.SAR.Den {
+			b = box(b, "pasp", func(b []byte) []byte {
+				return u32(u32(b, uint32(t.SAR.Num)), uint32(t.SAR.Den))
+			})
+		}
+		return b
+	})
+}
+
+// audioEntry is an MPEG-4 audio sample entry with its elementary stream descriptor
+// (ISO/IEC 14496-14, 5.6.1; ISO/IEC 14496-1, 7.2.6).
+func audioEntry(b []byte, t *media.Track) []byte {
+	return box(b, "mp4a", func(b []byte) []byte {
+		b = u16(zeros(b, 6), 1)
+		b = zeros(b, 8)
+		b = u16(b, uint16(t.Channels))
+		b = u16(b, 16)
+		b = u32(zeros(b, 4), uint32(min(t.SampleRate, 65535))<<16)
+		return fullBox(b, "esds", 0, 0, func(b []byte) []byte {
+			n := len(t.Config)
+			b = append(b, 3, byte(23+n), 0, 0, 0) // ES descriptor, id 0
+			b = append(b, 4, byte(15+n), 0x40, 0x15, 0, 0, 0)
+			b = zeros(b, 8) // rates: not known
+			b = append(b, 5, byte(n))
+			b = append(b, t.Config...)
+			return append(b, 6, 1, 2)
+		})
+	})
+}
+
+// Sample flags (ISO/IEC 14496-12, 8.8.3.1).
+const (
+	flagsSync    = 0x02000000 // depends on no other
+	flagsNonSync = 0x01010000 // depends on others, is no sync sample
+)
+
+// Segment writes one CMAF segment of one fragment: styp, moof and mdat. The access units must
+// be in decode order, all with a duration. sequence numbers the fragment.
+// The whole is made in one allocation, and the media data is copied once.
+func Segment(t *media.Track, sequence uint32, units []media.AccessUnit) []byte {
+	data := 0
+	composed := false
+	for i := range units {
+		data += len(units[i].Data)
+		composed = composed || units[i].PTS != units[i].DTS
+	}
+	trun := uint32(0x000301) // data offset, duration, size
+	perSample := 8
+	if t.Kind == media.Video {
+		trun |= 0x400
+		perSample += 4
+	}
+	if composed {
+		trun |= 0x800
+		perSample += 4
+	}
+	out := make([]byte, 0, 128+len(units)*perSample+data+8)
+	out = box(out, "styp", func(b []byte) []byte {
+		b = append(b, "msdh"...)
+		b = u32(b, 0)
+		return append(b, "msdhmsix"...)
+	})
+	start := len(out)
+	offsetAt := 0
+	out = box(out, "moof", func(b []byte) []byte {
+		b = fullBox(b, "mfhd", 0, 0, func(b []byte) []byte { return u32(b, sequence) })
+		return box(b, "traf", func(b []byte) []byte {
+			tfhd := uint32(0x020000) // default-base-is-moof
+			if t.Kind == media.Audio {
+				tfhd |= 0x20
+			}
+			b = fullBox(b, "tfhd", 0, tfhd, func(b []byte) []byte {
+				b = u32(b, trackID)
+				if t.Kind == media.Audio {
+					b = u32(b, flagsSync)
+				}
+				return b
+			})
+			b = fullBox(b, "tfdt", 1, 0, func(b []byte) []byte { return u64(b, uint64(units[0].DTS)) })
+			return fullBox(b, "trun", 1, trun, func(b []byte) []byte {
+				b = u32(b, uint32(len(units)))
+				offsetAt = len(b)
+				b = u32(b, 0)
+				for i := range units {
+					u := &units[i]
+					b = u32(b, uint32(u.Duration))
+					b = u32(b, uint32(len(u.Data)))
+					if t.Kind == media.Video {
+						if u.Key {
+							b = u32(b, flagsSync)
+						} else {
+							b = u32(b, flagsNonSync)
+						}
+					}
+					if composed {
+						b = u32(b, uint32(int32(u.PTS-u.DTS)))
+					}
+				}
+				return b
+			})
+		})
+	})
+	binary.BigEndian.PutUint32(out[offsetAt:], uint32(len(out)-start+8))
+	out = u32(out, uint32(data+8))
+	out = append(out, "mdat"...)
+	for i := range units {
+		out = append(out, units[i].Data...)
+	}
+	return out
+}

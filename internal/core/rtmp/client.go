@@ -1,0 +1,141 @@
+package rtmp
+
+import (
+	"fmt"
+	"io"
+
+	"metaplasis/internal/core/amf"
+	"metaplasis/internal/core/media"
+)
+
+// Client is the sending end of one connection.
+type Client struct {
+	link
+	app, name, url string
+	c1             []byte
+	stage          int // 0: S0 to S2, 1: chunks
+	stream         uint32
+	started        bool
+}
+
+// NewClient makes a sending end that will publish name in the application app, and queues its
+// first bytes. url is the address without the name, as connect's tcUrl wants it.
+func NewClient(random io.Reader, url, app, name string, digest bool) (*Client, error) {
+	c := &Client{link: newLink(), app: app, name: name, url: url}
+	hello, err := makeC1(random, digest)
+	if err != nil {
+		return nil, err
+	}
+	c.c1 = hello[1:]
+	c.out = append(c.out, hello...)
+	return c, nil
+}
+
+// Feed takes bytes from the server and calls handle for each event.
+func (c *Client) Feed(p []byte, handle func(Event) error) error {
+	if c.stage == 0 {
+		const want = 1 + 2*handshakeSize
+		n := min(want-len(c.hello), len(p))
+		c.hello = append(c.hello, p[:n]...)
+		p = p[n:]
+		if c.hello[0] != version {
+			return &media.FormatError{Format: "RTMP handshake", Found: fmt.Sprintf("version byte %d", c.hello[0]), Want: "3"}
+		}
+		if len(c.hello) < want {
+			return nil
+		}
+		if err := checkS2(c.c1, c.hello[1+handshakeSize:]); err != nil {
+			return err
+		}
+		c.out = append(c.out, c.hello[1:1+handshakeSize]...) // C2 echoes S1
+		c.hello, c.stage = nil, 1
+		c.setChunkSize()
+		c.command(0, "connect", 1.0, amf.Object{
+			{Name: "app", Value: c.app}, {Name: "type", Value: "nonprivate"}, {Name: "tcUrl", Value: c.url},
+		})
+	}
+	c.count(len(p))
+	for len(p) > 0 {
+		used, m, err := c.reader.Read(p)
+		if err != nil {
+			return err
+		}
+		p = p[used:]
+		if m == nil {
+			continue
+		}
+		if err := c.message(m, handle); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (c *Client) message(m *Message, handle func(Event) error) error {
+	if handled, err := c.protocolControl(m); handled {
+		return err
+	}
+	if m.Type != TypeCommand && m.Type != TypeCommand3 {
+		return nil
+	}
+	values, err := amf.DecodeAll(trimAMF3(m))
+	if err != nil {
+		return fmt.Errorf("command message: %w", err)
+	}
+	if len(values) < 2 {
+		return nil
+	}
+	var info amf.Object
+	if len(values) > 3 {
+		info, _ = values[3].(amf.Object)
+	}
+	switch values[0] {
+	case "_result":
+		switch values[1] {
+		case 1.0: // of connect
+			c.command(0, "releaseStream", 2.0, nil, c.name)
+			c.command(0, "FCPublish", 3.0, nil, c.name)
+			c.command(0, "createStream", 4.0, nil)
+		case 4.0: // of createStream
+			id := 1.0
+			if len(values) > 3 {
+				id, _ = values[3].(float64)
+			}
+			c.stream = uint32(id)
+			c.command(c.stream, "publish", 5.0, nil, c.name, "live")
+		}
+	case "_error":
+		if values[1] == 1.0 || values[1] == 4.0 || values[1] == 5.0 {
+			return handle(Event{Kind: EventRefused, Text: info.String("description")})
+		}
+	case "onStatus":
+		if info.String("level") == "error" {
+			return handle(Event{Kind: EventRefused, Name: info.String("code"), Text: info.String("description")})
+		}
+		if info.String("code") == "NetStream.Publish.Start" && !c.started {
+			c.started = true
+			return handle(Event{Kind: EventStarted})
+		}
+	}
+	return nil
+}
+
+// Metadata queues onMetaData.
+func (c *Client) Metadata(values amf.ECMAArray) {
+	c.send(csidCommand, &Message{Type: TypeData, Stream: c.stream, Payload: amf.Append(nil, "@setDataFrame", "onMetaData", values)})
+}
+
+// Media queues the body of an FLV video or audio tag (TypeVideo, TypeAudio).
+func (c *Client) Media(kind uint8, timestamp uint32, body []byte) {
+	csid := uint32(csidAudio)
+	if kind == TypeVideo {
+		csid = csidVideo
+	}
+	c.send(csid, &Message{Type: kind, Stream: c.stream, Timestamp: timestamp, Payload: body})
+}
+
+// Close queues an orderly end.
+func (c *Client) Close() {
+	c.command(0, "FCUnpublish", 6.0, nil, c.name)
+	c.command(0, "deleteStream", 7.0, nil, float64(c.stream))
+}

@@ -1,0 +1,119 @@
+// Package segment cuts access units into segments. One Clock a channel decides where segments
+// begin, for every rendition alike; one Cutter a rendition collects units between two of these
+// boundaries and hands out finished CMAF segments; a Window holds what is published.
+package segment
+
+import "metaplasis/internal/core/media"
+
+// Boundary is the begin of a segment. Start is a presentation time in ticks of
+// media.VideoTimescale, whatever the track.
+type Boundary struct {
+	MSN           uint64 // media sequence number
+	Start         int64
+	Discontinuity bool // the segment begins a new run of timestamps or encodings
+}
+
+// Mode says who leads the clock.
+type Mode uint8
+
+const (
+	// Grid cuts at even steps; encoders are told to place keyframes there.
+	Grid Mode = iota
+	// Lead cuts at the source's own keyframes, since a rung passes the source through.
+	Lead
+)
+
+// keep is how many past boundaries stay known, for renditions that lag behind.
+const keep = 64
+
+// Clock decides boundaries. Its mode may change at any boundary. It is not safe for concurrent use.
+type Clock struct {
+	step     int64 // nominal segment length in ticks of media.VideoTimescale
+	mode     Mode
+	next     uint64
+	nextAt   int64 // where the next boundary is due
+	pending  bool  // the next boundary carries a discontinuity
+	known    []Boundary
+	horizon  int64 // every boundary before this time is decided
+	anything bool
+}
+
+// NewClock makes a clock whose first boundary will carry the number next.
+func NewClock(next uint64, step int64) *Clock { return &Clock{next: next, step: step} }
+
+// Next returns the number of the next boundary that is not yet decided.
+func (c *Clock) Next() uint64 { return c.next }
+
+// SetMode changes who leads, from the next boundary on.
+func (c *Clock) SetMode(m Mode) { c.mode = m }
+
+// SetStep changes the nominal length, from the next boundary on.
+func (c *Clock) SetStep(step int64) { c.step = step }
+
+// Begin starts a new run at a presentation time: the next boundary lies there.
+func (c *Clock) Begin(at int64, discontinuity bool) {
+	c.nextAt, c.pending = at, discontinuity
+	c.anything = true
+	c.horizon = at
+}
+
+// Offer shows the clock a unit of the leading track before it is used, and returns the boundary
+// that it opens, if it opens one. In Grid mode any unit at or behind the due time does; in Lead
+// mode only a keyframe does.
+func (c *Clock) Offer(u *media.AccessUnit) (Boundary, bool) {
+	// Later keyframes cannot be presented before this unit is decoded.
+	c.horizon = max(c.horizon, u.DTS)
+	if u.PTS < c.nextAt || c.mode == Lead && !u.Key {
+		return Boundary{}, false
+	}
+	b := Boundary{MSN: c.next, Start: c.nextAt, Discontinuity: c.pending}
+	if c.mode == Lead || c.pending || u.PTS >= c.nextAt+c.step { // the last: the source paused
+		b.Start = u.PTS
+	}
+	c.next++
+	c.pending = false
+	if c.mode == Lead {
+		// A keyframe a little early still ends its segment: the sender's interval rules, not our step.
+		c.nextAt = b.Start + c.step - c.step/4
+	} else {
+		c.nextAt = b.Start + c.step
+	}
+	c.known = append(c.known, b)
+	if len(c.known) > keep {
+		c.known = append(c.known[:0], c.known[len(c.known)-keep:]...)
+	}
+	return b, true
+}
+
+// Due returns where the next boundary lies, when that is certain already.
+func (c *Clock) Due() (at int64, certain bool) {
+	return c.nextAt, c.mode == Grid && !c.pending && c.anything
+}
+
+// Decided reports whether the segment of a presentation time is known for certain.
+func (c *Clock) Decided(pts int64) bool {
+	if !c.anything {
+		return false
+	}
+	if at, certain := c.Due(); certain && pts < at {
+		return true
+	}
+	return pts < c.horizon
+}
+
+// Lookup returns the boundary that opens the segment of a presentation time, and where that
+// segment ends, 0 when this is not certain yet. It fails for times before the first boundary
+// that is still known.
+func (c *Clock) Lookup(pts int64) (b Boundary, end int64, ok bool) {
+	end, certain := c.Due()
+	if !certain {
+		end = 0
+	}
+	for i := len(c.known) - 1; i >= 0; i-- {
+		if c.known[i].Start <= pts {
+			return c.known[i], end, true
+		}
+		end = c.known[i].Start
+	}
+	return Boundary{}, 0, false
+}

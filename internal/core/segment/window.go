@@ -1,0 +1,122 @@
+package segment
+
+// Window holds the published segments of one rendition, oldest first, without holes in their
+// numbers. It is not safe for concurrent use; snapshots of it are.
+type Window struct {
+	advertised    int
+	segments      []*Segment
+	discontinuity uint64 // discontinuities before segments[0]
+	peak          []int64
+	base          func(*Segment) uint64
+}
+
+// Retained is how many segments a window of n advertised ones keeps in memory: those that the
+// playlist shows, and those that a player may still ask for, since a segment must stay for its
+// own duration and that of the longest playlist that held it (RFC 8216, 6.2.2).
+func Retained(n int) int { return 2*n + 1 }
+
+// rateSpan is over how many segments the bitrate is measured.
+const rateSpan = 64
+
+// NewWindow makes an empty window. base tells the number of discontinuities before a segment; it
+// is asked for the first one only.
+func NewWindow(advertised int, base func(*Segment) uint64) *Window {
+	return &Window{advertised: advertised, base: base}
+}
+
+// Resize changes how many segments are advertised.
+func (w *Window) Resize(advertised int) {
+	w.advertised = advertised
+	w.trim()
+}
+
+// Publish adds a segment. One that is not the newest is refused. Numbers that were skipped
+// become gaps of the length of the step given, in ticks of media.VideoTimescale.
+func (w *Window) Publish(s *Segment, step int64) bool {
+	if n := len(w.segments); n > 0 {
+		last := w.segments[n-1]
+		if s.MSN <= last.MSN {
+			return false
+		}
+		for missing := last.MSN + 1; missing < s.MSN; missing++ {
+			at := w.segments[len(w.segments)-1]
+			gap := &Segment{MSN: missing, Gap: true, Start: at.Start + at.Duration, Duration: step, Header: s.Header}
+			w.segments = append(w.segments, gap)
+			if s.MSN-missing > uint64(Retained(w.advertised)) {
+				w.segments = w.segments[:0] // the hole is longer than the window: begin anew
+				break
+			}
+		}
+	}
+	if len(w.segments) == 0 {
+		w.discontinuity = w.base(s)
+	}
+	w.segments = append(w.segments, s)
+	if w.peak = append(w.peak, s.Bitrate()); len(w.peak) > rateSpan {
+		w.peak = w.peak[1:]
+	}
+	w.trim()
+	return true
+}
+
+func (w *Window) trim() {
+	for len(w.segments) > Retained(w.advertised) {
+		if w.segments[0].Discontinuity {
+			w.discontinuity++
+		}
+		w.segments[0] = nil
+		w.segments = w.segments[1:]
+	}
+}
+
+// Rates returns the highest and the mean bitrate of the segments seen of late, bits a second.
+func (w *Window) Rates() (peak, average int64) {
+	for _, r := range w.peak {
+		peak = max(peak, r)
+		average += r
+	}
+	if len(w.peak) > 0 {
+		average /= int64(len(w.peak))
+	}
+	return peak, average
+}
+
+// Snapshot is an immutable view of a window.
+type Snapshot struct {
+	All           []*Segment // every segment in memory
+	Advertised    []*Segment // the newest of them, which the playlist shows
+	Discontinuity uint64     // discontinuity sequence number of Advertised[0]
+	Bytes         int64      // payload held
+}
+
+// Snapshot copies the view.
+func (w *Window) Snapshot() *Snapshot {
+	all := append([]*Segment(nil), w.segments...)
+	s := &Snapshot{All: all, Discontinuity: w.discontinuity}
+	hidden := max(0, len(all)-w.advertised)
+	s.Advertised = all[hidden:]
+	for _, h := range all[:hidden] {
+		if h.Discontinuity {
+			s.Discontinuity++
+		}
+	}
+	for _, h := range all {
+		s.Bytes += int64(len(h.Bytes))
+	}
+	return s
+}
+
+// Find returns the segment with a number, and whether the number is older than all that is held.
+func (s *Snapshot) Find(msn uint64) (seg *Segment, gone bool) {
+	if len(s.All) == 0 {
+		return nil, false
+	}
+	first := s.All[0].MSN
+	if msn < first {
+		return nil, true
+	}
+	if i := msn - first; i < uint64(len(s.All)) {
+		return s.All[i], false
+	}
+	return nil, false
+}

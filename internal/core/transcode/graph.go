@@ -1,0 +1,458 @@
+// Package transcode is the graph of one channel: it decodes a feed once, scales each picture
+// down step by step, and encodes every rung on its own goroutine. It runs inside a worker
+// process. In come access units and boundaries in decode order; out go the access units of each
+// rendition, through a Sink.
+package transcode
+
+import (
+	"bytes"
+	"image"
+	"image/jpeg"
+	"sort"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"metaplasis/internal/codec/aacdec"
+	"metaplasis/internal/codec/h264dec"
+	"metaplasis/internal/codec/scale"
+	"metaplasis/internal/core/avc"
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/picture"
+	"metaplasis/internal/core/segment"
+)
+
+// Rung is what an encoded video rendition needs to know.
+type Rung struct {
+	Name          string         `json:"name"`
+	Width, Height int            `json:",omitempty"`
+	SAR           media.Rational `json:"sar"`
+	Bitrate       int64          `json:"bitrate"`
+	Peak          int64          `json:"peak"`
+	Buffer        int            `json:"buffer"` // milliseconds
+	Effort        int            `json:"effort"`
+}
+
+// AudioRung is an encoded audio rendition.
+type AudioRung struct {
+	Name    string `json:"name"`
+	Bitrate int64  `json:"bitrate"`
+}
+
+// Config is what the graph makes. It takes effect at a boundary.
+type Config struct {
+	At    uint64       `json:"at"` // the first segment made this way
+	Video *media.Track `json:"video,omitempty"`
+	Audio *media.Track `json:"audio,omitempty"`
+	Rungs []Rung       `json:"rungs"`
+	Sound []AudioRung  `json:"sound"`
+	// Keep: no picture before this presentation time is dropped to save time, since it is a
+	// repetition for a worker that was replaced.
+	Keep int64 `json:"keep"`
+}
+
+// Stats counts what the graph has done since it was made.
+type Stats struct {
+	Decoded   int64 `json:"decoded"`   // pictures
+	Dropped   int64 `json:"dropped"`   // pictures left out of all renditions alike to keep up
+	Skipped   int64 `json:"skipped"`   // access units not decoded: before a keyframe, or too far behind
+	Errors    int64 `json:"errors"`    // access units that the decoder refused
+	LagMillis int64 `json:"lag"`       // media time received but not yet worked on
+	Busy      int64 `json:"busy"`      // microseconds that the busiest stage has worked
+	MediaTime int64 `json:"mediaTime"` // microseconds of media worked on
+	DropLevel int   `json:"dropLevel"` // 0: every picture is encoded; n: one of n+1
+}
+
+// Sink takes what the graph makes. Its methods are called from several goroutines.
+type Sink interface {
+	Track(rendition string, t media.Track)
+	Unit(rendition string, u media.AccessUnit)
+	Picture(jpeg []byte)
+	Failed(err error)
+}
+
+// Limits of the effort to catch up, in ticks of media.VideoTimescale.
+const (
+	lagHigh = media.VideoTimescale * 6 / 10 // from here on pictures are dropped
+	lagLow  = media.VideoTimescale * 2 / 10 // below this, fewer are
+	lagSkip = media.VideoTimescale * 5      // from here on nothing is decoded until a keyframe
+	maxDrop = 7
+
+	pictureEvery = 2 * media.VideoTimescale
+	pictureWidth = 320
+)
+
+// Graph is one channel's transcoding graph. Its methods are called from one goroutine; Received
+// and Stats may be called from any.
+type Graph struct {
+	sink    Sink
+	pending []Config
+	current Config
+
+	dec     *h264dec.Decoder
+	ears    *aacdec.Decoder
+	annexB  []byte
+	sets    []byte // parameter sets as a byte stream
+	synced  bool   // the decoder has seen a keyframe
+	started bool   // a boundary was crossed with the decoder in step
+
+	boundaries []segment.Boundary
+	mu         sync.Mutex // guards stages against Stats
+	stages     []*stage   // by falling size
+	sound      []*sound
+	pool       map[[2]int]*picture.Pool
+	nextShot   int64
+	step       int64 // ticks a picture at constant rate, else 0
+
+	sinceDrop  int
+	level      int
+	levelSince int64
+
+	received atomic.Int64 // newest decode time that the worker has, ticks
+	stats    struct {
+		decoded, dropped, skipped, errors, lag, busy, media, level atomic.Int64
+	}
+	firstPTS int64
+}
+
+// New makes an empty graph.
+func New(sink Sink) *Graph {
+	return &Graph{sink: sink, pool: map[[2]int]*picture.Pool{}, firstPTS: -1}
+}
+
+// Received notes the newest decode time that has come in, so that the graph knows how far behind
+// it is.
+func (g *Graph) Received(dts int64) { g.received.Store(dts) }
+
+// Stats returns the counters.
+func (g *Graph) Stats() Stats {
+	s := Stats{
+		Decoded: g.stats.decoded.Load(), Dropped: g.stats.dropped.Load(), Skipped: g.stats.skipped.Load(),
+		Errors: g.stats.errors.Load(), LagMillis: g.stats.lag.Load() * 1000 / media.VideoTimescale,
+		Busy: g.busiest(), MediaTime: g.stats.media.Load() * 1000 / (media.VideoTimescale / 1000), DropLevel: int(g.stats.level.Load()),
+	}
+	return s
+}
+
+// busiest returns the time that the busiest stage has worked: decoding and scaling are one stage,
+// each encoder another.
+func (g *Graph) busiest() int64 {
+	busiest := g.stats.busy.Load()
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	for _, s := range g.stages {
+		busiest = max(busiest, s.busy.Load())
+	}
+	return busiest
+}
+
+// Configure queues a configuration for the boundary that it names.
+func (g *Graph) Configure(c Config) {
+	g.pending = append(g.pending, c)
+	if g.current.Video == nil {
+		g.current.Video, g.current.Audio, g.current.Keep = c.Video, c.Audio, c.Keep
+		g.useTrack()
+	}
+}
+
+// useTrack takes the parameter sets and the frame rate of the source.
+func (g *Graph) useTrack() {
+	t := g.current.Video
+	if t == nil {
+		return
+	}
+	var c avc.Config
+	if err := c.Unmarshal(t.Config); err != nil {
+		g.sink.Failed(err)
+		return
+	}
+	g.sets = g.sets[:0]
+	for _, n := range append(append([][]byte(nil), c.SPS...), c.PPS...) {
+		g.sets = append(append(g.sets, 0, 0, 0, 1), n...)
+	}
+	if t.FrameRate.Valid() {
+		g.step = (media.VideoTimescale*t.FrameRate.Den + t.FrameRate.Num/2) / t.FrameRate.Num
+	}
+}
+
+// Boundary announces where a segment begins. It must come before any unit behind it.
+func (g *Graph) Boundary(b segment.Boundary) {
+	g.boundaries = append(g.boundaries, b)
+	if g.current.Video != nil && !g.wantsPictures() {
+		g.cross(b.Start) // no picture will do it
+	}
+}
+
+// wantsPictures reports whether every picture is needed, not just keyframes for the preview.
+func (g *Graph) wantsPictures() bool {
+	if len(g.current.Rungs) > 0 {
+		return true
+	}
+	for _, c := range g.pending {
+		if len(c.Rungs) > 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// Video takes one access unit of the source.
+func (g *Graph) Video(u *media.AccessUnit) {
+	begin := time.Now()
+	defer func() { g.noteBusy(time.Since(begin)) }()
+	lag := max(0, g.received.Load()-u.DTS)
+	g.stats.lag.Store(lag)
+	if lag > lagSkip && u.PTS > g.current.Keep {
+		g.synced = u.Key
+	}
+	if u.Key {
+		g.synced = true
+	}
+	if !g.synced || !u.Key && !g.wantsPictures() {
+		g.stats.skipped.Add(1)
+		g.synced = g.synced && g.wantsPictures()
+		return
+	}
+	if g.dec == nil {
+		var err error
+		if g.dec, err = h264dec.New(); err != nil {
+			g.sink.Failed(err)
+			return
+		}
+	}
+	g.annexB = g.annexB[:0]
+	if u.Key {
+		g.annexB = append(g.annexB, g.sets...)
+	}
+	g.annexB = avc.AppendAnnexB(g.annexB, u.Data)
+	f, err := g.dec.Decode(g.annexB, u.PTS)
+	if err != nil {
+		g.stats.errors.Add(1)
+	}
+	if f != nil {
+		g.frame(f)
+	}
+	if !g.wantsPictures() {
+		g.drainDecoder()
+		g.synced = false
+	}
+}
+
+func (g *Graph) drainDecoder() {
+	if g.dec == nil {
+		return
+	}
+	for f := g.dec.Flush(); f != nil; f = g.dec.Flush() {
+		g.frame(f)
+	}
+}
+
+// noteBusy books the time of the decoding stage, less what it waited for others.
+func (g *Graph) noteBusy(d time.Duration) {
+	g.stats.busy.Add(d.Microseconds())
+}
+
+// cross applies the boundaries that a presentation time has reached, and returns whether there
+// was one and how far behind its start the time lies.
+func (g *Graph) cross(pts int64) (crossed bool, late int64) {
+	for len(g.boundaries) > 0 && g.boundaries[0].Start <= pts {
+		b := g.boundaries[0]
+		g.boundaries = g.boundaries[1:]
+		crossed, late = true, pts-b.Start
+		for len(g.pending) > 0 && g.pending[0].At <= b.MSN {
+			g.apply(g.pending[0], b.Start)
+			g.pending = g.pending[1:]
+		}
+	}
+	return crossed, late
+}
+
+// frame sends one decoded picture through the graph.
+func (g *Graph) frame(f *h264dec.Frame) {
+	g.stats.decoded.Add(1)
+	if g.firstPTS < 0 {
+		g.firstPTS = f.PTS
+	}
+	g.stats.media.Store(max(f.PTS-g.firstPTS, 0))
+	crossed, late := g.cross(f.PTS)
+	if crossed {
+		// A picture far behind the boundary means that the first ones are missing: wait for the next.
+		g.started = g.started || late < media.VideoTimescale/5
+	}
+	if f.PTS >= g.nextShot {
+		g.nextShot = f.PTS + pictureEvery
+		g.preview(f)
+	}
+	if !g.started || len(g.stages) == 0 {
+		return
+	}
+	if !crossed && g.drop(f.PTS) {
+		g.stats.dropped.Add(1)
+		return
+	}
+	duration := g.step
+	if g.level > 0 {
+		duration = 0
+	}
+	g.fanOut(f, crossed, duration)
+}
+
+// fanOut scales the picture down the stages, each from the one above it, and queues it.
+func (g *Graph) fanOut(f *h264dec.Frame, key bool, duration int64) {
+	var above *picture.Picture
+	for _, s := range g.stages {
+		pic := s.pool.Get()
+		var err error
+		if above == nil || pic.Width > above.Width || pic.Height > above.Height {
+			err = scale.FromFrame(pic, f)
+		} else {
+			err = scale.Picture(pic, above)
+		}
+		if err != nil {
+			g.sink.Failed(err)
+			return
+		}
+		above = pic
+		waited := time.Now()
+		s.jobs <- job{pic: pic, pts: f.PTS, key: key, duration: duration}
+		g.stats.busy.Add(-time.Since(waited).Microseconds())
+	}
+}
+
+// drop decides whether a picture is left out, one rhythm for all renditions.
+func (g *Graph) drop(pts int64) bool {
+	lag := g.stats.lag.Load()
+	if pts <= g.current.Keep {
+		return false
+	}
+	if pts-g.levelSince > media.VideoTimescale/2 {
+		switch {
+		case lag > lagHigh && g.level < maxDrop:
+			g.level++
+			g.levelSince = pts
+		case lag < lagLow && g.level > 0:
+			g.level--
+			g.levelSince = pts
+		}
+		g.stats.level.Store(int64(g.level))
+	}
+	if g.sinceDrop < g.level {
+		g.sinceDrop++
+		return true
+	}
+	g.sinceDrop = 0
+	return false
+}
+
+// apply changes what the graph makes, at a boundary.
+func (g *Graph) apply(c Config, start int64) {
+	old := map[string]*stage{}
+	for _, s := range g.stages {
+		old[s.rung.Name] = s
+	}
+	if len(c.Rungs) > 0 && len(g.stages) == 0 {
+		g.started = false
+	}
+	if c.Video != nil && (g.current.Video == nil || !bytes.Equal(c.Video.Config, g.current.Video.Config)) {
+		g.current.Video = c.Video
+		g.useTrack()
+	}
+	rate := media.Rational{}
+	if c.Video != nil {
+		rate = c.Video.FrameRate
+	}
+	var stages []*stage
+	for _, r := range c.Rungs {
+		before := old[r.Name]
+		delete(old, r.Name)
+		if before != nil && before.rung == r {
+			stages = append(stages, before)
+			continue
+		}
+		var after <-chan struct{}
+		if before != nil {
+			close(before.jobs)
+			after = before.done
+		}
+		stages = append(stages, newStage(g.sink, r, rate, g.poolFor(r.Width, r.Height), after))
+	}
+	for _, s := range old {
+		close(s.jobs)
+	}
+	sort.SliceStable(stages, func(i, j int) bool {
+		a, b := stages[i].rung, stages[j].rung
+		return a.Width*a.Height > b.Width*b.Height
+	})
+	g.setStages(stages)
+	g.applySound(c, start)
+	g.current.Rungs, g.current.Sound = c.Rungs, c.Sound
+}
+
+func (g *Graph) setStages(s []*stage) {
+	g.mu.Lock()
+	g.stages = s
+	g.mu.Unlock()
+}
+
+func (g *Graph) poolFor(w, h int) *picture.Pool {
+	p := g.pool[[2]int{w, h}]
+	if p == nil {
+		p = picture.NewPool(w, h)
+		g.pool[[2]int{w, h}] = p
+	}
+	return p
+}
+
+// preview sends a small JPEG of a picture.
+func (g *Graph) preview(f *h264dec.Frame) {
+	w, h := f.Width, f.Height
+	if t := g.current.Video; t != nil && t.SAR.Valid() {
+		w = int(media.Rescale(int64(w), t.SAR.Den, t.SAR.Num))
+	}
+	if w == 0 || h == 0 {
+		return
+	}
+	pw, ph := pictureWidth, max(2, pictureWidth*h/w&^1)
+	if h > w {
+		pw, ph = max(2, pictureWidth*w/h&^1), pictureWidth
+	}
+	small := g.poolFor(pw, ph).Get()
+	defer g.poolFor(pw, ph).Put(small)
+	if err := scale.FromFrame(small, f); err != nil {
+		return
+	}
+	img := &image.YCbCr{
+		Y: small.Y, Cb: small.U, Cr: small.V, YStride: small.StrideY, CStride: small.Stride,
+		SubsampleRatio: image.YCbCrSubsampleRatio420, Rect: image.Rect(0, 0, pw, ph),
+	}
+	var b bytes.Buffer
+	if err := jpeg.Encode(&b, img, &jpeg.Options{Quality: 80}); err == nil {
+		g.sink.Picture(b.Bytes())
+	}
+}
+
+// Drain codes everything that is still held and returns when it is out. The graph can go on
+// after that with a keyframe.
+func (g *Graph) Drain() {
+	g.drainDecoder()
+	for _, s := range g.stages {
+		close(s.jobs)
+	}
+	for _, s := range g.stages {
+		<-s.done
+	}
+	g.setStages(nil)
+	for _, s := range g.sound {
+		s.close()
+	}
+	g.sound = nil
+	if g.dec != nil {
+		g.dec.Close()
+		g.dec = nil
+	}
+	if g.ears != nil {
+		g.ears.Close()
+		g.ears = nil
+	}
+	g.synced, g.started = false, false
+}

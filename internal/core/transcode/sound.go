@@ -1,0 +1,130 @@
+package transcode
+
+import (
+	"fmt"
+	"math"
+
+	"metaplasis/internal/codec/aacdec"
+	"metaplasis/internal/codec/aacenc"
+	"metaplasis/internal/core/aac"
+	"metaplasis/internal/core/media"
+)
+
+// sound encodes one audio rendition. All of them share one decoder, held by the first.
+type sound struct {
+	rung     AudioRung
+	enc      *aacenc.Encoder
+	held     []int16 // samples that do not fill a frame yet
+	next     int64   // presentation time of held[0], samples
+	from     int64   // nothing before this time is sent, ticks of media.VideoTimescale
+	channels int
+}
+
+func (s *sound) close() {
+	if s.enc != nil {
+		s.enc.Close()
+		s.enc = nil
+	}
+}
+
+// applySound opens and closes audio encoders for a configuration.
+func (g *Graph) applySound(c Config, start int64) {
+	old := map[string]*sound{}
+	for _, s := range g.sound {
+		old[s.rung.Name] = s
+	}
+	g.sound = nil
+	for _, r := range c.Sound {
+		if s := old[r.Name]; s != nil && s.rung == r {
+			g.sound = append(g.sound, s)
+			delete(old, r.Name)
+			continue
+		}
+		g.sound = append(g.sound, &sound{rung: r, next: math.MinInt64, from: start})
+	}
+	for _, s := range old {
+		s.close()
+	}
+}
+
+// Audio takes one frame of the source.
+func (g *Graph) Audio(u *media.AccessUnit) {
+	if g.current.Audio == nil {
+		return
+	}
+	if g.current.Video == nil { // audio alone sets the pace of boundaries
+		g.cross(media.Rescale(u.PTS, g.current.Audio.Timescale, media.VideoTimescale))
+	}
+	if len(g.sound) == 0 && !g.soundComing() {
+		return
+	}
+	if g.ears == nil {
+		var err error
+		if g.ears, err = aacdec.New(g.current.Audio.Config); err != nil {
+			g.sink.Failed(err)
+			g.current.Audio = nil
+			return
+		}
+	}
+	pcm, err := g.ears.Decode(u.Data)
+	if err != nil {
+		g.stats.errors.Add(1)
+		return
+	}
+	if len(pcm) == 0 {
+		return
+	}
+	// The decoder may double the rate (SBR), so times are counted at its output's.
+	pts := media.Rescale(u.PTS, g.current.Audio.Timescale, int64(g.ears.Rate))
+	for _, s := range g.sound {
+		if err := s.take(g.sink, pcm, pts, g.ears.Rate, g.ears.Channels); err != nil {
+			g.sink.Failed(err)
+		}
+	}
+}
+
+func (g *Graph) soundComing() bool {
+	for _, c := range g.pending {
+		if len(c.Sound) > 0 {
+			return true
+		}
+	}
+	return false
+}
+
+func (s *sound) take(sink Sink, pcm []int16, pts int64, rate, channels int) error {
+	if s.enc == nil {
+		if s.channels < 0 {
+			return nil // it failed before
+		}
+		var err error
+		if s.enc, err = aacenc.New(rate, channels, s.rung.Bitrate); err != nil {
+			s.channels = -1
+			return fmt.Errorf("audio rendition %s: %w", s.rung.Name, err)
+		}
+		s.channels = channels
+		sink.Track(s.rung.Name, s.enc.Config.Track(s.enc.Config.Marshal()))
+	}
+	if channels != s.channels {
+		return nil // a change of layout comes with a new feed
+	}
+	// Follow the sample count; step over to the stamps when they part by more than two frames.
+	if d := pts - s.next - int64(len(s.held)/channels); s.next == math.MinInt64 || d > 2*aac.FrameSamples || d < -2*aac.FrameSamples {
+		s.next, s.held = pts, s.held[:0]
+	}
+	s.held = append(s.held, pcm...)
+	n := aac.FrameSamples * channels
+	for len(s.held) >= n {
+		frame, err := s.enc.Encode(s.held[:n])
+		if err != nil {
+			return fmt.Errorf("audio rendition %s: %w", s.rung.Name, err)
+		}
+		at := s.next - aacenc.Delay
+		s.held = append(s.held[:0], s.held[n:]...)
+		s.next += aac.FrameSamples
+		if len(frame) > 0 && media.Rescale(at, int64(rate), media.VideoTimescale) >= s.from {
+			sink.Unit(s.rung.Name, media.AccessUnit{DTS: at, PTS: at, Duration: aac.FrameSamples, Key: true, Data: frame})
+		}
+	}
+	return nil
+}

@@ -1,0 +1,336 @@
+package origin
+
+import (
+	"fmt"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"metaplasis/internal/core/hls"
+	"metaplasis/internal/core/ladder"
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/segment"
+	"metaplasis/internal/worker"
+)
+
+const (
+	// lease is how many numbers are reserved ahead, so that the keeper is asked once in a while.
+	lease = 32
+	// lingering is how long the segments of a retired rendition stay.
+	lingering = 30 * time.Second
+	// startBelow is the bitrate that a player is assumed to manage before it has measured.
+	startBelow = 2_500_000
+	// allowance is how long the multivariant playlist waits for renditions that are late.
+	allowance = 4 * time.Second
+)
+
+// Picture is a small JPEG of what is on air.
+type Picture struct {
+	JPEG []byte
+	At   time.Time
+}
+
+// Channel is one running channel.
+type Channel struct {
+	o     *Origin
+	slug  string
+	epoch time.Time
+
+	renditions atomic.Pointer[map[string]*Rendition] // replaced whole
+	master     atomic.Pointer[Master]
+	picture    atomic.Pointer[Picture]
+	life       atomic.Int64 // segment length, milliseconds
+
+	mu         sync.Mutex
+	settings   Settings
+	position   Position
+	reserved   uint64   // numbers below are safe after a crash
+	breaks     []uint64 // numbers of the segments that carry a discontinuity, since this process began
+	base       uint64   // discontinuities before this process began
+	session    *session
+	feed       *Feed
+	closed     bool
+	firstMedia time.Time // when the session's first segment came out
+	onAir      []ladder.Rung
+	lastEnd    int64 // media time where the last session ended, milliseconds
+
+	in   meter
+	load load
+}
+
+// Master is an immutable multivariant playlist.
+type Master struct {
+	Playlist []byte
+	ETag     string
+}
+
+func newChannel(o *Origin, s Settings, created time.Time, at Position) *Channel {
+	c := &Channel{o: o, slug: s.Slug, epoch: created, settings: s, position: at, reserved: at.NextMSN, base: at.Discontinuities}
+	c.renditions.Store(&map[string]*Rendition{})
+	c.life.Store(s.SegmentMillis)
+	return c
+}
+
+// Slug returns the channel's name in addresses.
+func (c *Channel) Slug() string { return c.slug }
+
+// Settings returns the settings in force.
+func (c *Channel) Settings() Settings {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.settings
+}
+
+// Master returns the multivariant playlist, nil while there is nothing to play.
+func (c *Channel) Master() *Master { return c.master.Load() }
+
+// Rendition returns a rendition that has or had segments, or nil.
+func (c *Channel) Rendition(name string) *Rendition { return (*c.renditions.Load())[name] }
+
+// Picture returns the newest preview, or nil.
+func (c *Channel) Picture() *Picture { return c.picture.Load() }
+
+// Position returns where the numbering stands.
+func (c *Channel) Position() Position {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.positionNow()
+}
+
+func (c *Channel) positionNow() Position {
+	p := Position{NextMSN: c.position.NextMSN, Discontinuities: c.base + uint64(len(c.breaks))}
+	if c.session != nil {
+		p.NextMSN = max(p.NextMSN, c.session.clock.Next())
+	}
+	return p
+}
+
+// Apply changes the settings at the next segment boundary. Invalid ones change nothing.
+func (c *Channel) Apply(s Settings) error {
+	s.Slug = c.slug
+	s = s.WithDefaults()
+	if p := s.Check(); len(p) > 0 {
+		return &InvalidError{p}
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	ladderChanged := s.Ladder.Planned != c.settings.Ladder.Planned || !slices.Equal(s.Ladder.Rungs, c.settings.Ladder.Rungs)
+	stepChanged := s.SegmentMillis != c.settings.SegmentMillis
+	c.settings = s
+	c.life.Store(s.SegmentMillis)
+	for _, r := range *c.renditions.Load() {
+		r.window.Resize(s.Window)
+	}
+	if c.session != nil && (ladderChanged || stepChanged) {
+		c.session.applyLadder(c.ladderFor(c.session.video))
+	}
+	return nil
+}
+
+// ladderFor returns the rungs to make for a source.
+func (c *Channel) ladderFor(video *media.Track) []ladder.Rung {
+	rungs := c.settings.Ladder.Rungs
+	if c.settings.Ladder.Planned {
+		rungs = ladder.Plan(video)
+	}
+	c.onAir = rungs
+	return rungs
+}
+
+// rendition returns the rendition of a name, made when it is new.
+func (c *Channel) rendition(name string, from uint64) *Rendition {
+	old := *c.renditions.Load()
+	if r := old[name]; r != nil {
+		r.until = 0
+		if v := r.view.Load(); v != nil && v.Retired {
+			back := *v
+			back.Retired = false
+			r.view.Store(&back)
+		}
+		return r
+	}
+	r := &Rendition{Name: name, from: from}
+	r.window = segment.NewWindow(c.settings.Window, func(s *segment.Segment) uint64 { return c.discontinuitiesBefore(s.MSN) })
+	next := make(map[string]*Rendition, len(old)+1)
+	for k, v := range old {
+		if view := v.View(); view == nil || !view.Retired || c.o.Now().Sub(view.Changed) < lingering {
+			next[k] = v
+		}
+	}
+	next[name] = r
+	c.renditions.Store(&next)
+	return r
+}
+
+func (c *Channel) discontinuitiesBefore(msn uint64) uint64 {
+	n := c.base
+	for _, b := range c.breaks {
+		if b < msn {
+			n++
+		}
+	}
+	return n
+}
+
+// sessionBegun is called with the first unit of a session.
+func (c *Channel) sessionBegun(*session, int64) { c.firstMedia = time.Time{} }
+
+// boundary books a boundary: the discontinuity that it carries, and numbers reserved ahead.
+func (c *Channel) boundary(b segment.Boundary) {
+	if b.Discontinuity {
+		c.breaks = append(c.breaks, b.MSN)
+	}
+	if b.MSN+lease/2 >= c.reserved || b.Discontinuity {
+		// Short, rare, and in front of the numbers' use: the one write that media waits for.
+		p := Position{NextMSN: b.MSN + lease, Discontinuities: c.base + uint64(len(c.breaks))}
+		if err := c.o.Keeper.Reserve(c.slug, p); err != nil {
+			c.event(Warning, "records-unreachable", "The channel's numbering could not be stored: "+err.Error(), "Look at the database; the channel goes on, but after a crash its numbers may repeat.")
+		}
+		c.reserved = p.NextMSN
+	}
+}
+
+func (c *Channel) publish(r *Rendition, s *segment.Segment) {
+	if !r.publish(s, c.settings.step(), c.epoch) {
+		return
+	}
+	if c.firstMedia.IsZero() {
+		c.firstMedia = c.o.Now()
+	}
+	c.load.published(c.o.Now().Sub(s.Arrived))
+	c.listVariants()
+}
+
+// listVariants renders the multivariant playlist. A rung appears in it with its first segment.
+// At the start of a channel it waits for all rungs, but not for long, so that no viewer is given
+// half a ladder.
+func (c *Channel) listVariants() {
+	if c.session == nil {
+		return
+	}
+	var m hls.Multivariant
+	missing := false
+	audioPeak := map[string][2]int64{}
+	rends := *c.renditions.Load()
+	for _, r := range c.onAir {
+		if !r.On {
+			continue
+		}
+		v := hls.Variant{Name: r.Name}
+		if c.session.audio != nil {
+			name := ladder.AudioName(r.AudioBitrate)
+			view, track := c.viewOf(rends, name)
+			if view == nil {
+				missing = true
+				continue
+			}
+			if _, ok := audioPeak[name]; !ok {
+				audioPeak[name] = [2]int64{view.Peak, view.Average}
+				if c.session.video != nil {
+					m.Audio = append(m.Audio, hls.AudioRendition{Group: name, Name: "Sound", URI: name + "/index.m3u8", Channels: track.Channels, Default: true})
+				}
+			}
+			v.Peak, v.Average = audioPeak[name][0], audioPeak[name][1]
+			v.Codecs = []string{track.CodecName}
+			if c.session.video != nil {
+				v.AudioGroup = name
+			} else {
+				v.URI = name + "/index.m3u8"
+			}
+		}
+		if c.session.video != nil {
+			view, track := c.viewOf(rends, r.Name)
+			if view == nil {
+				missing = true
+				continue
+			}
+			v.URI = r.Name + "/index.m3u8"
+			v.Peak += view.Peak
+			v.Average += view.Average
+			v.Codecs = append([]string{track.CodecName}, v.Codecs...)
+			v.Width, v.Height = ladder.Display(&track)
+			v.FrameRate = track.FrameRate
+		}
+		if v.URI != "" {
+			m.Variants = append(m.Variants, v)
+		}
+	}
+	late := !c.firstMedia.IsZero() && c.o.Now().Sub(c.firstMedia) > allowance
+	if len(m.Variants) == 0 || missing && c.master.Load() == nil && !late {
+		return
+	}
+	hls.OrderForStart(m.Variants, startBelow)
+	b := m.Marshal()
+	c.master.Store(&Master{Playlist: b, ETag: `"` + digest(b) + `"`})
+}
+
+// viewOf returns a rendition's view and track once it has segments and is not retired.
+func (c *Channel) viewOf(rends map[string]*Rendition, name string) (*View, media.Track) {
+	r := rends[name]
+	if r == nil {
+		return nil, media.Track{}
+	}
+	v := r.View()
+	if v == nil || v.Retired || len(v.Snapshot.All) == 0 {
+		return nil, media.Track{}
+	}
+	return v, v.Snapshot.All[len(v.Snapshot.All)-1].Header.Track
+}
+
+// event hands an event to the keeper, without waiting for it.
+func (c *Channel) event(level Level, kind, text, do string) {
+	c.o.event(Event{At: c.o.Now(), Channel: c.slug, Level: level, Kind: kind, Text: text, Do: do})
+}
+
+// startSession begins a run for the tracks of a feed.
+func (c *Channel) startSession(video, audio *media.Track) *session {
+	c.position = c.positionNow()
+	start := max(c.o.Now().Sub(c.epoch).Milliseconds(), c.lastEnd+1)
+	// A window that players hold begins again with the new session's encodings.
+	s := newSession(c, video, audio, start)
+	c.session = s
+	return s
+}
+
+// endSession ends the current run, if there is one.
+func (c *Channel) endSession() {
+	if s := c.session; s != nil {
+		c.position = c.positionNow()
+		c.lastEnd = max(c.lastEnd, s.feed.Last())
+		s.end()
+		c.session = nil
+	}
+}
+
+func (c *Channel) workerStats(st worker.Stats) { c.load.take(st, c.o.Now()) }
+
+// close ends the channel for good.
+func (c *Channel) close(reason string) {
+	c.mu.Lock()
+	c.closed = true
+	f, s := c.feed, c.session
+	c.mu.Unlock()
+	if f != nil {
+		f.end(reason)
+		f.kick(reason)
+	}
+	if s != nil {
+		c.mu.Lock()
+		sup := s.sup
+		c.mu.Unlock()
+		if sup != nil {
+			s.dismiss(sup)
+		}
+	}
+	if err := c.o.Keeper.Reserve(c.slug, c.Position()); err != nil {
+		c.o.Logger.Error("the channel's numbering could not be stored", "channel", c.slug, "error", err)
+	}
+}
+
+func (c *Channel) String() string { return fmt.Sprintf("channel %s", c.slug) }
+
+// Life is the nominal time between two changes of a media playlist: one segment.
+func (c *Channel) Life() time.Duration {
+	return time.Duration(c.life.Load()) * time.Millisecond
+}

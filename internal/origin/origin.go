@@ -1,0 +1,187 @@
+package origin
+
+import (
+	"errors"
+	"fmt"
+	"log/slog"
+	"os/exec"
+	"sort"
+	"sync"
+	"sync/atomic"
+	"time"
+)
+
+// Options of an origin.
+type Options struct {
+	Keeper Keeper
+	Gate   Gate
+	Worker func() *exec.Cmd // makes the command line of a worker process
+	Logger *slog.Logger
+	Now    func() time.Time // the wall clock; nil is time.Now
+}
+
+// Origin holds the channels.
+type Origin struct {
+	Options
+	mu       sync.Mutex
+	channels atomic.Pointer[map[string]*Channel] // replaced whole, so that delivery reads without a lock
+	stop     chan struct{}
+	stopped  sync.WaitGroup
+	work     chan func() // what the keeper has still to write
+	unsaid   atomic.Int64
+}
+
+// maxWork is how many writes may wait for the keeper. Past it the newest are dropped and counted.
+const maxWork = 1024
+
+// Errors that callers tell apart.
+var (
+	ErrUnknownChannel = errors.New("no such channel")
+	ErrExists         = errors.New("the channel exists already")
+	ErrBadKey         = errors.New("the key does not open this channel")
+	ErrTaken          = errors.New("the channel has a sender already")
+)
+
+// New makes an origin without channels.
+func New(o Options) *Origin {
+	if o.Now == nil {
+		o.Now = time.Now
+	}
+	if o.Logger == nil {
+		o.Logger = slog.New(slog.DiscardHandler)
+	}
+	or := &Origin{Options: o, stop: make(chan struct{}), work: make(chan func(), maxWork)}
+	or.channels.Store(&map[string]*Channel{})
+	or.stopped.Add(2)
+	go or.tick()
+	go or.write()
+	return or
+}
+
+// write lets the keeper work, away from the channels' locks.
+func (o *Origin) write() {
+	defer o.stopped.Done()
+	for {
+		select {
+		case f := <-o.work:
+			f()
+		case <-o.stop:
+			for {
+				select {
+				case f := <-o.work:
+					f()
+				default:
+					return
+				}
+			}
+		}
+	}
+}
+
+func (o *Origin) later(f func()) {
+	select {
+	case o.work <- f:
+	default:
+		o.unsaid.Add(1)
+	}
+}
+
+func (o *Origin) event(e Event) {
+	o.Logger.Info(e.Text, "kind", e.Kind, "channel", e.Channel, "level", string(e.Level))
+	o.later(func() { o.Keeper.Event(e) })
+}
+
+// Unsaid returns how many writes were dropped since the keeper was too slow.
+func (o *Origin) Unsaid() int64 { return o.unsaid.Load() }
+
+// tick measures the channels once a second.
+func (o *Origin) tick() {
+	defer o.stopped.Done()
+	t := time.NewTicker(time.Second)
+	defer t.Stop()
+	for {
+		select {
+		case <-o.stop:
+			return
+		case <-t.C:
+			for _, c := range *o.channels.Load() {
+				c.measure()
+			}
+		}
+	}
+}
+
+// Add starts a channel. created is its epoch, the wall clock at media time 0.
+func (o *Origin) Add(s Settings, created time.Time, at Position) (*Channel, error) {
+	s = s.WithDefaults()
+	if p := s.Check(); len(p) > 0 {
+		return nil, &InvalidError{p}
+	}
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	old := *o.channels.Load()
+	if old[s.Slug] != nil {
+		return nil, fmt.Errorf("%s: %w", s.Slug, ErrExists)
+	}
+	c := newChannel(o, s, created, at)
+	o.replace(old, func(m map[string]*Channel) { m[s.Slug] = c })
+	return c, nil
+}
+
+func (o *Origin) replace(old map[string]*Channel, change func(map[string]*Channel)) {
+	next := make(map[string]*Channel, len(old)+1)
+	for k, v := range old {
+		next[k] = v
+	}
+	change(next)
+	o.channels.Store(&next)
+}
+
+// Remove ends a channel, its feed and its worker.
+func (o *Origin) Remove(slug string) error {
+	o.mu.Lock()
+	c := (*o.channels.Load())[slug]
+	if c != nil {
+		o.replace(*o.channels.Load(), func(m map[string]*Channel) { delete(m, slug) })
+	}
+	o.mu.Unlock()
+	if c == nil {
+		return fmt.Errorf("%s: %w", slug, ErrUnknownChannel)
+	}
+	c.close("the channel was removed")
+	return nil
+}
+
+// Channel returns a running channel, or nil.
+func (o *Origin) Channel(slug string) *Channel { return (*o.channels.Load())[slug] }
+
+// Channels returns all of them, by slug.
+func (o *Origin) Channels() []*Channel {
+	m := *o.channels.Load()
+	out := make([]*Channel, 0, len(m))
+	for _, c := range m {
+		out = append(out, c)
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i].slug < out[j].slug })
+	return out
+}
+
+// Close ends all channels and returns when their workers are gone.
+func (o *Origin) Close() {
+	var all sync.WaitGroup
+	for _, c := range o.Channels() {
+		all.Add(1)
+		go func() {
+			defer all.Done()
+			c.close("the service stopped")
+		}()
+	}
+	all.Wait()
+	close(o.stop)
+	o.stopped.Wait()
+}
+
+// Report books what went wrong with a connection.
+func (o *Origin) Report(channel, kind, text, do string) {
+	o.event(Event{At: o.Now(), Channel: channel, Level: Warning, Kind: kind, Text: text, Do: do})
+}

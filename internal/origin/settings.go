@@ -1,0 +1,141 @@
+// Package origin runs the channels: it takes feeds, sets their times right, decides where
+// segments begin, keeps each channel's worker alive, and publishes windows that delivery serves.
+// Media flows one way: from a Feed through a session to the renditions.
+package origin
+
+import (
+	"fmt"
+	"regexp"
+	"time"
+
+	"metaplasis/internal/core/ladder"
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/segment"
+	"metaplasis/internal/worker"
+)
+
+// Settings are what the engineer says about a channel.
+type Settings struct {
+	Slug          string        `json:"slug"`
+	Title         string        `json:"title"`
+	SegmentMillis int64         `json:"segmentMillis"` // nominal segment length
+	Window        int           `json:"window"`        // segments that a playlist shows
+	Ladder        ladder.Ladder `json:"ladder"`
+}
+
+// Defaults of a channel.
+const (
+	DefaultSegmentMillis = 2000
+	DefaultWindow        = 6
+)
+
+var slugForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
+
+// WithDefaults fills in what was left out.
+func (s Settings) WithDefaults() Settings {
+	if s.SegmentMillis == 0 {
+		s.SegmentMillis = DefaultSegmentMillis
+	}
+	if s.Window == 0 {
+		s.Window = DefaultWindow
+	}
+	if s.Title == "" {
+		s.Title = s.Slug
+	}
+	if len(s.Ladder.Rungs) == 0 {
+		s.Ladder.Planned = true
+	}
+	return s
+}
+
+// Check lists everything that is wrong with the settings.
+func (s Settings) Check() []ladder.Problem {
+	var out []ladder.Problem
+	if !slugForm.MatchString(s.Slug) {
+		out = append(out, ladder.Problem{Field: "slug", Text: fmt.Sprintf("found %q, expected lower-case letters, digits and hyphens, 63 at most, such as start-line", s.Slug)})
+	}
+	if len(s.Title) > 120 {
+		out = append(out, ladder.Problem{Field: "title", Text: fmt.Sprintf("found %d characters, expected 120 at most", len(s.Title))})
+	}
+	if s.SegmentMillis < 500 || s.SegmentMillis > 10_000 {
+		out = append(out, ladder.Problem{Field: "segmentMillis", Text: fmt.Sprintf("found %d, expected 500 to 10000", s.SegmentMillis)})
+	}
+	if s.Window < 3 || s.Window > 60 {
+		out = append(out, ladder.Problem{Field: "window", Text: fmt.Sprintf("found %d segments, expected 3 to 60", s.Window)})
+	}
+	return append(out, ladder.Check(s.Ladder.Rungs)...)
+}
+
+func (s Settings) step() int64 { return s.SegmentMillis * media.VideoTimescale / 1000 }
+
+// MemoryBound is the most that the channel's media can take in memory, in bytes, for a source of
+// a bitrate.
+func (s Settings) MemoryBound(rungs []ladder.Rung, sourceBitrate int64) int64 {
+	return ladder.Memory(rungs, sourceBitrate, s.SegmentMillis, segment.Retained(s.Window), worker.LogBound)
+}
+
+// InvalidError carries the problems of settings that were refused. Nothing was changed.
+type InvalidError struct{ Problems []ladder.Problem }
+
+func (e *InvalidError) Error() string {
+	s := "the settings were not applied"
+	for _, p := range e.Problems {
+		s += "; " + p.String()
+	}
+	return s
+}
+
+// Position is where a channel's numbering stands. It survives restarts.
+type Position struct {
+	NextMSN         uint64 // no segment below it may be made any more
+	Discontinuities uint64 // before that segment
+}
+
+// Level says how bad an event is.
+type Level string
+
+// The levels of events.
+const (
+	Info    Level = "info"
+	Warning Level = "warning"
+	Failure Level = "failure"
+)
+
+// Event is one line of the event log.
+type Event struct {
+	ID      int64     `json:"id,omitempty"`
+	At      time.Time `json:"at"`
+	Channel string    `json:"channel,omitempty"`
+	Level   Level     `json:"level"`
+	Kind    string    `json:"kind"` // such as feed-refused
+	Text    string    `json:"text"` // what happened
+	Do      string    `json:"do,omitempty"`
+}
+
+// FeedRecord is what is kept of one contribution connection.
+type FeedRecord struct {
+	Channel  string        `json:"channel"`
+	Protocol string        `json:"protocol"`
+	Remote   string        `json:"remote"`
+	Begun    time.Time     `json:"begun"`
+	Ended    time.Time     `json:"ended,omitzero"`
+	Reason   string        `json:"reason,omitempty"`
+	Tracks   []media.Track `json:"tracks"`
+}
+
+// Keeper stores what must outlive the process. Its methods may block; they are never called
+// while a channel is locked, but for Reserve.
+type Keeper interface {
+	// Reserve makes sure that after a crash numbering goes on at p or later.
+	Reserve(channel string, p Position) error
+	Event(Event)
+	FeedBegun(FeedRecord) (id int64)
+	FeedTracks(id int64, tracks []media.Track)
+	FeedEnded(id int64, at time.Time, reason string)
+}
+
+// Gate decides whether a sender may contribute to a channel.
+type Gate interface {
+	// Admit returns nil when the key opens the channel.
+	Admit(channel, key string) error
+}

@@ -1,0 +1,151 @@
+package worker
+
+import (
+	"bufio"
+	"encoding/json"
+	"fmt"
+	"net"
+	"os"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"time"
+
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/transcode"
+)
+
+// Stats is what a worker tells of itself, four times a second.
+type Stats struct {
+	transcode.Stats
+	PID   int   `json:"pid"`
+	CPU   int64 `json:"cpu"`   // microseconds of processor time so far
+	Stuck int64 `json:"stuck"` // milliseconds that the message at hand has taken
+}
+
+// The bounds of the queue inside a worker. Behind it the socket fills, then the supervisor's queue.
+const (
+	childQueue = 1024
+	beat       = 250 * time.Millisecond
+)
+
+// incoming is one message on its way to the graph.
+type incoming struct {
+	kind byte
+	body []byte
+}
+
+// Run is the child process: it serves the socket behind the file until the other end closes it.
+func Run(f *os.File) error {
+	conn, err := net.FileConn(f)
+	if err != nil {
+		return fmt.Errorf("worker: descriptor %d is no socket: %w", f.Fd(), err)
+	}
+	_ = f.Close()
+	c := &child{w: bufio.NewWriterSize(conn, 256<<10)}
+	c.graph = transcode.New(c)
+	queue := make(chan incoming, childQueue)
+	go c.beat()
+	go func() {
+		defer close(queue)
+		r := bufio.NewReaderSize(conn, 256<<10)
+		for {
+			kind, body, err := readMessage(r)
+			if err != nil {
+				return
+			}
+			if kind == kindVideo {
+				if _, u, err := parseUnit(body); err == nil {
+					c.graph.Received(u.DTS)
+				}
+			}
+			queue <- incoming{kind, body}
+		}
+	}()
+	for m := range queue {
+		c.since.Store(time.Now().UnixMilli())
+		if err := c.handle(m); err != nil {
+			return err
+		}
+		c.since.Store(0)
+	}
+	return nil
+}
+
+type child struct {
+	graph *transcode.Graph
+	since atomic.Int64 // when the message at hand was taken up, milliseconds; 0: idle
+
+	mu sync.Mutex
+	w  *bufio.Writer
+}
+
+func (c *child) handle(m incoming) error {
+	switch m.kind {
+	case kindConfig:
+		var conf transcode.Config
+		if err := json.Unmarshal(m.body, &conf); err != nil {
+			return fmt.Errorf("worker: config: %w", err)
+		}
+		c.graph.Configure(conf)
+	case kindBoundary:
+		b, err := parseBoundary(m.body)
+		if err != nil {
+			return err
+		}
+		c.graph.Boundary(b)
+	case kindVideo, kindAudio:
+		_, u, err := parseUnit(m.body)
+		if err != nil {
+			return err
+		}
+		if m.kind == kindVideo {
+			c.graph.Video(&u)
+		} else {
+			c.graph.Audio(&u)
+		}
+	case kindDrain:
+		c.graph.Drain()
+		c.send(kindDrained)
+	default:
+		return &media.FormatError{Format: "worker message", Found: fmt.Sprintf("kind %q", m.kind), Want: "one of ours"}
+	}
+	return nil
+}
+
+// send writes one message. A broken socket means that the origin is gone; Run then ends by itself.
+func (c *child) send(kind byte, parts ...[]byte) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if writeMessage(c.w, kind, parts...) == nil {
+		_ = c.w.Flush()
+	}
+}
+
+func (c *child) beat() {
+	for range time.Tick(beat) {
+		s := Stats{Stats: c.graph.Stats(), PID: os.Getpid()}
+		var ru syscall.Rusage
+		if syscall.Getrusage(syscall.RUSAGE_SELF, &ru) == nil {
+			s.CPU = (ru.Utime.Sec+ru.Stime.Sec)*1_000_000 + int64(ru.Utime.Usec) + int64(ru.Stime.Usec)
+		}
+		if since := c.since.Load(); since > 0 {
+			s.Stuck = time.Now().UnixMilli() - since
+		}
+		c.send(kindStats, mustJSON(s))
+	}
+}
+
+// Track, Unit, Picture and Failed make the child the sink of its graph.
+
+func (c *child) Track(rendition string, t media.Track) {
+	c.send(kindTrack, mustJSON(trackMessage{rendition, t}))
+}
+
+func (c *child) Unit(rendition string, u media.AccessUnit) {
+	c.send(kindUnit, unitHead(rendition, &u), u.Data)
+}
+
+func (c *child) Picture(jpeg []byte) { c.send(kindPicture, jpeg) }
+
+func (c *child) Failed(err error) { c.send(kindFailed, []byte(err.Error())) }
