@@ -323,7 +323,7 @@ func (c *Channel) close(reason string) {
 			s.dismiss(sup)
 		}
 	}
-	if err := c.o.Keeper.Reserve(c.slug, c.Position()); err != nil {
+	if err := c.o.Keeper.Settle(c.slug, c.Position()); err != nil {
 		c.o.Logger.Error("the channel's numbering could not be stored", "channel", c.slug, "error", err)
 	}
 }
@@ -334,3 +334,6 @@ func (c *Channel) String() string { return fmt.Sprintf("channel %s", c.slug) }
 func (c *Channel) Life() time.Duration {
 	return time.Duration(c.life.Load()) * time.Millisecond
 }
+
+// Epoch is the wall clock at media time 0: when the channel was created.
+func (c *Channel) Epoch() time.Time { return c.epoch }

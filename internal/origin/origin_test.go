@@ -62,13 +62,15 @@ func (m *memory) Reserve(c string, p origin.Position) error {
 	return nil
 }
 
+func (m *memory) Settle(c string, p origin.Position) error { return m.Reserve(c, p) }
+
 func (m *memory) Event(e origin.Event) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	m.events = append(m.events, e)
 }
-func (m *memory) FeedBegun(origin.FeedRecord) int64       { return 1 }
-func (m *memory) FeedTracks(int64, []media.Track)         {}
+func (m *memory) FeedBegun(origin.FeedRecord) int64        { return 1 }
+func (m *memory) FeedTracks(int64, []media.Track)          {}
 func (m *memory) FeedEnded(_ int64, _ time.Time, r string) { m.ended = append(m.ended, r) }
 func (m *memory) Admit(_, key string) error {
 	if key != "right" {

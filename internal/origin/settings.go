@@ -128,6 +128,8 @@ type FeedRecord struct {
 type Keeper interface {
 	// Reserve makes sure that after a crash numbering goes on at p or later.
 	Reserve(channel string, p Position) error
+	// Settle stores the exact numbering of a channel that was closed in good order.
+	Settle(channel string, p Position) error
 	Event(Event)
 	FeedBegun(FeedRecord) (id int64)
 	FeedTracks(id int64, tracks []media.Track)

@@ -1,0 +1,315 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"metaplasis/demo"
+	"metaplasis/internal/camera"
+	"metaplasis/internal/control/api"
+	"metaplasis/internal/control/client"
+	"metaplasis/internal/core/ladder"
+	"metaplasis/internal/origin"
+	"metaplasis/internal/records"
+	"metaplasis/internal/service"
+	"metaplasis/internal/worker"
+)
+
+const workerName = "worker"
+
+// workerCommand is the child process of a channel; people have no use for it.
+func (a *app) workerCommand() *cobra.Command {
+	return &cobra.Command{Use: workerName, Hidden: true, Args: cobra.NoArgs, RunE: func(*cobra.Command, []string) error {
+		return worker.Run(os.NewFile(3, "socket"))
+	}}
+}
+
+// workerProcess makes the command line of a worker: this very binary. It dies with the service.
+func workerProcess() *exec.Cmd {
+	exe, err := os.Executable()
+	if err != nil {
+		exe = os.Args[0]
+	}
+	cmd := exec.Command(exe, workerName)
+	cmd.Stderr = os.Stderr
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // an interrupt at the terminal is the service's to handle
+	return cmd
+}
+
+type serveFlags struct {
+	conf     service.Config
+	logLevel string
+}
+
+func (a *app) serveFlags(c *cobra.Command, s *serveFlags) {
+	f := c.Flags()
+	f.StringVar(&s.conf.HTTP, "http", ":8780", "address for console, API and viewers")
+	f.StringVar(&s.conf.RTMP, "rtmp", ":1935", `address for RTMP senders; "" turns it off`)
+	f.StringVar(&s.conf.RTMPS, "rtmps", "", "address for RTMPS senders; needs a certificate")
+	f.StringVar(&s.conf.TLSCert, "tls-cert", "", "certificate for RTMPS, PEM; read again when it changes")
+	f.StringVar(&s.conf.TLSKey, "tls-key", "", "private key of the certificate, PEM")
+	f.StringVar(&s.conf.DSN, "dsn", os.Getenv("METAPLASIS_DSN"), "another MariaDB, user:password@tcp(host:port)/database (environment METAPLASIS_DSN); without it the service runs its own")
+	f.StringVar(&s.logLevel, "log", "info", "least level to log: debug, info, warn, error")
+}
+
+func (a *app) start(ctx context.Context, s *serveFlags) (*service.Service, error) {
+	var level slog.Level
+	if err := level.UnmarshalText([]byte(s.logLevel)); err != nil {
+		return nil, usageError{fmt.Errorf("found log level %q, expected debug, info, warn or error", s.logLevel)}
+	}
+	s.conf.Data = a.data
+	s.conf.Worker = workerProcess
+	s.conf.Logger = slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level}))
+	return service.Start(ctx, s.conf)
+}
+
+// local is an address that a browser on this machine can open.
+func local(addr string) string {
+	host, port, err := net.SplitHostPort(addr)
+	if err != nil {
+		return addr
+	}
+	if ip := net.ParseIP(host); ip == nil || ip.IsUnspecified() {
+		host = "127.0.0.1"
+	}
+	return net.JoinHostPort(host, port)
+}
+
+func (a *app) serve() *cobra.Command {
+	var s serveFlags
+	c := &cobra.Command{
+		Use: "serve", Short: "Run the service", Args: cobra.NoArgs,
+		Long: `Run the service until it is interrupted. Without a DSN it starts a MariaDB of its own
+on loopback, with its data below the data folder, and stops it with itself.
+The first start creates the user admin and prints a password.`,
+		Example: `  metaplasis serve
+  metaplasis serve --http :80 --data /var/lib/metaplasis
+  metaplasis serve --rtmps :1936 --tls-cert cert.pem --tls-key key.pem
+  metaplasis serve --dsn 'metaplasis:secret@tcp(127.0.0.1:3306)/metaplasis'`,
+		RunE: func(c *cobra.Command, _ []string) error {
+			svc, err := a.start(c.Context(), &s)
+			if err != nil {
+				return err
+			}
+			defer svc.Stop()
+			a.welcome(svc)
+			select {
+			case <-c.Context().Done():
+				return nil
+			case err := <-svc.Failed():
+				return err
+			}
+		},
+	}
+	a.serveFlags(c, &s)
+	return c
+}
+
+func (a *app) welcome(svc *service.Service) {
+	a.printf("Console   http://%s/\n", local(svc.HTTP))
+	if svc.RTMP != "" {
+		a.printf("RTMP      rtmp://%s/in/CHANNEL with the key as stream name\n", local(svc.RTMP))
+	}
+	if svc.RTMPS != "" {
+		a.printf("RTMPS     rtmps://%s/in/CHANNEL with the key as stream name\n", local(svc.RTMPS))
+	}
+	if svc.FirstPassword != "" {
+		a.printf("\nThis is the first start. Sign in at the console as\n  user      %s\n  password  %s\nand change the password there. It is not shown again.\n", service.Administrator, svc.FirstPassword)
+	}
+	a.printf("\nCommands on this machine are signed in already; see metaplasis --help.\n")
+}
+
+// rehearsalLadders are the demo's ladders: they fit two cores with room for a browser.
+var rehearsalLadders = map[string][]ladder.Rung{
+	"start-line": {
+		{Name: "source", On: true, Source: true},
+		{Name: "480p", On: true, Height: 480, Bitrate: 1_200_000, Effort: 1},
+		{Name: "360p", On: true, Height: 360, Bitrate: 700_000, Effort: 1},
+		{Name: "240p", On: true, Height: 240, Bitrate: 350_000, Effort: 1},
+	},
+	"chase-boat": {
+		{Name: "source", On: true, Source: true},
+		{Name: "480p", On: true, Height: 480, Bitrate: 1_200_000, Effort: 1},
+		{Name: "240p", On: true, Height: 240, Bitrate: 350_000, Effort: 1},
+	},
+}
+
+func (a *app) rehearse() *cobra.Command {
+	var s serveFlags
+	c := &cobra.Command{
+		Use: "rehearse", Short: "Run the demo: service, channels and cameras",
+		Args: cobra.NoArgs,
+		Long: `Start the database, the service, the channels of the Kestrel Bay Regatta and a camera
+for each, print every address, and run until interrupted. Nothing is left running then;
+the data stays in the data folder for the next time.`,
+		Example: `  metaplasis rehearse
+  metaplasis rehearse --http 127.0.0.1:9000 --rtmp 127.0.0.1:9001 --data /tmp/regatta`,
+		RunE: func(c *cobra.Command, _ []string) error {
+			if !c.Flags().Changed("data") {
+				a.data = filepath.Join(filepath.Dir(a.data), "metaplasis-rehearsal")
+			}
+			return a.runRehearsal(c.Context(), &s)
+		},
+	}
+	a.serveFlags(c, &s)
+	c.Flags().Lookup("log").DefValue, s.logLevel = "warn", "warn"
+	return c
+}
+
+func (a *app) runRehearsal(ctx context.Context, s *serveFlags) error {
+	a.printf("Starting the database and the service …\n")
+	svc, err := a.start(ctx, s)
+	if err != nil {
+		return err
+	}
+	defer svc.Stop()
+	password := records.NewSecret()[:12]
+	if err := svc.SetPassword(ctx, service.Administrator, password); err != nil {
+		return err
+	}
+	base := "http://" + local(svc.HTTP)
+	api := &client.Client{Server: base, Token: svc.Operator}
+	a.printf("\nConsole\n  %s/\n  user %s, password %s\n", base, service.Administrator, password)
+	cameras, stop := context.WithCancel(ctx)
+	done := make(chan struct{}, len(demo.Loops))
+	for i := range demo.Loops {
+		if err := a.raise(cameras, api, svc, &demo.Loops[i], done); err != nil {
+			stop()
+			return err
+		}
+	}
+	a.printf("\nRunning. Interrupt (Ctrl-C) ends everything.\n")
+	select {
+	case <-ctx.Done():
+		err = nil
+	case err = <-svc.Failed():
+	}
+	a.printf("\nEnding the rehearsal …\n")
+	stop()
+	for range demo.Loops {
+		<-done
+	}
+	return err
+}
+
+// raise makes one demo channel, unless it is there, and starts its camera.
+func (a *app) raise(ctx context.Context, c *client.Client, svc *service.Service, l *demo.Loop, done chan<- struct{}) error {
+	ch, err := c.Channel(ctx, l.Name)
+	var refused *client.Error
+	if errors.As(err, &refused) && refused.Status == 404 {
+		ch, err = c.CreateChannel(ctx, origin.Settings{Slug: l.Name, Title: l.Title, Ladder: ladder.Ladder{Rungs: rehearsalLadders[l.Name]}})
+	}
+	if err != nil {
+		return err
+	}
+	const label = "rehearsal camera"
+	keys, err := c.Keys(ctx, l.Name)
+	if err != nil {
+		return err
+	}
+	for _, k := range keys {
+		if k.Label == label { // its secret is not known any more
+			if err := c.RemoveKey(ctx, l.Name, k.ID); err != nil {
+				return err
+			}
+		}
+	}
+	key, err := c.CreateKey(ctx, l.Name, label)
+	if err != nil {
+		return err
+	}
+	clip, err := camera.Load(l.FLV)
+	if err != nil {
+		return err
+	}
+	go func() {
+		defer func() { done <- struct{}{} }()
+		url := fmt.Sprintf("rtmp://%s/in/%s/%s", local(svc.RTMP), l.Name, key.Secret)
+		err := camera.Run(ctx, clip, camera.Options{URL: url, Retry: time.Second})
+		if err != nil && ctx.Err() == nil {
+			_, _ = fmt.Fprintf(a.err, "camera of %s: %v\n", l.Name, err)
+		}
+	}()
+	a.addresses(l.Title, ch.Addresses)
+	return nil
+}
+
+// addresses prints a channel's addresses, full, one a line.
+func (a *app) addresses(title string, d api.Addresses) {
+	a.printf("\n%s\n  %s\n  %s\n  %s\n", title, d.Console, d.Watch, d.HLS)
+}
+
+func (a *app) camera() *cobra.Command {
+	var to, loop, file string
+	var loops int
+	c := &cobra.Command{
+		Use: "camera", Short: "Send a demo loop as a camera would", Args: cobra.NoArgs,
+		Long: "Send a recorded loop to a channel over RTMP or RTMPS, forever and with continuous\ntimestamps. It connects again when the line is lost.",
+		Example: `  metaplasis camera --to rtmp://127.0.0.1:1935/in/start-line/KEY
+  metaplasis camera --loop chase-boat --to rtmp://127.0.0.1:1935/in/chase-boat/KEY
+  metaplasis camera --file my-loop.flv --to rtmp://127.0.0.1:1935/in/start-line/KEY`,
+		RunE: func(c *cobra.Command, _ []string) error {
+			if to == "" {
+				return usageError{errors.New("where to send is missing: give --to with the address that metaplasis keys create printed")}
+			}
+			var media []byte
+			var names []string
+			for _, l := range demo.Loops {
+				names = append(names, l.Name)
+				if l.Name == loop {
+					media = l.FLV
+				}
+			}
+			if file != "" {
+				b, err := os.ReadFile(file)
+				if err != nil {
+					return fmt.Errorf("the loop: %w", err)
+				}
+				media = b
+			}
+			if media == nil {
+				return usageError{fmt.Errorf("found loop %q, expected one of %s", loop, strings.Join(names, ", "))}
+			}
+			clip, err := camera.Load(media)
+			if err != nil {
+				return err
+			}
+			err = camera.Run(c.Context(), clip, camera.Options{URL: to, Loops: loops, Retry: 2 * time.Second, OnChange: func(s string) { a.printf("camera: %s\n", s) }})
+			if c.Context().Err() != nil {
+				return nil
+			}
+			return err
+		},
+	}
+	c.Flags().StringVar(&to, "to", "", "address to send to, with the key")
+	c.Flags().StringVar(&loop, "loop", "start-line", "demo loop: start-line or chase-boat")
+	c.Flags().StringVar(&file, "file", "", "send this FLV file (H.264, AAC) instead of a demo loop")
+	c.Flags().IntVar(&loops, "times", 0, "how often to send the loop; 0 is forever")
+	return c
+}
+
+// ask reads a password from the terminal without showing it, or a line of what is piped in.
+func (a *app) ask(prompt string) (string, error) {
+	if f, ok := a.in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		_, _ = fmt.Fprint(a.err, prompt)
+		b, err := term.ReadPassword(int(f.Fd()))
+		_, _ = fmt.Fprintln(a.err)
+		return string(b), err
+	}
+	b, err := io.ReadAll(io.LimitReader(a.in, 1024))
+	line, _, _ := strings.Cut(string(b), "\n")
+	return strings.TrimSpace(line), err
+}

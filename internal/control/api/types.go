@@ -1,0 +1,102 @@
+// Package api holds the bodies of the control API, shared by the service and its Go client.
+package api
+
+import (
+	"time"
+
+	"metaplasis/internal/core/ladder"
+	"metaplasis/internal/origin"
+)
+
+// Prefix is where the API lives.
+const Prefix = "/api/v1"
+
+// Error is the body of every answer with a status of 400 and above.
+type Error struct {
+	Text     string           `json:"error"`
+	Do       string           `json:"do,omitempty"`       // what to do next
+	Problems []ladder.Problem `json:"problems,omitempty"` // of settings that were refused whole
+}
+
+// SignIn asks for a session.
+type SignIn struct {
+	User     string `json:"user"`
+	Password string `json:"password"`
+}
+
+// Me says who is signed in.
+type Me struct {
+	User string `json:"user"`
+}
+
+// NewPassword changes one's own password.
+type NewPassword struct {
+	Old string `json:"old"`
+	New string `json:"new"`
+}
+
+// Channel is a channel with its settings, how it is, and where it plays.
+type Channel struct {
+	Settings  origin.Settings `json:"settings"`
+	Created   time.Time       `json:"created"`
+	Status    origin.Status   `json:"status"`
+	Addresses Addresses       `json:"addresses"`
+}
+
+// Addresses are the full addresses of a channel.
+type Addresses struct {
+	Console string `json:"console"`
+	Watch   string `json:"watch"`
+	Embed   string `json:"embed"`
+	HLS     string `json:"hls"`
+	Picture string `json:"picture"`
+	Code    string `json:"code"`             // markup that embeds the player in a page
+	Server  string `json:"server"`           // RTMP server for an encoder; the key is its stream name
+	Secure  string `json:"secure,omitempty"` // the same over TLS
+}
+
+// Change alters settings. What is left out stays as it is.
+type Change struct {
+	Title         *string        `json:"title,omitempty"`
+	SegmentMillis *int64         `json:"segmentMillis,omitempty"`
+	Window        *int           `json:"window,omitempty"`
+	Ladder        *ladder.Ladder `json:"ladder,omitempty"`
+}
+
+// NewLabel names what is made.
+type NewLabel struct {
+	Label string `json:"label"`
+}
+
+// Key is a contribution key. Its secret is told once, when it is made.
+type Key struct {
+	ID      int64      `json:"id"`
+	Label   string     `json:"label"`
+	Created time.Time  `json:"created"`
+	Used    *time.Time `json:"used,omitempty"`
+	Secret  string     `json:"secret,omitempty"`
+	Server  string     `json:"server,omitempty"` // for encoders with two fields: this, and the secret
+	URL     string     `json:"url,omitempty"`    // for encoders with one field
+}
+
+// Token is a client's token. Its secret is told once, when it is made.
+type Token struct {
+	ID      int64      `json:"id"`
+	Label   string     `json:"label"`
+	User    string     `json:"user"`
+	Created time.Time  `json:"created"`
+	Expires *time.Time `json:"expires,omitempty"`
+	Secret  string     `json:"secret,omitempty"`
+}
+
+// Feed is a contribution connection, past or present.
+type Feed struct {
+	ID int64 `json:"id"`
+	origin.FeedRecord
+}
+
+// Public is what a viewer's page may know of a channel.
+type Public struct {
+	Title string       `json:"title"`
+	State origin.State `json:"state"`
+}

@@ -1,0 +1,208 @@
+package control
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/subtle"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/argon2"
+
+	"metaplasis/internal/control/api"
+	"metaplasis/internal/records"
+)
+
+const (
+	cookieName  = "metaplasis_session"
+	sessionLife = 14 * 24 * time.Hour
+	minPassword = 10
+
+	// Sign-in attempts of one address within the span, before it has to wait.
+	maxAttempts  = 10
+	attemptSpan  = 5 * time.Minute
+	maxAddresses = 4096
+)
+
+// Parameters of Argon2id (RFC 9106, 4, second recommendation scaled to one core).
+const (
+	argonTime, argonMemory, argonThreads = 2, 32 * 1024, 1
+	argonSalt, argonKey                  = 16, 32
+)
+
+// HashPassword makes a salted hash in the usual text form.
+func HashPassword(password string) string {
+	salt := make([]byte, argonSalt)
+	_, _ = rand.Read(salt) // never fails
+	key := argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, argonKey)
+	enc := base64.RawStdEncoding
+	return fmt.Sprintf("$argon2id$v=19$m=%d,t=%d,p=%d$%s$%s", argonMemory, argonTime, argonThreads, enc.EncodeToString(salt), enc.EncodeToString(key))
+}
+
+func checkPassword(hash, password string) bool {
+	var m, t uint32
+	var p uint8
+	part := strings.Split(hash, "$")
+	if len(part) != 6 || part[1] != "argon2id" {
+		return false
+	}
+	if _, err := fmt.Sscanf(part[3], "m=%d,t=%d,p=%d", &m, &t, &p); err != nil {
+		return false
+	}
+	salt, err1 := base64.RawStdEncoding.DecodeString(part[4])
+	want, err2 := base64.RawStdEncoding.DecodeString(part[5])
+	if err1 != nil || err2 != nil || len(want) == 0 {
+		return false
+	}
+	return subtle.ConstantTimeCompare(want, argon2.IDKey([]byte(password), salt, t, m, p, uint32(len(want)))) == 1
+}
+
+// throttle slows down guessing: so many attempts an address and span.
+type throttle struct {
+	mu    sync.Mutex
+	tries map[string]int
+	since time.Time
+}
+
+func (t *throttle) allow(address string, now time.Time) bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if now.Sub(t.since) > attemptSpan || len(t.tries) > maxAddresses {
+		t.tries, t.since = map[string]int{}, now
+	}
+	t.tries[address]++
+	return t.tries[address] <= maxAttempts
+}
+
+func (t *throttle) forget(address string) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	delete(t.tries, address)
+}
+
+type userKey struct{}
+
+// who returns the token of a request that requireUser let through.
+func who(r *http.Request) *records.Token {
+	t, _ := r.Context().Value(userKey{}).(*records.Token)
+	return t
+}
+
+// requireUser lets requests through that carry a session cookie or a client's token.
+func (s *Service) requireUser(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		secret := ""
+		if c, err := r.Cookie(cookieName); err == nil {
+			secret = c.Value
+		}
+		if bearer, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
+			secret = bearer
+		}
+		if secret == "" {
+			s.refuse(w, http.StatusUnauthorized, "not signed in", "Sign in at the console, or send a token in the header Authorization: Bearer TOKEN.")
+			return
+		}
+		t, err := s.db.TokenBySecret(r.Context(), secret)
+		if errors.Is(err, records.ErrNotFound) {
+			s.refuse(w, http.StatusUnauthorized, "the session or token is not valid any more", "Sign in again.")
+			return
+		}
+		if err != nil {
+			s.broken(w, err)
+			return
+		}
+		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), userKey{}, t)))
+	})
+}
+
+func (s *Service) signIn(w http.ResponseWriter, r *http.Request) (any, error) {
+	var in api.SignIn
+	if err := read(r, &in); err != nil {
+		return nil, err
+	}
+	host, _, _ := net.SplitHostPort(r.RemoteAddr)
+	if !s.throttle.allow(host, time.Now()) {
+		return nil, fail(http.StatusTooManyRequests, "too many attempts from this address", "Wait five minutes, then try again.")
+	}
+	u, err := s.db.UserByName(r.Context(), in.User)
+	if err != nil && !errors.Is(err, records.ErrNotFound) {
+		return nil, err
+	}
+	if u == nil {
+		u = &records.User{Password: s.decoy} // the same work, so that names cannot be told by time
+	}
+	if !checkPassword(u.Password, in.Password) || u.ID == 0 {
+		return nil, fail(http.StatusUnauthorized, "the user name or the password is wrong", "The first start printed them; metaplasis password sets a new one on the server.")
+	}
+	s.throttle.forget(host)
+	secret := records.NewSecret()
+	expires := time.Now().Add(sessionLife).UTC()
+	if _, err := s.db.AddToken(r.Context(), u.ID, "console", "console", secret, &expires); err != nil {
+		return nil, err
+	}
+	http.SetCookie(w, &http.Cookie{
+		Name: cookieName, Value: secret, Path: "/", Expires: expires, HttpOnly: true, SameSite: http.SameSiteStrictMode,
+		Secure: r.TLS != nil || r.Header.Get("X-Forwarded-Proto") == "https",
+	})
+	return api.Me{User: u.Name}, nil
+}
+
+func (s *Service) signOut(w http.ResponseWriter, r *http.Request) (any, error) {
+	http.SetCookie(w, &http.Cookie{Name: cookieName, Path: "/", MaxAge: -1, HttpOnly: true, SameSite: http.SameSiteStrictMode})
+	return nil, s.db.RemoveToken(r.Context(), who(r).ID)
+}
+
+func (s *Service) me(_ http.ResponseWriter, r *http.Request) (any, error) {
+	return api.Me{User: who(r).User}, nil
+}
+
+func (s *Service) password(_ http.ResponseWriter, r *http.Request) (any, error) {
+	var in api.NewPassword
+	if err := read(r, &in); err != nil {
+		return nil, err
+	}
+	u, err := s.db.UserByName(r.Context(), who(r).User)
+	if err != nil {
+		return nil, err
+	}
+	if !checkPassword(u.Password, in.Old) {
+		return nil, fail(http.StatusForbidden, "the old password is wrong", "")
+	}
+	if len(in.New) < minPassword {
+		return nil, fail(http.StatusBadRequest, fmt.Sprintf("found %d characters, expected at least %d", len(in.New), minPassword), "Choose a longer password.")
+	}
+	return nil, s.db.SetPassword(r.Context(), u.ID, HashPassword(in.New))
+}
+
+func (s *Service) addToken(_ http.ResponseWriter, r *http.Request) (any, error) {
+	var in api.NewLabel
+	if err := read(r, &in); err != nil {
+		return nil, err
+	}
+	secret := records.NewSecret()
+	id, err := s.db.AddToken(r.Context(), who(r).UserID, "client", in.Label, secret, nil)
+	return api.Token{ID: id, Label: in.Label, User: who(r).User, Created: time.Now().UTC(), Secret: secret}, err
+}
+
+func (s *Service) tokens(_ http.ResponseWriter, r *http.Request) (any, error) {
+	list, err := s.db.Tokens(r.Context())
+	out := make([]api.Token, 0, len(list))
+	for _, t := range list {
+		out = append(out, api.Token{ID: t.ID, Label: t.Label, User: t.User, Created: t.Created, Expires: t.Expires})
+	}
+	return out, err
+}
+
+func (s *Service) removeToken(_ http.ResponseWriter, r *http.Request) (any, error) {
+	id, err := number(r, "id")
+	if err != nil {
+		return nil, err
+	}
+	return nil, s.db.RemoveToken(r.Context(), id)
+}

@@ -1,0 +1,241 @@
+// Package client is the Go client of the control API.
+package client
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"metaplasis/internal/control/api"
+	"metaplasis/internal/core/ladder"
+	"metaplasis/internal/origin"
+)
+
+// Client calls one service.
+type Client struct {
+	Server string // such as http://127.0.0.1:8780
+	Token  string
+	HTTP   *http.Client // nil: one with a timeout
+}
+
+// Error is an answer that refuses.
+type Error struct {
+	Status int
+	Body   api.Error
+}
+
+func (e *Error) Error() string {
+	s := e.Body.Text
+	for _, p := range e.Body.Problems {
+		s += "\n  " + p.String()
+	}
+	if e.Body.Do != "" {
+		s += "\n" + e.Body.Do
+	}
+	return s
+}
+
+var defaultHTTP = &http.Client{Timeout: 30 * time.Second}
+
+func (c *Client) request(ctx context.Context, method, path string, in any) (*http.Request, error) {
+	var body io.Reader
+	if in != nil {
+		b, err := json.Marshal(in)
+		if err != nil {
+			return nil, err
+		}
+		body = bytes.NewReader(b)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, strings.TrimRight(c.Server, "/")+api.Prefix+path, body)
+	if err != nil {
+		return nil, fmt.Errorf("address of the service: %w", err)
+	}
+	if c.Token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.Token)
+	}
+	return req, nil
+}
+
+func (c *Client) do(ctx context.Context, method, path string, in, out any) error {
+	req, err := c.request(ctx, method, path, in)
+	if err != nil {
+		return err
+	}
+	h := c.HTTP
+	if h == nil {
+		h = defaultHTTP
+	}
+	res, err := h.Do(req)
+	if err != nil {
+		return fmt.Errorf("the service at %s does not answer: %w", c.Server, err)
+	}
+	defer func() { _ = res.Body.Close() }()
+	if res.StatusCode >= 400 {
+		return refusal(res)
+	}
+	if out == nil {
+		return nil
+	}
+	if err := json.NewDecoder(res.Body).Decode(out); err != nil {
+		return fmt.Errorf("the answer of %s could not be read: %w", c.Server, err)
+	}
+	return nil
+}
+
+func refusal(res *http.Response) error {
+	e := &Error{Status: res.StatusCode}
+	if json.NewDecoder(io.LimitReader(res.Body, 1<<20)).Decode(&e.Body) != nil || e.Body.Text == "" {
+		e.Body.Text = "the service answered " + res.Status
+	}
+	return e
+}
+
+func call[T any](ctx context.Context, c *Client, method, path string, in any) (T, error) {
+	var out T
+	return out, c.do(ctx, method, path, in, &out)
+}
+
+func seg(s string) string { return url.PathEscape(s) }
+
+// SignIn checks a password and makes a client token with the session that this begins.
+func (c *Client) SignIn(ctx context.Context, user, password, label string) (api.Token, error) {
+	req, err := c.request(ctx, "POST", "/sign-in", api.SignIn{User: user, Password: password})
+	if err != nil {
+		return api.Token{}, err
+	}
+	res, err := defaultHTTP.Do(req)
+	if err != nil {
+		return api.Token{}, fmt.Errorf("the service at %s does not answer: %w", c.Server, err)
+	}
+	defer func() { _ = res.Body.Close() }()
+	if res.StatusCode >= 400 {
+		return api.Token{}, refusal(res)
+	}
+	session := *c
+	for _, k := range res.Cookies() {
+		session.Token = k.Value
+	}
+	t, err := call[api.Token](ctx, &session, "POST", "/tokens", api.NewLabel{Label: label})
+	if err != nil {
+		return api.Token{}, err
+	}
+	return t, session.do(ctx, "POST", "/sign-out", nil, nil)
+}
+
+// Channels lists the channels.
+func (c *Client) Channels(ctx context.Context) ([]api.Channel, error) {
+	return call[[]api.Channel](ctx, c, "GET", "/channels", nil)
+}
+
+// Channel shows one.
+func (c *Client) Channel(ctx context.Context, slug string) (api.Channel, error) {
+	return call[api.Channel](ctx, c, "GET", "/channels/"+seg(slug), nil)
+}
+
+// CreateChannel creates one.
+func (c *Client) CreateChannel(ctx context.Context, s origin.Settings) (api.Channel, error) {
+	return call[api.Channel](ctx, c, "POST", "/channels", s)
+}
+
+// ChangeChannel changes one.
+func (c *Client) ChangeChannel(ctx context.Context, slug string, ch api.Change) (api.Channel, error) {
+	return call[api.Channel](ctx, c, "PATCH", "/channels/"+seg(slug), ch)
+}
+
+// RemoveChannel removes one.
+func (c *Client) RemoveChannel(ctx context.Context, slug string) error {
+	return c.do(ctx, "DELETE", "/channels/"+seg(slug), nil, nil)
+}
+
+// Ladder shows a channel's ladder.
+func (c *Client) Ladder(ctx context.Context, slug string) (ladder.Ladder, error) {
+	return call[ladder.Ladder](ctx, c, "GET", "/channels/"+seg(slug)+"/ladder", nil)
+}
+
+// SetLadder replaces it.
+func (c *Client) SetLadder(ctx context.Context, slug string, l ladder.Ladder) (ladder.Ladder, error) {
+	return call[ladder.Ladder](ctx, c, "PUT", "/channels/"+seg(slug)+"/ladder", l)
+}
+
+// PlanLadder proposes one.
+func (c *Client) PlanLadder(ctx context.Context, slug string) (ladder.Ladder, error) {
+	return call[ladder.Ladder](ctx, c, "GET", "/channels/"+seg(slug)+"/ladder/plan", nil)
+}
+
+// Keys lists a channel's contribution keys.
+func (c *Client) Keys(ctx context.Context, slug string) ([]api.Key, error) {
+	return call[[]api.Key](ctx, c, "GET", "/channels/"+seg(slug)+"/keys", nil)
+}
+
+// CreateKey makes one.
+func (c *Client) CreateKey(ctx context.Context, slug, label string) (api.Key, error) {
+	return call[api.Key](ctx, c, "POST", "/channels/"+seg(slug)+"/keys", api.NewLabel{Label: label})
+}
+
+// RemoveKey removes one.
+func (c *Client) RemoveKey(ctx context.Context, slug string, id int64) error {
+	return c.do(ctx, "DELETE", fmt.Sprintf("/channels/%s/keys/%d", seg(slug), id), nil, nil)
+}
+
+// Feeds lists contribution connections, of all channels when channel is "".
+func (c *Client) Feeds(ctx context.Context, channel string, limit int) ([]api.Feed, error) {
+	return call[[]api.Feed](ctx, c, "GET", fmt.Sprintf("/feeds?channel=%s&limit=%d", url.QueryEscape(channel), limit), nil)
+}
+
+// Events lists events, of all channels when channel is "".
+func (c *Client) Events(ctx context.Context, channel string, limit int) ([]origin.Event, error) {
+	return call[[]origin.Event](ctx, c, "GET", fmt.Sprintf("/events?channel=%s&limit=%d", url.QueryEscape(channel), limit), nil)
+}
+
+// Live calls handle for each live update until the context ends or handle returns an error.
+// Exactly one of its arguments is set.
+func (c *Client) Live(ctx context.Context, handle func([]origin.Status, *origin.Event) error) error {
+	req, err := c.request(ctx, "GET", "/live", nil)
+	if err != nil {
+		return err
+	}
+	res, err := (&http.Client{}).Do(req)
+	if err != nil {
+		return fmt.Errorf("the service at %s does not answer: %w", c.Server, err)
+	}
+	defer func() { _ = res.Body.Close() }()
+	if res.StatusCode >= 400 {
+		return refusal(res)
+	}
+	lines := bufio.NewScanner(res.Body)
+	lines.Buffer(nil, 8<<20)
+	kind := ""
+	for lines.Scan() {
+		name, value, _ := strings.Cut(lines.Text(), ": ")
+		switch name {
+		case "event":
+			kind = value
+		case "data":
+			var st []origin.Status
+			var ev *origin.Event
+			if kind == "status" {
+				err = json.Unmarshal([]byte(value), &st)
+			} else {
+				ev = &origin.Event{}
+				err = json.Unmarshal([]byte(value), ev)
+			}
+			if err == nil {
+				err = handle(st, ev)
+			}
+			if err != nil {
+				return err
+			}
+		}
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	return fmt.Errorf("the live connection to %s ended", c.Server)
+}

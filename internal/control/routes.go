@@ -1,0 +1,192 @@
+package control
+
+import (
+	"net/http"
+	"reflect"
+	"sort"
+	"strings"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+
+	"metaplasis/internal/control/api"
+	"metaplasis/internal/core/ladder"
+	"metaplasis/internal/origin"
+)
+
+// route is one call of the API: what the router serves and what the document says of it.
+type route struct {
+	method, path string
+	summary      string
+	public       bool
+	query        []string
+	in, out      any // values of the bodies' types; nil for none
+	handle       func(http.ResponseWriter, *http.Request) (any, error)
+}
+
+func (s *Service) routes() []route {
+	return []route{
+		{"POST", "/sign-in", "Begin a console session; the answer sets its cookie.", true, nil, api.SignIn{}, api.Me{}, s.signIn},
+		{"POST", "/sign-out", "End the session or token that makes this call.", false, nil, nil, nil, s.signOut},
+		{"GET", "/me", "Who is signed in.", false, nil, nil, api.Me{}, s.me},
+		{"POST", "/password", "Change one's own password; this ends all console sessions.", false, nil, api.NewPassword{}, nil, s.password},
+		{"GET", "/tokens", "List the client tokens.", false, nil, nil, []api.Token{}, s.tokens},
+		{"POST", "/tokens", "Make a client token; its secret is told once.", false, nil, api.NewLabel{}, api.Token{}, s.addToken},
+		{"DELETE", "/tokens/{id}", "Revoke a client token.", false, nil, nil, nil, s.removeToken},
+		{"GET", "/channels", "List the channels with their state and addresses.", false, nil, nil, []api.Channel{}, s.listChannels},
+		{"POST", "/channels", "Create a channel; what is left out takes its default.", false, nil, origin.Settings{}, api.Channel{}, s.addChannel},
+		{"GET", "/channels/{channel}", "Show a channel.", false, nil, nil, api.Channel{}, s.showChannel},
+		{"PATCH", "/channels/{channel}", "Change settings; they take effect at the next segment.", false, nil, api.Change{}, api.Channel{}, s.changeChannel},
+		{"DELETE", "/channels/{channel}", "Remove a channel and its keys; its sender is disconnected.", false, nil, nil, nil, s.removeChannel},
+		{"GET", "/channels/{channel}/ladder", "Show the ladder in force.", false, nil, nil, ladder.Ladder{}, s.showLadder},
+		{"PUT", "/channels/{channel}/ladder", "Replace the ladder; the change takes effect at the next segment.", false, nil, ladder.Ladder{}, ladder.Ladder{}, s.setLadder},
+		{"GET", "/channels/{channel}/ladder/plan", "Propose a ladder for the source that is connected, or for 1080p30.", false, nil, nil, ladder.Ladder{}, s.planLadder},
+		{"GET", "/channels/{channel}/keys", "List the contribution keys.", false, nil, nil, []api.Key{}, s.listKeys},
+		{"POST", "/channels/{channel}/keys", "Make a contribution key; its secret is told once.", false, nil, api.NewLabel{}, api.Key{}, s.addKey},
+		{"DELETE", "/channels/{channel}/keys/{id}", "Remove a contribution key.", false, nil, nil, nil, s.removeKey},
+		{"GET", "/feeds", "List contribution connections, the newest first.", false, []string{"channel", "limit"}, nil, []api.Feed{}, s.listFeeds},
+		{"GET", "/events", "List events, the newest first.", false, []string{"channel", "limit"}, nil, []origin.Event{}, s.listEvents},
+		{"GET", "/public/{channel}", "What a viewer's page may know of a channel.", true, nil, nil, api.Public{}, s.public},
+	}
+}
+
+// Handler serves the API below api.Prefix.
+func (s *Service) Handler() http.Handler {
+	r := chi.NewRouter()
+	r.Use(http.NewCrossOriginProtection().Handler)
+	protected := r.With(s.requireUser)
+	for _, rt := range s.routes() {
+		to := chi.Router(protected)
+		if rt.public {
+			to = r
+		}
+		to.Method(rt.method, rt.path, s.answer(rt.handle))
+	}
+	protected.Get("/live", s.live)
+	document := s.Document()
+	r.Get("/openapi.json", func(w http.ResponseWriter, _ *http.Request) { write(w, http.StatusOK, document) })
+	r.NotFound(func(w http.ResponseWriter, _ *http.Request) {
+		s.refuse(w, http.StatusNotFound, "there is no such call", "See "+api.Prefix+"/openapi.json.")
+	})
+	r.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
+		s.refuse(w, http.StatusMethodNotAllowed, r.Method+" is not a method of this call", "See "+api.Prefix+"/openapi.json.")
+	})
+	return r
+}
+
+type object = map[string]any
+
+// Document describes the API in OpenAPI 3.1. It is made from the routes and the Go types, so
+// that it cannot say anything else than what is served.
+func (s *Service) Document() any {
+	schemas := object{}
+	paths := object{}
+	at := func(path string) object {
+		p, ok := paths[path].(object)
+		if !ok {
+			p = object{}
+			paths[path] = p
+		}
+		return p
+	}
+	failed := object{"description": "What was wrong, and what to do.", "content": body(schema(reflect.TypeOf(api.Error{}), schemas))}
+	for _, rt := range s.routes() {
+		op := object{"summary": rt.summary, "operationId": strings.Trim(strings.ToLower(rt.method)+strings.NewReplacer("/", "-", "{", "", "}", "").Replace(rt.path), "-")}
+		var params []object
+		for part := range strings.SplitSeq(rt.path, "/") {
+			if name, ok := strings.CutPrefix(part, "{"); ok {
+				params = append(params, object{"name": strings.TrimSuffix(name, "}"), "in": "path", "required": true, "schema": object{"type": "string"}})
+			}
+		}
+		for _, q := range rt.query {
+			params = append(params, object{"name": q, "in": "query", "schema": object{"type": "string"}})
+		}
+		if params != nil {
+			op["parameters"] = params
+		}
+		if rt.in != nil {
+			op["requestBody"] = object{"required": true, "content": body(schema(reflect.TypeOf(rt.in), schemas))}
+		}
+		responses := object{"default": failed}
+		if rt.out != nil {
+			responses["200"] = object{"description": "Done.", "content": body(schema(reflect.TypeOf(rt.out), schemas))}
+		} else {
+			responses["204"] = object{"description": "Done."}
+		}
+		op["responses"] = responses
+		if rt.public {
+			op["security"] = []object{}
+		}
+		at(api.Prefix + rt.path)[strings.ToLower(rt.method)] = op
+	}
+	at(api.Prefix + "/live")["get"] = object{
+		"summary": "Live updates as server-sent events: status (all channels, once a second) and event.", "operationId": "get-live",
+		"responses": object{"200": object{"description": "A stream.", "content": object{"text/event-stream": object{"schema": object{"type": "string"}}}}, "default": failed},
+	}
+	return object{
+		"openapi":  "3.1.0",
+		"info":     object{"title": "Metaplasis control API", "version": "1", "description": "Times are RFC 3339; bitrates are bits a second; rates and loads named so are thousandths."},
+		"paths":    paths,
+		"security": []object{{"token": []string{}}, {"session": []string{}}},
+		"components": object{"schemas": schemas, "securitySchemes": object{
+			"token":   object{"type": "http", "scheme": "bearer"},
+			"session": object{"type": "apiKey", "in": "cookie", "name": cookieName},
+		}},
+	}
+}
+
+func body(s object) object { return object{"application/json": object{"schema": s}} }
+
+// schema describes a Go type in JSON Schema; named structures go to the components.
+func schema(t reflect.Type, named object) object {
+	switch {
+	case t == reflect.TypeOf(time.Time{}):
+		return object{"type": "string", "format": "date-time"}
+	case t.Kind() == reflect.Pointer:
+		return schema(t.Elem(), named)
+	}
+	switch t.Kind() {
+	case reflect.String:
+		return object{"type": "string"}
+	case reflect.Bool:
+		return object{"type": "boolean"}
+	case reflect.Slice:
+		if t.Elem().Kind() == reflect.Uint8 {
+			return object{"type": "string", "contentEncoding": "base64"}
+		}
+		return object{"type": "array", "items": schema(t.Elem(), named)}
+	case reflect.Struct:
+		pkg := t.PkgPath()[strings.LastIndexByte(t.PkgPath(), '/')+1:]
+		name := strings.ToUpper(pkg[:1]) + pkg[1:] + t.Name()
+		if _, done := named[name]; !done {
+			named[name] = object{} // stops recursion
+			props, required := object{}, []string{}
+			fields(t, named, props, &required)
+			sort.Strings(required)
+			named[name] = object{"type": "object", "properties": props, "required": required}
+		}
+		return object{"$ref": "#/components/schemas/" + name}
+	default:
+		return object{"type": "integer"}
+	}
+}
+
+func fields(t reflect.Type, named, props object, required *[]string) {
+	for f := range t.Fields() {
+		if f.Anonymous {
+			fields(f.Type, named, props, required)
+			continue
+		}
+		name, options, _ := strings.Cut(f.Tag.Get("json"), ",")
+		if name == "-" || !f.IsExported() {
+			continue
+		}
+		if name == "" {
+			name = f.Name
+		}
+		props[name] = schema(f.Type, named)
+		if !strings.Contains(options, "omit") {
+			*required = append(*required, name)
+		}
+	}
+}

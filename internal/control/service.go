@@ -1,0 +1,425 @@
+// Package control is the HTTP API of the service: channels, keys, ladders, feeds and events, with
+// sign-in, live updates, and an OpenAPI document made from the same table as the routes.
+package control
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"strconv"
+	"sync"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+
+	"metaplasis/internal/control/api"
+	"metaplasis/internal/core/ladder"
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/origin"
+	"metaplasis/internal/records"
+)
+
+// maxBody bounds what a request may send.
+const maxBody = 1 << 20
+
+// Ports say where senders reach the service, for the addresses that it shows.
+type Ports struct {
+	RTMP, RTMPS int // 0: off
+}
+
+// Service answers the API.
+type Service struct {
+	o        *origin.Origin
+	db       *records.DB
+	logger   *slog.Logger
+	ports    Ports
+	throttle throttle
+	decoy    string
+	hub      *hub
+	setup    sync.Mutex // one change of channels at a time
+}
+
+// New makes the service. Attach must follow before it is used.
+func New(db *records.DB, ports Ports, logger *slog.Logger) *Service {
+	return &Service{db: db, logger: logger, ports: ports, decoy: HashPassword(records.NewSecret()), hub: newHub()}
+}
+
+// Attach gives the service its origin and starts the stored channels.
+func (s *Service) Attach(ctx context.Context, o *origin.Origin) error {
+	s.o = o
+	if err := s.db.EndOpenFeeds(ctx, "the service was not stopped in good order"); err != nil {
+		return err
+	}
+	list, err := s.db.Channels(ctx)
+	if err != nil {
+		return fmt.Errorf("reading the channels: %w", err)
+	}
+	for _, c := range list {
+		var set origin.Settings
+		if err := json.Unmarshal([]byte(c.Settings), &set); err != nil {
+			return fmt.Errorf("settings of channel %s: %w", c.Slug, err)
+		}
+		if _, err := o.Add(set, c.Created, origin.Position{NextMSN: c.NextMSN, Discontinuities: c.Discontinuities}); err != nil {
+			s.Event(origin.Event{At: time.Now(), Channel: c.Slug, Level: origin.Failure, Kind: "channel-refused", Text: "The stored channel could not be started: " + err.Error(), Do: "Change its settings."})
+		}
+	}
+	return nil
+}
+
+// failure is an answer other than 200.
+type failure struct {
+	status int
+	body   api.Error
+}
+
+func (f *failure) Error() string { return f.body.Text }
+
+func fail(status int, text, do string) error { return &failure{status, api.Error{Text: text, Do: do}} }
+
+// read takes a JSON body whole, and refuses fields that it does not know.
+func read(r *http.Request, into any) error {
+	d := json.NewDecoder(io.LimitReader(r.Body, maxBody))
+	d.DisallowUnknownFields()
+	if err := d.Decode(into); err != nil {
+		return fail(http.StatusBadRequest, "the body could not be read: "+err.Error(), "Send JSON as "+api.Prefix+"/openapi.json describes it.")
+	}
+	return nil
+}
+
+func number(r *http.Request, name string) (int64, error) {
+	n, err := strconv.ParseInt(chi.URLParam(r, name), 10, 64)
+	if err != nil {
+		return 0, fail(http.StatusBadRequest, fmt.Sprintf("found %q, expected a number", chi.URLParam(r, name)), "")
+	}
+	return n, nil
+}
+
+func write(w http.ResponseWriter, status int, body any) {
+	w.Header().Set("Cache-Control", "no-store")
+	if body == nil {
+		w.WriteHeader(http.StatusNoContent)
+		return
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(status)
+	_ = json.NewEncoder(w).Encode(body)
+}
+
+func (s *Service) refuse(w http.ResponseWriter, status int, text, do string) {
+	write(w, status, api.Error{Text: text, Do: do})
+}
+
+func (s *Service) broken(w http.ResponseWriter, err error) {
+	s.logger.Error("request failed", "error", err)
+	s.refuse(w, http.StatusInternalServerError, "the service could not answer: "+err.Error(), "Look at the service's log.")
+}
+
+// answer turns what a handler returns into a response.
+func (s *Service) answer(h func(http.ResponseWriter, *http.Request) (any, error)) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		body, err := h(w, r)
+		var f *failure
+		var invalid *origin.InvalidError
+		switch {
+		case err == nil:
+			write(w, http.StatusOK, body)
+		case errors.As(err, &f):
+			write(w, f.status, f.body)
+		case errors.As(err, &invalid):
+			write(w, http.StatusUnprocessableEntity, api.Error{Text: "the settings were not applied", Problems: invalid.Problems, Do: "Correct what is listed, and send them again."})
+		case errors.Is(err, records.ErrNotFound), errors.Is(err, origin.ErrUnknownChannel):
+			s.refuse(w, http.StatusNotFound, "there is nothing of this name", "List what there is.")
+		case errors.Is(err, records.ErrExists), errors.Is(err, origin.ErrExists):
+			s.refuse(w, http.StatusConflict, "the name is taken", "Choose another.")
+		default:
+			s.broken(w, err)
+		}
+	}
+}
+
+func (s *Service) running(r *http.Request) (*origin.Channel, error) {
+	c := s.o.Channel(chi.URLParam(r, "channel"))
+	if c == nil {
+		return nil, fail(http.StatusNotFound, fmt.Sprintf("there is no channel %q", chi.URLParam(r, "channel")), "metaplasis channels list names those there are.")
+	}
+	return c, nil
+}
+
+// describe is a channel as the API shows it.
+func (s *Service) describe(r *http.Request, c *origin.Channel) api.Channel {
+	return api.Channel{Settings: c.Settings(), Created: c.Epoch(), Status: c.Status(), Addresses: s.Addresses(base(r), c.Slug())}
+}
+
+// base is how the caller reached us, such as http://host:8780.
+func base(r *http.Request) string {
+	scheme := "http"
+	if r.TLS != nil || r.Header.Get("X-Forwarded-Proto") == "https" {
+		scheme = "https"
+	}
+	return scheme + "://" + r.Host
+}
+
+// Addresses makes a channel's addresses below a base such as http://host:8780.
+func (s *Service) Addresses(base, slug string) api.Addresses {
+	host := base[len("http://"):]
+	if base[:5] == "https" {
+		host = base[len("https://"):]
+	}
+	if h, _, err := net.SplitHostPort(host); err == nil {
+		host = h
+	}
+	a := api.Addresses{
+		Console: base + "/#/channels/" + slug, Watch: base + "/watch/" + slug, Embed: base + "/embed/" + slug,
+		HLS: base + "/media/" + slug + "/index.m3u8", Picture: base + "/media/" + slug + "/picture.jpg",
+	}
+	a.Code = fmt.Sprintf(`<iframe src="%s" width="960" height="540" style="border:0" allow="autoplay; fullscreen" title="%s"></iframe>`, a.Embed, slug)
+	if s.ports.RTMP > 0 {
+		a.Server = fmt.Sprintf("rtmp://%s/in/%s", net.JoinHostPort(host, strconv.Itoa(s.ports.RTMP)), slug)
+	}
+	if s.ports.RTMPS > 0 {
+		a.Secure = fmt.Sprintf("rtmps://%s/in/%s", net.JoinHostPort(host, strconv.Itoa(s.ports.RTMPS)), slug)
+	}
+	return a
+}
+
+func (s *Service) listChannels(_ http.ResponseWriter, r *http.Request) (any, error) {
+	out := []api.Channel{}
+	for _, c := range s.o.Channels() {
+		out = append(out, s.describe(r, c))
+	}
+	return out, nil
+}
+
+func (s *Service) addChannel(_ http.ResponseWriter, r *http.Request) (any, error) {
+	var in origin.Settings
+	if err := read(r, &in); err != nil {
+		return nil, err
+	}
+	in = in.WithDefaults()
+	if p := in.Check(); len(p) > 0 {
+		return nil, &origin.InvalidError{Problems: p}
+	}
+	s.setup.Lock()
+	defer s.setup.Unlock()
+	created := time.Now().UTC().Truncate(time.Millisecond)
+	text, err := json.Marshal(in)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.db.AddChannel(r.Context(), in.Slug, string(text), created); err != nil {
+		return nil, err
+	}
+	c, err := s.o.Add(in, created, origin.Position{})
+	if err != nil {
+		return nil, err
+	}
+	s.Event(origin.Event{At: time.Now(), Channel: in.Slug, Level: origin.Info, Kind: "channel-created", Text: "The channel was created by " + who(r).User + "."})
+	return s.describe(r, c), nil
+}
+
+func (s *Service) showChannel(_ http.ResponseWriter, r *http.Request) (any, error) {
+	c, err := s.running(r)
+	if err != nil {
+		return nil, err
+	}
+	return s.describe(r, c), nil
+}
+
+func (s *Service) changeChannel(_ http.ResponseWriter, r *http.Request) (any, error) {
+	c, err := s.running(r)
+	if err != nil {
+		return nil, err
+	}
+	var in api.Change
+	if err := read(r, &in); err != nil {
+		return nil, err
+	}
+	s.setup.Lock()
+	defer s.setup.Unlock()
+	set := c.Settings()
+	if in.Title != nil {
+		set.Title = *in.Title
+	}
+	if in.SegmentMillis != nil {
+		set.SegmentMillis = *in.SegmentMillis
+	}
+	if in.Window != nil {
+		set.Window = *in.Window
+	}
+	if in.Ladder != nil {
+		set.Ladder = *in.Ladder
+	}
+	return s.applySettings(r, c, set)
+}
+
+// applySettings checks, stores and applies settings, in this order: what runs is what is stored.
+func (s *Service) applySettings(r *http.Request, c *origin.Channel, set origin.Settings) (any, error) {
+	set = set.WithDefaults()
+	if p := set.Check(); len(p) > 0 {
+		return nil, &origin.InvalidError{Problems: p}
+	}
+	text, err := json.Marshal(set)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.db.SetChannel(r.Context(), c.Slug(), string(text)); err != nil {
+		return nil, err
+	}
+	if err := c.Apply(set); err != nil {
+		return nil, err
+	}
+	s.Event(origin.Event{At: time.Now(), Channel: c.Slug(), Level: origin.Info, Kind: "channel-changed", Text: "The settings were changed by " + who(r).User + "; they take effect at the next segment."})
+	return s.describe(r, c), nil
+}
+
+func (s *Service) removeChannel(_ http.ResponseWriter, r *http.Request) (any, error) {
+	slug := chi.URLParam(r, "channel")
+	s.setup.Lock()
+	defer s.setup.Unlock()
+	if err := s.db.RemoveChannel(r.Context(), slug); err != nil {
+		return nil, err
+	}
+	if err := s.o.Remove(slug); err != nil && !errors.Is(err, origin.ErrUnknownChannel) {
+		return nil, err
+	}
+	s.Event(origin.Event{At: time.Now(), Channel: slug, Level: origin.Info, Kind: "channel-removed", Text: "The channel was removed by " + who(r).User + "."})
+	return nil, nil
+}
+
+func (s *Service) showLadder(_ http.ResponseWriter, r *http.Request) (any, error) {
+	c, err := s.running(r)
+	if err != nil {
+		return nil, err
+	}
+	return ladder.Ladder{Planned: c.Settings().Ladder.Planned, Rungs: c.Status().Rungs}, nil
+}
+
+func (s *Service) setLadder(_ http.ResponseWriter, r *http.Request) (any, error) {
+	c, err := s.running(r)
+	if err != nil {
+		return nil, err
+	}
+	var in ladder.Ladder
+	if err := read(r, &in); err != nil {
+		return nil, err
+	}
+	if in.Planned {
+		in.Rungs = nil
+	} else if len(in.Rungs) == 0 {
+		return nil, &origin.InvalidError{Problems: []ladder.Problem{{Field: "rungs", Text: "found none, expected at least one, or planned set to true for the default ladder"}}}
+	}
+	s.setup.Lock()
+	defer s.setup.Unlock()
+	set := c.Settings()
+	set.Ladder = in
+	if _, err := s.applySettings(r, c, set); err != nil {
+		return nil, err
+	}
+	return s.showLadder(nil, r)
+}
+
+func (s *Service) planLadder(_ http.ResponseWriter, r *http.Request) (any, error) {
+	c, err := s.running(r)
+	if err != nil {
+		return nil, err
+	}
+	var video *media.Track
+	if f := c.Status().Feed; f != nil {
+		for i := range f.Tracks {
+			if f.Tracks[i].Kind == media.Video {
+				video = &f.Tracks[i]
+			}
+		}
+	}
+	if video == nil {
+		video = &media.Track{Width: 1920, Height: 1080, FrameRate: media.Rational{Num: 30, Den: 1}}
+	}
+	return ladder.Ladder{Planned: true, Rungs: ladder.Plan(video)}, nil
+}
+
+func (s *Service) addKey(_ http.ResponseWriter, r *http.Request) (any, error) {
+	c, err := s.running(r)
+	if err != nil {
+		return nil, err
+	}
+	var in api.NewLabel
+	if err := read(r, &in); err != nil {
+		return nil, err
+	}
+	secret := records.NewSecret()
+	id, err := s.db.AddKey(r.Context(), c.Slug(), in.Label, secret)
+	if err != nil {
+		return nil, err
+	}
+	k := api.Key{ID: id, Label: in.Label, Created: time.Now().UTC(), Secret: secret, Server: s.Addresses(base(r), c.Slug()).Server}
+	if k.Server != "" {
+		k.URL = k.Server + "/" + secret
+	}
+	s.Event(origin.Event{At: time.Now(), Channel: c.Slug(), Level: origin.Info, Kind: "key-created", Text: fmt.Sprintf("The contribution key %q was made by %s.", in.Label, who(r).User)})
+	return k, nil
+}
+
+func (s *Service) listKeys(_ http.ResponseWriter, r *http.Request) (any, error) {
+	if _, err := s.running(r); err != nil {
+		return nil, err
+	}
+	list, err := s.db.Keys(r.Context(), chi.URLParam(r, "channel"))
+	out := make([]api.Key, 0, len(list))
+	for _, k := range list {
+		out = append(out, api.Key{ID: k.ID, Label: k.Label, Created: k.Created, Used: k.Used})
+	}
+	return out, err
+}
+
+func (s *Service) removeKey(_ http.ResponseWriter, r *http.Request) (any, error) {
+	id, err := number(r, "id")
+	if err != nil {
+		return nil, err
+	}
+	return nil, s.db.RemoveKey(r.Context(), chi.URLParam(r, "channel"), id)
+}
+
+func limit(r *http.Request) int {
+	n, err := strconv.Atoi(r.URL.Query().Get("limit"))
+	if err != nil || n < 1 {
+		return 100
+	}
+	return min(n, 1000)
+}
+
+func (s *Service) listFeeds(_ http.ResponseWriter, r *http.Request) (any, error) {
+	list, err := s.db.Feeds(r.Context(), r.URL.Query().Get("channel"), limit(r))
+	out := make([]api.Feed, 0, len(list))
+	for _, f := range list {
+		a := api.Feed{ID: f.ID, FeedRecord: origin.FeedRecord{Channel: f.Channel, Protocol: f.Protocol, Remote: f.Remote, Begun: f.Begun, Reason: f.Reason, Tracks: []media.Track{}}}
+		if f.Ended != nil {
+			a.Ended = *f.Ended
+		}
+		_ = json.Unmarshal([]byte(f.Tracks), &a.Tracks)
+		out = append(out, a)
+	}
+	return out, err
+}
+
+func (s *Service) listEvents(_ http.ResponseWriter, r *http.Request) (any, error) {
+	list, err := s.db.Events(r.Context(), r.URL.Query().Get("channel"), limit(r))
+	out := make([]origin.Event, 0, len(list))
+	for _, e := range list {
+		out = append(out, origin.Event{ID: e.ID, At: e.At, Channel: e.Channel, Level: origin.Level(e.Level), Kind: e.Kind, Text: e.Text, Do: e.Remedy})
+	}
+	return out, err
+}
+
+func (s *Service) public(_ http.ResponseWriter, r *http.Request) (any, error) {
+	c, err := s.running(r)
+	if err != nil {
+		return nil, err
+	}
+	st := c.Status()
+	return api.Public{Title: st.Title, State: st.State}, nil
+}

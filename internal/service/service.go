@@ -1,0 +1,374 @@
+// Package service puts the floors together: database, origin, ports and pages, started in order
+// and stopped in reverse.
+package service
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+
+	rtmpin "metaplasis/internal/contribution/rtmp"
+	"metaplasis/internal/control"
+	"metaplasis/internal/control/api"
+	"metaplasis/internal/delivery"
+	"metaplasis/internal/origin"
+	"metaplasis/internal/records"
+	"metaplasis/web"
+)
+
+// Config of a service. Addresses are host:port; "" turns a port off, port 0 takes a free one.
+type Config struct {
+	Data    string // folder of our own database and of the operator's token
+	DSN     string // another MariaDB; "" starts our own
+	HTTP    string
+	RTMP    string
+	RTMPS   string
+	TLSCert string // certificate file, PEM, for RTMPS
+	TLSKey  string
+	Worker  func() *exec.Cmd
+	Logger  *slog.Logger
+}
+
+// Service is a running service.
+type Service struct {
+	HTTP, RTMP, RTMPS string // the addresses in use, "" when off
+	Operator          string // a client token for this machine's user
+	FirstPassword     string // of the administrator, when this start created it
+	Control           *control.Service
+
+	conf     Config
+	database *records.Server
+	db       *records.DB
+	origin   *origin.Origin
+	http     *http.Server
+	rtmp     []*rtmpin.Server
+	ports    []net.Listener
+	failed   chan error
+	ready    chan struct{}
+	stop     []func() // in the order of starting
+}
+
+// Administrator is the user that the first start creates.
+const Administrator = "admin"
+
+const stopTimeout = 10 * time.Second
+
+// receiver lets the RTMP port reach the origin.
+type receiver struct{ o *origin.Origin }
+
+func (r receiver) Open(channel, key, protocol, remote string) (rtmpin.Feed, error) {
+	f, err := r.o.Open(channel, key, protocol, remote)
+	if err != nil {
+		return nil, err
+	}
+	return f, nil
+}
+func (r receiver) IsTaken(err error) bool                { return errors.Is(err, origin.ErrTaken) }
+func (r receiver) Report(channel, kind, text, do string) { r.o.Report(channel, kind, text, do) }
+
+// Start starts a service. On an error everything that had started is stopped again.
+func Start(ctx context.Context, c Config) (s *Service, err error) {
+	s = &Service{conf: c, failed: make(chan error, 8), ready: make(chan struct{})}
+	defer func() {
+		if err != nil {
+			s.Stop()
+		}
+	}()
+	if err := os.MkdirAll(c.Data, 0o700); err != nil {
+		return nil, fmt.Errorf("data folder: %w", err)
+	}
+	if err := s.openRecords(ctx); err != nil {
+		return nil, err
+	}
+	// Ports first, so that a taken one is told before anything else happens.
+	httpPort, err := s.listen("HTTP", c.HTTP)
+	if err != nil {
+		return nil, err
+	}
+	rtmpPort, err := s.listen("RTMP", c.RTMP)
+	if err != nil {
+		return nil, err
+	}
+	rtmpsPort, err := s.listen("RTMPS", c.RTMPS)
+	if err != nil {
+		return nil, err
+	}
+	s.HTTP, s.RTMP, s.RTMPS = address(httpPort), address(rtmpPort), address(rtmpsPort)
+	s.Control = control.New(s.db, control.Ports{RTMP: port(rtmpPort), RTMPS: port(rtmpsPort)}, c.Logger)
+	if err := s.firstUser(ctx); err != nil {
+		return nil, err
+	}
+	s.origin = origin.New(origin.Options{Keeper: s.Control, Gate: s.Control, Worker: c.Worker, Logger: c.Logger})
+	s.stop = append(s.stop, s.origin.Close)
+	if err := s.Control.Attach(ctx, s.origin); err != nil {
+		return nil, err
+	}
+	var conf *tls.Config
+	if rtmpsPort != nil {
+		if conf, err = certificate(c.TLSCert, c.TLSKey); err != nil {
+			return nil, err
+		}
+	}
+	s.serveRTMP(rtmpPort, nil)
+	s.serveRTMP(rtmpsPort, conf)
+	s.serveHTTP(httpPort)
+	close(s.ready)
+	return s, nil
+}
+
+func (s *Service) openRecords(ctx context.Context) error {
+	dsn := s.conf.DSN
+	if dsn == "" {
+		server, err := records.StartServer(ctx, filepath.Join(s.conf.Data, "records"), s.conf.Logger)
+		if err != nil {
+			return err
+		}
+		s.database, dsn = server, server.DSN
+		s.stop = append(s.stop, func() {
+			if err := server.Stop(); err != nil {
+				s.conf.Logger.Error("stopping the database", "error", err)
+			}
+		})
+		go func() {
+			<-server.Gone()
+			s.failed <- errors.New("the database server ended; its log is mariadbd.log in " + filepath.Join(s.conf.Data, "records"))
+		}()
+	}
+	db, err := records.Open(ctx, dsn)
+	if err != nil {
+		return err
+	}
+	s.db = db
+	s.stop = append(s.stop, func() { _ = db.Close() })
+	return nil
+}
+
+func (s *Service) listen(what, addr string) (net.Listener, error) {
+	if addr == "" {
+		return nil, nil
+	}
+	l, err := net.Listen("tcp", addr)
+	if errors.Is(err, syscall.EADDRINUSE) {
+		return nil, fmt.Errorf("%s port %s is taken by another program: stop that, or choose another port", what, addr)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s port %s: %w", what, addr, err)
+	}
+	s.stop = append(s.stop, func() { _ = l.Close() })
+	return l, nil
+}
+
+func address(l net.Listener) string {
+	if l == nil {
+		return ""
+	}
+	return l.Addr().String()
+}
+
+func port(l net.Listener) int {
+	if l == nil {
+		return 0
+	}
+	return l.Addr().(*net.TCPAddr).Port
+}
+
+// certificate loads a certificate anew for every handshake after its file has changed.
+func certificate(cert, key string) (*tls.Config, error) {
+	if cert == "" || key == "" {
+		return nil, errors.New("RTMPS needs a certificate: give its file and the file of its key")
+	}
+	load := func() (*tls.Certificate, error) {
+		pair, err := tls.LoadX509KeyPair(cert, key)
+		if err != nil {
+			return nil, fmt.Errorf("certificate %s: %w", cert, err)
+		}
+		return &pair, nil
+	}
+	if _, err := load(); err != nil {
+		return nil, err
+	}
+	return &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return load() }}, nil
+}
+
+func (s *Service) serveRTMP(l net.Listener, conf *tls.Config) {
+	if l == nil {
+		return
+	}
+	server := &rtmpin.Server{Receiver: receiver{s.origin}, Logger: s.conf.Logger, TLS: conf}
+	s.stop = append(s.stop, func() {
+		_ = l.Close()
+		ctx, cancel := context.WithTimeout(context.Background(), stopTimeout)
+		defer cancel()
+		_ = server.Shutdown(ctx)
+	})
+	go func() {
+		if err := server.Serve(l); err != nil {
+			s.failed <- err
+		}
+	}()
+}
+
+// firstUser creates the administrator, and this machine's operator token.
+func (s *Service) firstUser(ctx context.Context) error {
+	any, err := s.db.AnyUser(ctx)
+	if err != nil {
+		return err
+	}
+	if !any {
+		s.FirstPassword = records.NewSecret()[:16]
+		if _, err := s.db.AddUser(ctx, Administrator, control.HashPassword(s.FirstPassword)); err != nil {
+			return err
+		}
+	}
+	path := TokenFile(s.conf.Data)
+	if b, err := os.ReadFile(path); err == nil {
+		secret := strings.TrimSpace(string(b))
+		if _, err := s.db.TokenBySecret(ctx, secret); err == nil {
+			s.Operator = secret
+			return nil
+		}
+	}
+	u, err := s.db.UserByName(ctx, Administrator)
+	if errors.Is(err, records.ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	s.Operator = records.NewSecret()
+	if _, err := s.db.AddToken(ctx, u.ID, "client", "operator on this machine", s.Operator, nil); err != nil {
+		return err
+	}
+	if err := os.WriteFile(path, []byte(s.Operator+"\n"), 0o600); err != nil {
+		return fmt.Errorf("operator's token: %w", err)
+	}
+	return nil
+}
+
+// TokenFile is where a service leaves a token for the commands of this machine's user.
+func TokenFile(data string) string { return filepath.Join(data, "operator-token") }
+
+// SetPassword changes a user's password in the service's own records.
+func (s *Service) SetPassword(ctx context.Context, user, password string) error {
+	u, err := s.db.UserByName(ctx, user)
+	if err != nil {
+		return fmt.Errorf("user %s: %w", user, err)
+	}
+	return s.db.SetPassword(ctx, u.ID, control.HashPassword(password))
+}
+
+func (s *Service) serveHTTP(l net.Listener) {
+	if l == nil {
+		return
+	}
+	s.http = &http.Server{
+		Handler:           s.pages(),
+		ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second, WriteTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute,
+		MaxHeaderBytes: 32 << 10,
+		ErrorLog:       slog.NewLogLogger(s.conf.Logger.Handler(), slog.LevelDebug),
+	}
+	s.stop = append(s.stop, func() {
+		s.Control.CloseLive()
+		ctx, cancel := context.WithTimeout(context.Background(), stopTimeout)
+		defer cancel()
+		if s.http.Shutdown(ctx) != nil {
+			_ = s.http.Close()
+		}
+	})
+	go func() {
+		if err := s.http.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+			s.failed <- fmt.Errorf("HTTP port: %w", err)
+		}
+	}()
+}
+
+func (s *Service) pages() http.Handler {
+	m := newMetrics(s.origin)
+	r := chi.NewRouter()
+	r.Mount("/media", http.StripPrefix("/media", delivery.Handler(s.origin, m.count)))
+	r.Mount(api.Prefix, http.StripPrefix(api.Prefix, s.Control.Handler()))
+	r.Method("GET", "/metrics", m.handler())
+	r.Get("/livez", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("alive\n")) })
+	r.Get("/readyz", s.readiness)
+	files := web.Files()
+	static := http.FileServerFS(files)
+	r.Get("/assets/*", func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Cache-Control", "public, max-age=31536000, immutable") // named by digest
+		static.ServeHTTP(w, r)
+	})
+	player := page(files, "watch.html", true)
+	r.Get("/watch/{channel}", player)
+	r.Get("/embed/{channel}", player)
+	r.Get("/", page(files, "index.html", false))
+	r.Get("/{file}", func(w http.ResponseWriter, r *http.Request) {
+		if _, err := fs.Stat(files, path.Clean(chi.URLParam(r, "file"))); err != nil {
+			http.Error(w, "There is nothing at this address. The console is at /.", http.StatusNotFound)
+			return
+		}
+		static.ServeHTTP(w, r)
+	})
+	return r
+}
+
+// page serves one built page. The player may be framed by any site, the console by none.
+func page(files fs.FS, name string, framed bool) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		b, err := fs.ReadFile(files, name)
+		if err != nil {
+			http.Error(w, "The pages were not built into this binary. Build it with make build.", http.StatusNotFound)
+			return
+		}
+		h := w.Header()
+		h.Set("Content-Type", "text/html; charset=utf-8")
+		h.Set("Cache-Control", "no-cache")
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "same-origin")
+		policy := "default-src 'self'; img-src 'self' data: blob:; media-src 'self' blob:; worker-src 'self' blob:; style-src 'self' 'unsafe-inline'; connect-src 'self'"
+		if !framed {
+			policy += "; frame-ancestors 'none'"
+		}
+		h.Set("Content-Security-Policy", policy)
+		_, _ = w.Write(b)
+	}
+}
+
+func (s *Service) readiness(w http.ResponseWriter, r *http.Request) {
+	select {
+	case <-s.ready:
+	default:
+		http.Error(w, "starting", http.StatusServiceUnavailable)
+		return
+	}
+	ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
+	defer cancel()
+	if err := s.db.Ping(ctx); err != nil {
+		http.Error(w, "the database does not answer", http.StatusServiceUnavailable)
+		return
+	}
+	_, _ = w.Write([]byte("ready\n"))
+}
+
+// Failed delivers what ends the service against its will.
+func (s *Service) Failed() <-chan error { return s.failed }
+
+// Stop stops everything, the last started first.
+func (s *Service) Stop() {
+	for i := len(s.stop) - 1; i >= 0; i-- {
+		s.stop[i]()
+	}
+	s.stop = nil
+}
