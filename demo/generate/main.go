@@ -40,7 +40,7 @@ func main() {
 	}
 	for _, l := range []loop{
 		{"start-line.flv", 1280, 720, 2_000_000, 4, startLine, harbourSound},
-		{"chase-boat.flv", 1920, 1080, 2_900_000, 7, chaseBoat, engineSound},
+		{"chase-boat.flv", 1920, 1080, 2_300_000, 5, chaseBoat, engineSound},
 	} {
 		b, err := l.render()
 		if err != nil {

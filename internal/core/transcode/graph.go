@@ -102,6 +102,7 @@ type Graph struct {
 	sound      []*sound
 	pool       map[[2]int]*picture.Pool
 	nextShot   int64
+	shot       scale.Scaler
 	step       int64 // ticks a picture at constant rate, else 0
 
 	sinceDrop  int
@@ -304,9 +305,9 @@ func (g *Graph) fanOut(f *h264dec.Frame, key bool, duration int64) {
 		pic := s.pool.Get()
 		var err error
 		if above == nil || pic.Width > above.Width || pic.Height > above.Height {
-			err = scale.FromFrame(pic, f)
+			err = s.scaler.FromFrame(pic, f)
 		} else {
-			err = scale.Picture(pic, above)
+			err = s.scaler.Picture(pic, above)
 		}
 		if err != nil {
 			g.sink.Failed(err)
@@ -418,7 +419,7 @@ func (g *Graph) preview(f *h264dec.Frame) {
 	}
 	small := g.poolFor(pw, ph).Get()
 	defer g.poolFor(pw, ph).Put(small)
-	if err := scale.FromFrame(small, f); err != nil {
+	if err := g.shot.FromFrame(small, f); err != nil {
 		return
 	}
 	img := &image.YCbCr{

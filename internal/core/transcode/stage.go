@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"metaplasis/internal/codec/h264enc"
+	"metaplasis/internal/codec/scale"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/picture"
 )
@@ -23,11 +24,12 @@ const stageQueue = 4
 
 // stage is the encoder of one rung, on its own goroutine.
 type stage struct {
-	rung Rung
-	pool *picture.Pool
-	jobs chan job
-	done chan struct{}
-	busy atomic.Int64 // microseconds
+	rung   Rung
+	pool   *picture.Pool
+	scaler scale.Scaler // used by the decoding goroutine
+	jobs   chan job
+	done   chan struct{}
+	busy   atomic.Int64 // microseconds
 }
 
 // newStage starts an encoder. When after is given, it waits for that first, so that the units of

@@ -1,0 +1,66 @@
+<script lang="ts">
+  import { call, Refused } from "./lib/api";
+  import { live } from "./lib/live.svelte";
+  import type { Event } from "./lib/types";
+  import TopBar from "./parts/TopBar.svelte";
+  import ChannelPage from "./pages/ChannelPage.svelte";
+  import EventsPage from "./pages/EventsPage.svelte";
+  import NewChannel from "./pages/NewChannel.svelte";
+  import Overview from "./pages/Overview.svelte";
+  import Account from "./pages/Account.svelte";
+  import SignIn from "./pages/SignIn.svelte";
+
+  let user = $state<string | undefined>();
+  let asked = $state(false);
+  let trouble = $state("");
+  let route = $state(location.hash.slice(1) || "/channels");
+
+  async function enter() {
+    try {
+      user = (await call<{ user: string }>("GET", "/me")).user;
+      live.start(await call<Event[]>("GET", "/events?limit=200"));
+      trouble = "";
+    } catch (e) {
+      user = undefined;
+      trouble = e instanceof Refused && e.status !== 401 ? e.message : "";
+    }
+    asked = true;
+  }
+
+  async function leave() {
+    await call("POST", "/sign-out").catch(() => {});
+    live.stop();
+    user = undefined;
+  }
+
+  const parts = $derived(route.split("/").filter(Boolean).map(decodeURIComponent));
+  $effect(() => {
+    void enter();
+    return () => live.stop();
+  });
+</script>
+
+<svelte:window onhashchange={() => (route = location.hash.slice(1) || "/channels")} />
+
+{#if !asked}
+  <div class="grid min-h-screen place-items-center">
+    <span class="loading loading-bars text-primary"></span>
+  </div>
+{:else if !user}
+  <SignIn {trouble} done={enter} />
+{:else}
+  <TopBar {user} {leave} section={parts[0] ?? "channels"} />
+  <main class="mx-auto max-w-[1500px] px-3 py-4 sm:px-5">
+    {#if parts[0] === "events"}
+      <EventsPage />
+    {:else if parts[0] === "account"}
+      <Account {user} />
+    {:else if parts[0] === "new"}
+      <NewChannel />
+    {:else if parts[0] === "channels" && parts[1]}
+      {#key parts[1]}<ChannelPage slug={parts[1]} tab={parts[2] ?? "sender"} />{/key}
+    {:else}
+      <Overview />
+    {/if}
+  </main>
+{/if}

@@ -1,0 +1,22 @@
+import { describe, expect, it } from "vitest";
+import { ago, bitrate, frames, percent } from "./format";
+
+describe("format", () => {
+  it("writes bitrates in the unit that people use", () => {
+    expect(bitrate(0)).toBe("–");
+    expect(bitrate(64_400)).toBe("64 kbit/s");
+    expect(bitrate(2_440_000)).toBe("2.44 Mbit/s");
+  });
+  it("writes frame rates with decimals only where they matter", () => {
+    expect(frames(30_001)).toBe("30 fps");
+    expect(frames(29_970)).toBe("29.97 fps");
+    expect(frames(undefined)).toBe("–");
+  });
+  it("writes loads as per cent", () => expect(percent(853)).toBe("85 %"));
+  it("writes spans in the largest unit that fits", () => {
+    const now = Date.parse("2026-06-01T12:00:00Z");
+    expect(ago("2026-06-01T11:59:18Z", now)).toBe("42 s");
+    expect(ago("2026-06-01T09:30:00Z", now)).toBe("2 h 30 min");
+    expect(ago("2026-06-01T12:00:09Z", now)).toBe("0 s");
+  });
+});

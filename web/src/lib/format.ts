@@ -1,0 +1,42 @@
+/** bitrate writes bits a second for people. */
+export function bitrate(bits: number | undefined): string {
+  if (!bits) return "–";
+  if (bits < 1_000_000) return `${Math.round(bits / 1000)} kbit/s`;
+  return `${(bits / 1_000_000).toFixed(2)} Mbit/s`;
+}
+
+/** frames writes thousandths of a frame a second. */
+export function frames(milli: number | undefined): string {
+  if (!milli) return "–";
+  const rounded = Math.round(milli / 10) / 100;
+  return `${Math.abs(rounded - Math.round(rounded)) < 0.011 ? Math.round(rounded) : rounded.toFixed(2)} fps`;
+}
+
+/** percent writes thousandths as per cent. */
+export function percent(thousandths: number | undefined): string {
+  return thousandths === undefined ? "–" : `${Math.round(thousandths / 10)} %`;
+}
+
+/** megabytes writes bytes. */
+export function megabytes(bytes: number): string {
+  return `${(bytes / 1e6).toFixed(1)} MB`;
+}
+
+/** ago writes how long a time has passed, in the largest unit that fits. */
+export function ago(from: string, now: number): string {
+  const s = Math.max(0, Math.round((now - Date.parse(from)) / 1000));
+  if (s < 60) return `${s} s`;
+  if (s < 3600) return `${Math.floor(s / 60)} min`;
+  if (s < 86400) return `${Math.floor(s / 3600)} h ${Math.floor((s % 3600) / 60)} min`;
+  return `${Math.floor(s / 86400)} d`;
+}
+
+/** clock writes the time of day. */
+export function clock(at: string): string {
+  return new Date(at).toLocaleTimeString([], { hour12: false });
+}
+
+/** behind writes a delay in seconds. */
+export function behind(seconds: number): string {
+  return Number.isFinite(seconds) ? `${seconds.toFixed(1)} s` : "–";
+}

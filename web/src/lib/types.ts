@@ -1,0 +1,123 @@
+// The bodies of the control API, as /api/v1/openapi.json describes them.
+
+export type State = "waiting" | "starting" | "live" | "degraded" | "failed";
+
+export interface Problem {
+  field: string;
+  text: string;
+}
+
+export interface Rung {
+  name: string;
+  on: boolean;
+  source?: boolean;
+  width?: number;
+  height?: number;
+  bitrate?: number;
+  peak?: number;
+  buffer?: number;
+  effort?: number;
+  audioBitrate?: number;
+}
+
+export interface Ladder {
+  planned: boolean;
+  rungs: Rung[] | null;
+}
+
+export interface Track {
+  kind: number; // 1 video, 2 audio
+  codecName: string;
+  width?: number;
+  height?: number;
+  sampleRate?: number;
+  channels?: number;
+}
+
+export interface Rendition {
+  name: string;
+  kind: string;
+  codec: string;
+  width?: number;
+  height?: number;
+  frameRate?: number;
+  peak: number;
+  average: number;
+  first: number;
+  last: number;
+  retired?: boolean;
+}
+
+export interface Status {
+  slug: string;
+  title: string;
+  state: State;
+  problems: Problem[];
+  feed?: {
+    protocol: string;
+    remote: string;
+    begun: string;
+    tracks: Track[];
+    bitrate: number;
+    frameRate: number;
+  };
+  renditions: Rendition[];
+  rungs: Rung[];
+  worker?: {
+    load: number;
+    cpu: number;
+    lag: number;
+    dropped: number;
+    dropping: number;
+    replaced: number;
+  };
+  memory: number;
+  memoryBound: number;
+  pictureAt: number;
+}
+
+export interface Addresses {
+  console: string;
+  watch: string;
+  embed: string;
+  hls: string;
+  picture: string;
+  code: string;
+  server: string;
+  secure?: string;
+}
+
+export interface Settings {
+  slug: string;
+  title: string;
+  segmentMillis: number;
+  window: number;
+  ladder: Ladder;
+}
+
+export interface Channel {
+  settings: Settings;
+  created: string;
+  status: Status;
+  addresses: Addresses;
+}
+
+export interface Key {
+  id: number;
+  label: string;
+  created: string;
+  used?: string;
+  secret?: string;
+  server?: string;
+  url?: string;
+}
+
+export interface Event {
+  id: number;
+  at: string;
+  channel?: string;
+  level: "info" | "warning" | "failure";
+  kind: string;
+  text: string;
+  do?: string;
+}

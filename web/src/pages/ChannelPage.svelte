@@ -1,0 +1,129 @@
+<script lang="ts">
+  import { call } from "../lib/api";
+  import { ago, bitrate, frames, megabytes, percent } from "../lib/format";
+  import { live } from "../lib/live.svelte";
+  import { tracks } from "../lib/words";
+  import type { Channel } from "../lib/types";
+  import Addresses from "../parts/Addresses.svelte";
+  import EventList from "../parts/EventList.svelte";
+  import Fact from "../parts/Fact.svelte";
+  import LadderEditor from "../parts/LadderEditor.svelte";
+  import Player from "../parts/Player.svelte";
+  import RenditionTable from "../parts/RenditionTable.svelte";
+  import Sender from "../parts/Sender.svelte";
+  import SettingsForm from "../parts/SettingsForm.svelte";
+  import Spark from "../parts/Spark.svelte";
+  import StateBadge from "../parts/StateBadge.svelte";
+  import Trouble from "../parts/Trouble.svelte";
+
+  let { slug, tab }: { slug: string; tab: string } = $props();
+  let channel = $state<Channel | undefined>();
+  let error = $state<unknown>();
+  const load = () =>
+    call<Channel>("GET", `/channels/${slug}`).then(
+      (c) => ((channel = c), (error = undefined)),
+      (e) => (error = e),
+    );
+  $effect(() => void load());
+
+  const status = $derived(live.channel(slug) ?? channel?.status);
+  const history = $derived(live.history[slug]);
+  const tabs = [
+    ["sender", "Sender"],
+    ["ladder", "Ladder"],
+    ["addresses", "Addresses"],
+    ["events", "Events"],
+    ["settings", "Settings"],
+  ];
+  const ask = async () => live.channel(slug)?.state ?? "silent";
+</script>
+
+{#if error}
+  <Trouble {error} />
+  <a class="btn btn-sm mt-3" href="#/channels">All channels</a>
+{:else if !channel || !status}
+  <div class="grid gap-4 xl:grid-cols-2" aria-busy="true">
+    <div class="skeleton aspect-video"></div>
+    <div class="skeleton h-64"></div>
+  </div>
+{:else}
+  <div class="mb-3 flex flex-wrap items-center gap-x-3 gap-y-1">
+    <a href="#/channels" class="link link-hover label-quiet">Channels</a>
+    <h1 class="text-lg font-semibold">{status.title}</h1>
+    <StateBadge state={status.state} />
+    <span class="label-quiet">{slug}</span>
+  </div>
+  {#each status.problems as p (p.text)}
+    <p class="border-warning rounded-field bg-warning/15 mb-3 border-l-3 px-3 py-2 text-sm" role="alert">
+      {p.text}
+    </p>
+  {/each}
+  <div class="grid items-start gap-4 lg:grid-cols-[minmax(0,1fr)_minmax(0,1fr)]">
+    <div class="grid gap-4">
+      <Player url="/media/{slug}/index.m3u8" {ask} />
+      <section class="panel p-3" aria-label="Feed">
+        {#if status.feed}
+          <dl class="grid grid-cols-2 gap-3 sm:grid-cols-4">
+            <Fact label="In over {status.feed.protocol}" value={bitrate(status.feed.bitrate)} />
+            <Fact label="Frame rate" value={frames(status.feed.frameRate)} />
+            <Fact label="From" value={status.feed.remote} />
+            <Fact label="Connected" value={ago(status.feed.begun, live.now)} />
+            <div class="col-span-2"><Fact label="Tracks" value={tracks(status.feed.tracks)} /></div>
+            <Fact label="Worker, of a core" value={percent(status.worker?.cpu)} />
+            <Fact label="Pictures left out" value={String(status.worker?.dropped ?? 0)} />
+            <div class="col-span-2">
+              <dt class="label-quiet">Bitrate in, last minute</dt>
+              <dd><Spark values={history?.bitrate ?? []} label="Bitrate in over the last minute" /></dd>
+            </div>
+            <div class="col-span-2">
+              <dt class="label-quiet">Worker against real time: {percent(status.worker?.load)}</dt>
+              <dd>
+                <Spark values={history?.load ?? []} limit={1000} label="Worker load over the last minute" />
+              </dd>
+            </div>
+          </dl>
+        {:else}
+          <p class="label-quiet">
+            No sender is connected. Put the server and a key from the Sender tab into an encoder and start it.
+          </p>
+        {/if}
+        <p class="label-quiet mt-3">
+          Segments hold {megabytes(status.memory)}; the settings allow {megabytes(status.memoryBound)} at most.
+        </p>
+      </section>
+    </div>
+    <section class="panel min-w-0">
+      <div
+        role="tablist"
+        class="border-base-300 flex gap-1 overflow-x-auto border-b px-2 pt-2"
+        aria-label="Channel"
+      >
+        {#each tabs as [key, text] (key)}
+          <a
+            role="tab"
+            href="#/channels/{slug}/{key}"
+            aria-selected={tab === key}
+            class={[
+              "rounded-t-field border-b-2 px-3 py-1.5 text-sm",
+              tab === key ? "border-primary font-medium" : "hover:bg-base-200 border-transparent",
+            ]}>{text}</a
+          >
+        {/each}
+      </div>
+      <div role="tabpanel" class="min-w-0">
+        {#if tab === "ladder"}
+          <LadderEditor {slug} {status} />
+          <RenditionTable {status} />
+        {:else if tab === "addresses"}
+          <Addresses addresses={channel.addresses} />
+        {:else if tab === "events"}
+          <EventList events={live.events.filter((e) => e.channel === slug)} />
+        {:else if tab === "settings"}
+          <SettingsForm {channel} changed={load} />
+        {:else}
+          <Sender {slug} addresses={channel.addresses} />
+        {/if}
+      </div>
+    </section>
+  </div>
+{/if}

@@ -1,0 +1,203 @@
+<script lang="ts">
+  import { call } from "../lib/api";
+  import type { Ladder, Rung, Status } from "../lib/types";
+  import Trouble from "./Trouble.svelte";
+  let { slug, status }: { slug: string; status: Status } = $props();
+
+  let planned = $state(true);
+  let rungs = $state<Rung[]>([]);
+  let known = $state(false);
+  let dirty = $state(false);
+  let busy = $state(false);
+  let said = $state("");
+  let error = $state<unknown>();
+
+  function take(l: Ladder) {
+    planned = l.planned;
+    rungs = (l.rungs ?? []).map((r) => ({ ...r }));
+    known = true;
+    dirty = false;
+  }
+  $effect(() => {
+    // A planned ladder changes with the source; one that is being edited must not.
+    void status.rungs.length;
+    if (!dirty) void call<Ladder>("GET", `/channels/${slug}/ladder`).then(take, (e) => (error = e));
+  });
+
+  function touch() {
+    dirty = true;
+    planned = false;
+    said = "";
+  }
+  async function apply(l: Ladder) {
+    busy = true;
+    error = undefined;
+    try {
+      take(await call<Ladder>("PUT", `/channels/${slug}/ladder`, l));
+      said = "Takes effect at the next segment.";
+    } catch (e) {
+      error = e;
+    }
+    busy = false;
+  }
+  async function propose() {
+    const l = await call<Ladder>("GET", `/channels/${slug}/ladder/plan`);
+    rungs = l.rungs ?? [];
+    touch();
+  }
+  function add() {
+    const heights = [1080, 720, 480, 360, 240, 144];
+    const height = heights.find((h) => !rungs.some((r) => r.height === h || r.name === `${h}p`)) ?? 180;
+    rungs.push({
+      name: `${height}p`,
+      on: true,
+      height,
+      bitrate: Math.max(200_000, height * height * 5),
+      effort: 2,
+    });
+    touch();
+  }
+  const kbit = (bits: number | undefined) => Math.round((bits ?? 0) / 1000);
+  const encoded = $derived(rungs.filter((r) => r.on && !r.source).length);
+</script>
+
+<div class="p-3">
+  <div class="mb-2 flex flex-wrap items-center gap-2">
+    <p class="label-quiet mr-auto">
+      {#if planned}Planned from the source. The first edit makes it yours.{:else}Written by hand.{/if}
+      {encoded} encoded, {rungs.some((r) => r.on && r.source)
+        ? "the source passes through and leads"
+        : "no rung passes the source through"}.
+    </p>
+    <button class="btn btn-xs" onclick={propose}>Propose</button>
+    <button class="btn btn-xs" onclick={add}>Add rung</button>
+  </div>
+  {#if !known && !error}
+    <div class="skeleton h-40"></div>
+  {:else if rungs.length === 0}
+    <p class="label-quiet rounded-box bg-base-200 px-4 py-6 text-center">
+      The ladder will be planned from the first source that connects.
+    </p>
+  {:else}
+    <div class="overflow-x-auto">
+      <table class="table-xs table">
+        <thead>
+          <tr>
+            <th>On</th><th>Name</th><th>Size</th><th>kbit/s</th><th
+              title="1: least processor time, 9: best picture">Effort</th
+            >
+            <th>Sound kbit/s</th><th><span class="sr-only">Remove</span></th>
+          </tr>
+        </thead>
+        <tbody>
+          {#each rungs as r, i (i)}
+            <tr class={[!r.on && "opacity-60"]} data-rung={r.name}>
+              <td
+                ><input
+                  type="checkbox"
+                  class="toggle toggle-xs toggle-primary"
+                  bind:checked={r.on}
+                  onchange={touch}
+                  aria-label="{r.name} on"
+                /></td
+              >
+              <td
+                ><input
+                  class="input input-xs w-20"
+                  bind:value={r.name}
+                  oninput={touch}
+                  aria-label="Name"
+                /></td
+              >
+              {#if r.source}
+                <td colspan="3" class="label-quiet">the source, untouched</td>
+              {:else}
+                <td class="whitespace-nowrap">
+                  <input
+                    type="number"
+                    class="input input-xs w-16"
+                    value={r.width || ""}
+                    placeholder="auto"
+                    oninput={(e) => ((r.width = Number(e.currentTarget.value) || 0), touch())}
+                    aria-label="{r.name} width"
+                  />
+                  ×
+                  <input
+                    type="number"
+                    class="input input-xs w-16"
+                    value={r.height || ""}
+                    placeholder="auto"
+                    oninput={(e) => ((r.height = Number(e.currentTarget.value) || 0), touch())}
+                    aria-label="{r.name} height"
+                  />
+                </td>
+                <td
+                  ><input
+                    type="number"
+                    class="input input-xs w-20"
+                    value={kbit(r.bitrate)}
+                    step="50"
+                    oninput={(e) => (
+                      (r.bitrate = Number(e.currentTarget.value) * 1000),
+                      (r.peak = 0),
+                      touch()
+                    )}
+                    aria-label="{r.name} bitrate"
+                  /></td
+                >
+                <td
+                  ><input
+                    type="number"
+                    class="input input-xs w-14"
+                    min="1"
+                    max="9"
+                    bind:value={r.effort}
+                    oninput={touch}
+                    aria-label="{r.name} effort"
+                  /></td
+                >
+              {/if}
+              <td
+                ><input
+                  type="number"
+                  class="input input-xs w-20"
+                  value={r.audioBitrate ? kbit(r.audioBitrate) : ""}
+                  placeholder="source"
+                  oninput={(e) => ((r.audioBitrate = Number(e.currentTarget.value) * 1000), touch())}
+                  aria-label="{r.name} sound"
+                /></td
+              >
+              <td
+                ><button
+                  class="btn btn-ghost btn-xs"
+                  onclick={() => (rungs.splice(i, 1), touch())}
+                  aria-label="Remove {r.name}">✕</button
+                ></td
+              >
+            </tr>
+          {/each}
+        </tbody>
+      </table>
+    </div>
+  {/if}
+  <div class="mt-2 grid gap-2">
+    <Trouble {error} />
+    <div class="flex flex-wrap items-center gap-2">
+      <button
+        class="btn btn-primary btn-sm"
+        disabled={!dirty || busy}
+        onclick={() => apply({ planned: false, rungs: $state.snapshot(rungs) })}
+        >Apply at the next segment</button
+      >
+      {#if dirty}<button class="btn btn-ghost btn-sm" onclick={() => ((dirty = false), (error = undefined))}
+          >Discard</button
+        >{/if}
+      {#if !planned}<button
+          class="btn btn-ghost btn-sm"
+          disabled={busy}
+          onclick={() => apply({ planned: true, rungs: null })}>Back to the planned ladder</button
+        >{/if}
+      <span class="label-quiet" role="status">{said}</span>
+    </div>
+  </div>
+</div>

@@ -1,0 +1,58 @@
+<script lang="ts">
+  import { behind } from "../lib/format";
+  import { Playback } from "../lib/play.svelte";
+  import Fact from "./Fact.svelte";
+  let { url, ask, poster = "" }: { url: string; ask: () => Promise<string>; poster?: string } = $props();
+  // svelte-ignore state_referenced_locally
+  const playback = new Playback(ask);
+  let video: HTMLVideoElement;
+  let muted = $state(true);
+
+  $effect(() => {
+    playback.attach(video, url);
+    return () => playback.close();
+  });
+</script>
+
+<div class="panel overflow-hidden">
+  <div class="relative bg-black">
+    <video bind:this={video} bind:muted playsinline autoplay {poster} class="aspect-video w-full"></video>
+    {#if playback.message}
+      <div
+        class="absolute inset-0 grid place-items-center bg-black/60 p-6 text-center text-sm text-white"
+        role="status"
+      >
+        <p class="max-w-xs">{playback.message}</p>
+      </div>
+    {/if}
+  </div>
+  <div class="flex flex-wrap items-center gap-2 px-3 pt-3">
+    <div class="join" role="group" aria-label="Quality">
+      <button
+        class={["btn btn-xs join-item", playback.chosen < 0 && "btn-primary"]}
+        aria-pressed={playback.chosen < 0}
+        onclick={() => playback.choose(-1)}>Auto</button
+      >
+      {#each playback.qualities as q (q.index)}
+        <button
+          class={["btn btn-xs join-item", playback.chosen === q.index && "btn-primary"]}
+          aria-pressed={playback.chosen === q.index}
+          data-quality={q.label}
+          onclick={() => playback.choose(q.index)}>{q.label}</button
+        >
+      {/each}
+    </div>
+    <span class="flex-1"></span>
+    <button class="btn btn-xs" onclick={() => (muted = !muted)} aria-pressed={!muted}
+      >{muted ? "Unmute" : "Mute"}</button
+    >
+    <button class="btn btn-xs" onclick={() => playback.toLive()}>Go live</button>
+    <button class="btn btn-xs" onclick={() => video.requestFullscreen?.()}>Full screen</button>
+  </div>
+  <dl class="grid grid-cols-2 gap-3 p-3 sm:grid-cols-4">
+    <Fact label="On screen" value={playback.showing ? `${playback.showing}, ${playback.size}` : "–"} />
+    <Fact label="Behind live" value={behind(playback.behind)} />
+    <Fact label="In hand" value={playback.message ? "–" : behind(playback.buffered)} />
+    <Fact label="Stalls" value={String(playback.stalls)} />
+  </dl>
+</div>

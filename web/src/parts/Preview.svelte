@@ -1,0 +1,21 @@
+<script lang="ts">
+  import type { Status } from "../lib/types";
+  let { channel }: { channel: Status } = $props();
+  // A picture from before the sender left is told from one on air.
+  const onAir = $derived(!!channel.feed);
+</script>
+
+<div class="bg-neutral relative grid aspect-video place-items-center overflow-hidden">
+  {#if channel.pictureAt}
+    <img
+      src="/media/{channel.slug}/picture.jpg?at={channel.pictureAt}"
+      alt="On air: {channel.title}"
+      class={["size-full object-contain", !onAir && "opacity-30 grayscale"]}
+    />
+  {/if}
+  {#if !onAir}
+    <p class="text-neutral-content absolute text-sm">No sender</p>
+  {:else if !channel.pictureAt}
+    <p class="text-neutral-content absolute text-sm">Waiting for a picture …</p>
+  {/if}
+</div>
