@@ -105,8 +105,8 @@ func (c *canvas) number(n int) {
 		}
 		draw.Draw(c.img, image.Rect(x, y, x+side, y+side), image.NewUniform(col), image.Point{}, draw.Src)
 	}
-	c.rect(color.RGBA{12, 20, 36, 255}, 1060, 28, 190, 58)
-	c.text(color.White, 1076, 70, 40, true, fmt.Sprintf("%02d:%02d.%02d", n/rate/60, n/rate%60, n%rate))
+	c.rect(color.RGBA{12, 20, 36, 255}, 1032, 28, 218, 58)
+	c.text(color.White, 1046, 71, 40, true, fmt.Sprintf("%02d:%02d.%02d", n/rate/60, n/rate%60, n%rate))
 }
 
 // yuv converts to 4:2:0 in the limited range of ITU-R BT.709, with 10-bit fixed-point factors.

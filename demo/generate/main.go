@@ -39,8 +39,8 @@ func main() {
 		dir = "demo"
 	}
 	for _, l := range []loop{
-		{"start-line.flv", 1280, 720, 2_000_000, 4, startLine, harbourSound},
-		{"chase-boat.flv", 1920, 1080, 2_300_000, 5, chaseBoat, engineSound},
+		{"start-line.flv", 1280, 720, 1_800_000, 5, startLine, harbourSound},
+		{"chase-boat.flv", 1920, 1080, 3_200_000, 1, chaseBoat, engineSound},
 	} {
 		b, err := l.render()
 		if err != nil {

@@ -137,13 +137,11 @@ var rehearsalLadders = map[string][]ladder.Rung{
 	"start-line": {
 		{Name: "source", On: true, Source: true},
 		{Name: "480p", On: true, Height: 480, Bitrate: 1_200_000, Effort: 1},
-		{Name: "360p", On: true, Height: 360, Bitrate: 700_000, Effort: 1},
 		{Name: "240p", On: true, Height: 240, Bitrate: 350_000, Effort: 1},
 	},
 	"chase-boat": {
 		{Name: "source", On: true, Source: true},
-		{Name: "480p", On: true, Height: 480, Bitrate: 1_200_000, Effort: 1},
-		{Name: "240p", On: true, Height: 240, Bitrate: 350_000, Effort: 1},
+		{Name: "360p", On: true, Height: 360, Bitrate: 800_000, Effort: 1},
 	},
 }
 

@@ -1,7 +1,6 @@
 package origin
 
 import (
-	"fmt"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -21,8 +20,12 @@ const (
 	lingering = 30 * time.Second
 	// startBelow is the bitrate that a player is assumed to manage before it has measured.
 	startBelow = 2_500_000
+	// startWith is how many segments the renditions have when the channel first shows itself: a
+	// player must begin three target durations before the end (RFC 8216, 6.3.3), and one that
+	// begins later stalls until it has fallen back that far.
+	startWith = 3
 	// allowance is how long the multivariant playlist waits for renditions that are late.
-	allowance = 4 * time.Second
+	allowance = 12 * time.Second
 )
 
 // Picture is a small JPEG of what is on air.
@@ -198,7 +201,6 @@ func (c *Channel) publish(r *Rendition, s *segment.Segment) {
 	if c.firstMedia.IsZero() {
 		c.firstMedia = c.o.Now()
 	}
-	c.load.published(c.o.Now().Sub(s.Arrived))
 	c.listVariants()
 }
 
@@ -272,7 +274,7 @@ func (c *Channel) viewOf(rends map[string]*Rendition, name string) (*View, media
 		return nil, media.Track{}
 	}
 	v := r.View()
-	if v == nil || v.Retired || len(v.Snapshot.All) == 0 {
+	if v == nil || v.Retired || len(v.Snapshot.All) == 0 || c.master.Load() == nil && len(v.Snapshot.All) < startWith {
 		return nil, media.Track{}
 	}
 	return v, v.Snapshot.All[len(v.Snapshot.All)-1].Header.Track
@@ -327,8 +329,6 @@ func (c *Channel) close(reason string) {
 		c.o.Logger.Error("the channel's numbering could not be stored", "channel", c.slug, "error", err)
 	}
 }
-
-func (c *Channel) String() string { return fmt.Sprintf("channel %s", c.slug) }
 
 // Life is the nominal time between two changes of a media playlist: one segment.
 func (c *Channel) Life() time.Duration {

@@ -107,23 +107,16 @@ func (m *meter) measure(now time.Time) {
 
 // load measures a worker against real time.
 type load struct {
-	now, before           worker.Stats
-	at                    time.Time
-	known                 bool
-	busy, cpu, dropping   int64
-	replaced              int64
-	droppedBase           int64
-	latencySum, latencyN  time.Duration
-	droppedNow, decodedAt int64
+	now, before         worker.Stats
+	at                  time.Time
+	known               bool
+	busy, cpu, dropping int64
+	replaced            int64
+	droppedBase         int64
 }
 
 func (l *load) reset() { *l = load{} }
 func (l *load) idle()  { l.known, l.busy, l.cpu, l.dropping = false, 0, 0, 0 }
-
-func (l *load) published(d time.Duration) {
-	l.latencySum += d
-	l.latencyN++
-}
 
 func (l *load) take(st worker.Stats, now time.Time) {
 	if !l.known || st.PID != l.before.PID {
@@ -224,7 +217,7 @@ func (c *Channel) judge(st *Status) {
 		st.State = Degraded
 	}
 	st.State = Starting
-	if !c.firstMedia.IsZero() {
+	if !c.firstMedia.IsZero() && c.master.Load() != nil {
 		st.State = Live
 	}
 	if c.session != nil && c.session.sup != nil {

@@ -55,8 +55,6 @@ type Service struct {
 	db       *records.DB
 	origin   *origin.Origin
 	http     *http.Server
-	rtmp     []*rtmpin.Server
-	ports    []net.Listener
 	failed   chan error
 	ready    chan struct{}
 	stop     []func() // in the order of starting

@@ -156,7 +156,7 @@ func (s *Server) handle(conn net.Conn) {
 	switch {
 	case errors.Is(err, errEnd):
 		reason = "it ended its stream"
-	case errors.Is(err, io.EOF), err == nil:
+	case errors.Is(err, io.EOF):
 		reason = "it closed the connection"
 	default:
 		var timeout net.Error
@@ -194,6 +194,7 @@ func isFormat(err error) bool {
 	return errors.As(err, &f) || errors.As(err, &u)
 }
 
+// run reads until the connection is over, and says why: it never returns nil.
 func (c *connection) run() error {
 	buf := make([]byte, readBuffer)
 	_ = c.conn.SetReadDeadline(time.Now().Add(helloTimeout))

@@ -33,6 +33,9 @@ func NewClient(random io.Reader, url, app, name string, digest bool) (*Client, e
 
 // Feed takes bytes from the server and calls handle for each event.
 func (c *Client) Feed(p []byte, handle func(Event) error) error {
+	if len(p) == 0 {
+		return nil
+	}
 	if c.stage == 0 {
 		const want = 1 + 2*handshakeSize
 		n := min(want-len(c.hello), len(p))

@@ -78,6 +78,9 @@ const (
 	lagSkip = media.VideoTimescale * 5      // from here on nothing is decoded until a keyframe
 	maxDrop = 7
 
+	// From this level on, pictures that no other one refers to are not even decoded.
+	skipFrom = 2
+
 	pictureEvery = 2 * media.VideoTimescale
 	pictureWidth = 320
 )
@@ -214,6 +217,11 @@ func (g *Graph) Video(u *media.AccessUnit) {
 		g.synced = g.synced && g.wantsPictures()
 		return
 	}
+	if g.level >= skipFrom && !isReference(u) {
+		g.stats.decoded.Add(1)
+		g.stats.dropped.Add(1)
+		return
+	}
 	if g.dec == nil {
 		var err error
 		if g.dec, err = h264dec.New(); err != nil {
@@ -237,6 +245,21 @@ func (g *Graph) Video(u *media.AccessUnit) {
 		g.drainDecoder()
 		g.synced = false
 	}
+}
+
+// isReference reports whether other pictures may refer to this one: nal_ref_idc of its first
+// slice is not 0 (ITU-T H.264, 7.4.1).
+func isReference(u *media.AccessUnit) bool {
+	nals, err := avc.Split(u.Data, 4)
+	if err != nil {
+		return true
+	}
+	for _, n := range nals {
+		if t := avc.NALType(n); t == avc.TypeSlice || t == avc.TypeIDR {
+			return n[0]&0x60 != 0
+		}
+	}
+	return true
 }
 
 func (g *Graph) drainDecoder() {

@@ -46,7 +46,12 @@ export class Playback {
       void this.#video.play().catch(() => {});
       return;
     }
-    const hls = new Hls({ liveSyncDurationCount: 2, maxBufferLength: 12, backBufferLength: 20 });
+    const hls = new Hls({
+      liveSyncDurationCount: 3,
+      maxBufferLength: 12,
+      backBufferLength: 20,
+      capLevelToPlayerSize: true, // more pixels than the player has are wasted
+    });
     this.#hls = hls;
     hls.on(Hls.Events.MANIFEST_PARSED, () => this.#listQualities());
     hls.on(Hls.Events.LEVELS_UPDATED, () => this.#listQualities());
@@ -100,7 +105,7 @@ export class Playback {
   /** choose plays one quality, or picks by itself with -1. */
   choose(index: number) {
     this.chosen = index;
-    if (this.#hls) this.#hls.nextLevel = index;
+    if (this.#hls) this.#hls.loadLevel = index;
   }
 
   /** toLive jumps to the newest place that plays safely. */

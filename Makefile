@@ -1,0 +1,53 @@
+# make demo     set up, build, and run the demo until interrupted
+# make test     set up, build, lint, and run every test
+# make bench    what the hot paths cost, as ratios to bare limits
+# make build    the binary, bin/metaplasis
+# make format   format Go and web sources
+# make shots    take the pictures in docs/screenshots anew
+
+GO_FILES := $(shell find cmd demo e2e internal web -name '*.go' -not -path '*/node_modules/*')
+WEB_FILES := $(shell find web/src web/public -type f) $(wildcard web/*.html web/*.ts web/*.js web/package-lock.json)
+
+.PHONY: demo test bench build setup format lint shots fuzz clean
+
+demo: build
+	exec bin/metaplasis rehearse
+
+setup:
+	@tools/setup
+
+build: setup bin/metaplasis
+
+web/dist/index.html: $(WEB_FILES)
+	cd web && npm run --silent build -- --logLevel warn
+
+bin/metaplasis: web/dist/index.html $(GO_FILES) go.mod go.sum $(wildcard demo/*.flv internal/records/migrations/*.sql)
+	go build -o $@ ./cmd/metaplasis
+
+test: build lint
+	cd web && npx vitest run
+	go test ./internal/... ./demo/... ./cmd/...
+	go test -count=1 ./e2e/...
+
+lint: setup web/dist/index.html
+	@unformatted=$$(gofmt -l cmd demo e2e internal web/*.go); if [ -n "$$unformatted" ]; then echo "not formatted (make format): $$unformatted"; exit 1; fi
+	go vet ./...
+	go tool staticcheck ./...
+	cd web && npx prettier --check . && npx eslint . && npx svelte-check --tsconfig tsconfig.json
+
+format: setup
+	gofmt -w cmd demo e2e internal web/*.go
+	cd web && npx prettier --write .
+
+bench: build
+	go run ./e2e/bench
+
+FUZZTIME ?= 10s
+fuzz:
+	tools/fuzz $(FUZZTIME)
+
+shots: build
+	tools/shots
+
+clean:
+	rm -rf bin web/dist web/node_modules

@@ -1,0 +1,312 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"metaplasis/demo"
+	"metaplasis/e2e/browser"
+	"metaplasis/internal/camera"
+	"metaplasis/internal/control/client"
+	"metaplasis/internal/core/ladder"
+	"metaplasis/internal/origin"
+)
+
+// collector reads the block code of every picture that the page shows.
+const collector = `(() => {
+	const w = 320, h = 180, side = Math.floor(w * 8 / 10 / 16);
+	const ctx = Object.assign(document.createElement("canvas"), {width: w, height: h}).getContext("2d", {willReadFrequently: true});
+	window.frames_ = [];
+	window.waits_ = [];
+	const video = document.querySelector("video");
+	video.addEventListener("waiting", () => {
+		const ranges = [...Array(video.buffered.length).keys()].map(i => video.buffered.start(i).toFixed(2) + "-" + video.buffered.end(i).toFixed(2));
+		window.waits_.push("at " + video.currentTime.toFixed(2) + " with " + ranges.join(",") + " after " + window.frames_.length + " pictures");
+	});
+	const look = (_, m) => {
+		ctx.drawImage(video, 0, 0, w, h);
+		const strip = ctx.getImageData(0, h - 2 * side, w, side).data;
+		const cells = [];
+		for (let i = 0; i < 16; i++) {
+			let sum = 0, n = 0;
+			for (let y = side / 3 | 0; y <= side * 2 / 3; y++)
+				for (let x = side / 3 | 0; x <= side * 2 / 3; x++, n++)
+					sum += strip[4 * (y * w + w / 10 + i * side + x) + 1];
+			cells.push(sum / n);
+		}
+		const middle = (cells[0] + cells[15] + 2 * cells[1]) / 4;
+		let number = 0, parity = 0;
+		for (let i = 2; i <= 14; i++) {
+			const bit = cells[i] > middle ? 1 : 0;
+			parity ^= bit;
+			if (i < 14) number = number * 2 + bit;
+		}
+		if (parity === 0 && cells[0] - cells[1] > 60)
+			window.frames_.push({number, time: m.mediaTime, height: video.videoHeight});
+		video.requestVideoFrameCallback(look);
+	};
+	video.requestVideoFrameCallback(look);
+})()`
+
+type shown struct {
+	Number int
+	Time   float64
+	Height int
+}
+
+type page struct {
+	t   *testing.T
+	ctx context.Context
+}
+
+func open(t *testing.T) *page {
+	ctx, stop := browser.New(context.Background())
+	t.Cleanup(stop)
+	require.NoError(t, chromedp.Do(ctx)) // starts it, without a limit
+	ctx, cancel := context.WithTimeout(ctx, 90*time.Second)
+	t.Cleanup(func() {
+		if t.Failed() {
+			if png, err := chromedp.Run(context.WithoutCancel(ctx), chromedp.CaptureScreenshot()); err == nil {
+				file := filepath.Join(os.TempDir(), "metaplasis-"+t.Name()+".png")
+				t.Logf("what the page showed: %s (%v)", file, os.WriteFile(file, png, 0o644))
+			}
+		}
+		cancel()
+	})
+	return &page{t, ctx}
+}
+
+func (p *page) do(steps ...chromedp.Action[chromedp.Void]) {
+	p.t.Helper()
+	require.NoError(p.t, chromedp.Do(p.ctx, steps...))
+}
+
+func (p *page) until(js string) {
+	p.t.Helper()
+	_, err := chromedp.Run(p.ctx, chromedp.Poll[bool](js, chromedp.WithPollingInterval(50*time.Millisecond), chromedp.WithPollingTimeout(60*time.Second)))
+	require.NoError(p.t, err, js)
+}
+
+func eval[T any](p *page, js string) T {
+	p.t.Helper()
+	v, err := chromedp.Run(p.ctx, chromedp.Evaluate[T](js))
+	require.NoError(p.t, err, js)
+	return v
+}
+
+func (p *page) frames() []shown { return eval[[]shown](p, "window.frames_") }
+
+// collect begins to read block codes once the video plays.
+func (p *page) collect() {
+	p.until(`(v => v && v.readyState >= 3 && v.currentTime > 0 && v.videoWidth > 0)(document.querySelector("video"))`)
+	eval[chromedp.Void](p, collector)
+}
+
+// steady holds what was shown against the loop: times go up, and the number of every picture is
+// the one that belongs to its time, whichever rendition it came from.
+func steady(t *testing.T, frames []shown, loop demo.Loop) {
+	t.Helper()
+	require.NotEmpty(t, frames)
+	offset := func(f shown) int {
+		n := (f.Number - int(f.Time*30+0.5)) % loop.Frames
+		return (n + loop.Frames) % loop.Frames
+	}
+	first := offset(frames[0])
+	for i, f := range frames {
+		assert.Equal(t, first, offset(f), "picture %d of %d at %f, %d lines", f.Number, i, f.Time, f.Height)
+		if i > 0 {
+			assert.Greater(t, f.Time, frames[i-1].Time)
+			assert.Less(t, f.Time-frames[i-1].Time, 1.0, "a hole behind %f", frames[i-1].Time)
+		}
+	}
+}
+
+func TestConsoleFromSignInToEveryRendition(t *testing.T) {
+	s := start(t)
+	p := open(t)
+	require.NoError(t, browser.SignIn(p.ctx, s.http, "admin", s.password))
+	p.until(`document.body.innerText.includes("No channels yet")`)
+	p.do(chromedp.Click(chromedp.CSS(`a[href="#/new"]`)), chromedp.WaitVisible(chromedp.CSS("#title")),
+		chromedp.SendKeys(chromedp.CSS("#title"), "Start line"))
+	assert.Equal(t, "start-line", eval[string](p, `document.querySelector("#slug").value`))
+	p.do(chromedp.Click(chromedp.CSS("form button.btn-primary")), chromedp.WaitVisible(chromedp.CSS("video")))
+	p.until(`document.body.innerText.includes("Nobody is sending")`)
+
+	// The sender's settings, as a person would copy them.
+	p.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="Label of the new key"]`), "camera 1\r"), chromedp.WaitVisible(chromedp.CSS("[data-made-key] img")))
+	fields := eval[[]string](p, `[...document.querySelectorAll("[data-made-key] input")].map(i => i.value)`)
+	require.Len(t, fields, 3)
+	assert.Equal(t, fields[2], fields[0]+"/"+fields[1])
+	_, err := s.api.SetLadder(context.Background(), "start-line", ladder.Ladder{Rungs: []ladder.Rung{
+		{Name: "source", On: true, Source: true},
+		{Name: "360p", On: true, Height: 360, Bitrate: 700_000, Effort: 1},
+		{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1},
+	}})
+	require.NoError(t, err)
+	s.send(0, camera.Options{URL: fields[2]})
+
+	p.collect()
+	p.until(`document.querySelectorAll("[data-quality]").length === 3`)
+	heights := map[string]int{"source": 720, "360p": 360, "180p": 180}
+	for _, name := range []string{"180p", "source", "360p"} {
+		p.do(chromedp.Click(chromedp.CSS(fmt.Sprintf("[data-quality=%q]", name))))
+		p.until(fmt.Sprintf(`window.frames_.slice(-10).length === 10 && window.frames_.slice(-10).every(f => f.height === %d)`, heights[name]))
+		p.until(fmt.Sprintf(`[...document.querySelectorAll("dd")].some(d => d.textContent.startsWith(%q))`, name+","))
+	}
+	frames := p.frames()
+	steady(t, frames, demo.Loops[0])
+	var seen []int
+	for _, f := range frames {
+		if !slices.Contains(seen, f.Height) {
+			seen = append(seen, f.Height)
+		}
+	}
+	assert.Subset(t, seen, []int{180, 360, 720})
+	assert.Empty(t, eval[[]string](p, "window.waits_"), "playback stalled")
+	behind := eval[string](p, `[...document.querySelectorAll("dt")].find(d => d.textContent === "Behind live").nextElementSibling.textContent`)
+	assert.Regexp(t, `^\d+\.\d s$`, behind)
+	p.until(`!!document.querySelector("[data-state=live]")`)
+}
+
+// playing starts a channel with a camera and a page that plays it.
+func playing(t *testing.T, s *service, rungs ...ladder.Rung) (*page, string) {
+	url := s.channel("start-line", origin.Settings{SegmentMillis: 1000}, rungs...)
+	s.send(0, camera.Options{URL: url})
+	eventually(t, "a playlist", func() bool { code, _, _ := s.get("/media/start-line/index.m3u8"); return code == 200 })
+	p := open(t)
+	p.do(chromedp.Navigate(s.http + "/watch/start-line"))
+	p.collect()
+	return p, url
+}
+
+// playOn waits until so many more pictures were shown.
+func (p *page) playOn(n int) {
+	p.t.Helper()
+	p.until(fmt.Sprintf("window.frames_.length >= %d", len(p.frames())+n))
+}
+
+func TestLadderChangesWhilePlaying(t *testing.T) {
+	s := start(t)
+	rungs := []ladder.Rung{
+		{Name: "360p", On: true, Height: 360, Bitrate: 700_000, Effort: 1},
+		{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1},
+	}
+	p, _ := playing(t, s, rungs...)
+	begun := s.status("start-line").Feed.Begun
+	ctx := context.Background()
+	set := func(r ...ladder.Rung) {
+		_, err := s.api.SetLadder(ctx, "start-line", ladder.Ladder{Rungs: r})
+		require.NoError(t, err)
+	}
+	changed := rungs[0]
+	changed.Height, changed.Bitrate = 270, 500_000
+	set(changed, rungs[1]) // another size and bitrate under the same name
+	eventually(t, "the new size", func() bool {
+		for _, r := range s.status("start-line").Renditions {
+			if r.Name == "360p" && r.Height == 270 {
+				return true
+			}
+		}
+		return false
+	})
+	set(changed, rungs[1], ladder.Rung{Name: "source", On: true, Source: true}) // an added one that leads from now on
+	eventually(t, "the added rung", func() bool { return s.newest("start-line", "source") >= 0 })
+	off := changed
+	off.On = false
+	set(off, rungs[1], ladder.Rung{Name: "source", On: true, Source: true}) // and one turned off
+	eventually(t, "the rung that is off", func() bool {
+		code, _, _ := s.get("/media/start-line/360p/index.m3u8")
+		return code == 410
+	})
+	p.playOn(120)
+	steady(t, p.frames(), demo.Loops[0])
+	assert.Empty(t, eval[[]string](p, "window.waits_"), "playback stalled")
+	assert.Equal(t, begun, s.status("start-line").Feed.Begun, "the sender stayed connected")
+	a, b := s.playlist("start-line", "source"), s.playlist("start-line", "180p")
+	times := map[uint64]time.Duration{}
+	for _, e := range a.Entries {
+		times[e.MSN] = e.Duration
+	}
+	common := 0
+	for _, e := range b.Entries {
+		if d, ok := times[e.MSN]; ok {
+			common++
+			assert.Equal(t, d, e.Duration, "segment %d", e.MSN)
+		}
+	}
+	assert.Positive(t, common)
+
+	// Settings that are wrong change nothing.
+	bad := rungs[1]
+	bad.Height = 181
+	_, err := s.api.SetLadder(ctx, "start-line", ladder.Ladder{Rungs: []ladder.Rung{rungs[0], bad}})
+	var refused *client.Error
+	require.ErrorAs(t, err, &refused)
+	assert.Equal(t, 422, refused.Status)
+	assert.Contains(t, err.Error(), "rungs[1].height: found 181, expected an even number")
+	l, err := s.api.Ladder(ctx, "start-line")
+	require.NoError(t, err)
+	assert.Len(t, l.Rungs, 3)
+}
+
+func TestWorkerKilledWhilePlaying(t *testing.T) {
+	s := start(t)
+	other := s.channel("harbour", origin.Settings{SegmentMillis: 1000}, ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
+	s.send(0, camera.Options{URL: other})
+	p, _ := playing(t, s, ladder.Rung{Name: "360p", On: true, Height: 360, Bitrate: 700_000, Effort: 1})
+	eventually(t, "the other channel", func() bool { return s.newest("harbour", "180p") > 1 && s.status("harbour").Worker.PID > 0 })
+	otherPID, pid := s.status("harbour").Worker.PID, s.status("start-line").Worker.PID
+	require.NotEqual(t, otherPID, pid)
+	before := s.newest("start-line", "360p")
+	kill(t, pid)
+	eventually(t, "a new worker", func() bool {
+		w := s.status("start-line").Worker
+		return w.PID > 0 && w.PID != pid && w.Replaced == 1
+	})
+	eventually(t, "segments go on", func() bool { return s.newest("start-line", "360p") >= before+4 })
+	for _, e := range s.playlist("start-line", "360p").Entries {
+		assert.False(t, e.Gap, "segment %d is missing", e.MSN)
+	}
+	p.playOn(60)
+	steady(t, p.frames(), demo.Loops[0])
+	assert.Empty(t, eval[[]string](p, "window.waits_"), "playback stalled")
+	assert.True(t, s.hasEvent("worker-replaced"))
+	assert.Equal(t, otherPID, s.status("harbour").Worker.PID)
+	for _, e := range s.playlist("harbour", "180p").Entries {
+		assert.False(t, e.Discontinuity || e.Gap)
+	}
+}
+
+func TestBrowsersOwnPlayerPlays(t *testing.T) {
+	s := start(t)
+	url := s.channel("start-line", origin.Settings{SegmentMillis: 1000}, ladder.Rung{Name: "360p", On: true, Height: 360, Bitrate: 700_000, Effort: 1})
+	s.send(0, camera.Options{URL: url})
+	eventually(t, "a playlist", func() bool { code, _, _ := s.get("/media/start-line/index.m3u8"); return code == 200 })
+	eventually(t, "a few segments", func() bool { return s.newest("start-line", "360p") >= 3 })
+	p := open(t)
+	p.do(chromedp.Navigate(s.http + "/livez"))
+	require.NotEmpty(t, eval[string](p, `document.createElement("video").canPlayType("application/vnd.apple.mpegurl")`), "this Chromium has no HLS player of its own")
+	eval[chromedp.Void](p, `document.body.innerHTML = '<video muted autoplay playsinline src="/media/start-line/index.m3u8"></video>'; document.querySelector("video").play()`)
+	p.collect()
+	p.playOn(90)
+	steady(t, p.frames(), demo.Loops[0])
+}
+
+func TestEmbedSaysWhyNothingPlays(t *testing.T) {
+	s := start(t)
+	s.channel("start-line", origin.Settings{})
+	p := open(t)
+	p.do(chromedp.Navigate(s.http + "/embed/start-line"))
+	p.until(`document.body.innerText.includes("Nobody is sending to this channel")`)
+	p.do(chromedp.Navigate(s.http + "/embed/no-such"))
+	p.until(`document.body.innerText.includes("There is no such channel")`)
+}

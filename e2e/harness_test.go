@@ -1,0 +1,264 @@
+// Package e2e tests the whole service: the binary on loopback with a real MariaDB, called through
+// its commands and HTTP, fed by cameras over RTMP, watched in headless Chromium.
+package e2e
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"database/sql"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+	"github.com/stretchr/testify/require"
+
+	"metaplasis/demo"
+	"metaplasis/internal/camera"
+	"metaplasis/internal/control/client"
+	"metaplasis/internal/core/hls"
+	"metaplasis/internal/core/ladder"
+	"metaplasis/internal/origin"
+	"metaplasis/internal/records"
+)
+
+var (
+	binary    string
+	database  *records.Server
+	databases atomic.Int64
+)
+
+func TestMain(m *testing.M) { os.Exit(run(m)) }
+
+func run(m *testing.M) int {
+	dir, err := os.MkdirTemp("", "metaplasis-e2e-")
+	if err != nil {
+		panic(err)
+	}
+	defer func() { _ = os.RemoveAll(dir) }()
+	binary = filepath.Join(dir, "metaplasis")
+	if out, err := exec.Command("go", "build", "-o", binary, "metaplasis/cmd/metaplasis").CombinedOutput(); err != nil {
+		fmt.Fprintf(os.Stderr, "building: %v\n%s", err, out)
+		return 1
+	}
+	database, err = records.StartServer(context.Background(), filepath.Join(dir, "db"), slog.New(slog.DiscardHandler))
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		return 1
+	}
+	defer func() { _ = database.Stop() }()
+	return m.Run()
+}
+
+// newDatabase makes an empty database on the tests' server.
+func newDatabase(t *testing.T) string {
+	conf, err := mysql.ParseDSN(database.DSN)
+	require.NoError(t, err)
+	db, err := sql.Open("mysql", database.DSN)
+	require.NoError(t, err)
+	defer func() { _ = db.Close() }()
+	conf.DBName = fmt.Sprintf("test%d", databases.Add(1))
+	_, err = db.Exec("CREATE DATABASE " + conf.DBName)
+	require.NoError(t, err)
+	return conf.FormatDSN()
+}
+
+// service is a running metaplasis serve.
+type service struct {
+	t        *testing.T
+	dsn      string
+	data     string
+	args     []string
+	cmd      *exec.Cmd
+	out      *bytes.Buffer
+	http     string // http://127.0.0.1:port
+	rtmp     string // rtmp://127.0.0.1:port
+	password string
+	api      *client.Client
+}
+
+var (
+	consoleLine  = regexp.MustCompile(`Console\s+(http://[^/\s]+)/`)
+	rtmpLine     = regexp.MustCompile(`RTMP\s+(rtmp://[^/\s]+)/`)
+	passwordLine = regexp.MustCompile(`^\s+password\s+(\S+)`)
+)
+
+func start(t *testing.T, args ...string) *service {
+	s := &service{t: t, dsn: newDatabase(t), data: t.TempDir(), args: args, http: "http://127.0.0.1:0", rtmp: "rtmp://127.0.0.1:0"}
+	s.start()
+	t.Cleanup(func() {
+		s.stop(syscall.SIGTERM)
+		if t.Failed() {
+			t.Logf("the service said:\n%s", tail(s.out.String(), 60))
+		}
+	})
+	return s
+}
+
+func tail(s string, n int) string {
+	l := strings.Split(s, "\n")
+	return strings.Join(l[max(0, len(l)-n):], "\n")
+}
+
+// start runs the service, on the ports of the time before if there was one.
+func (s *service) start() {
+	args := append([]string{"serve", "--data", s.data, "--dsn", s.dsn, "--http", strings.TrimPrefix(s.http, "http://"), "--rtmp", strings.TrimPrefix(s.rtmp, "rtmp://")}, s.args...)
+	s.cmd = exec.Command(binary, args...)
+	s.out = &bytes.Buffer{}
+	s.cmd.Stderr = s.out
+	stdout, err := s.cmd.StdoutPipe()
+	require.NoError(s.t, err)
+	require.NoError(s.t, s.cmd.Start())
+	lines := bufio.NewScanner(stdout)
+	for lines.Scan() {
+		if m := consoleLine.FindStringSubmatch(lines.Text()); m != nil {
+			s.http = m[1]
+		}
+		if m := rtmpLine.FindStringSubmatch(lines.Text()); m != nil {
+			s.rtmp = m[1]
+		}
+		if m := passwordLine.FindStringSubmatch(lines.Text()); m != nil {
+			s.password = m[1]
+		}
+		if strings.Contains(lines.Text(), "Commands on this machine") {
+			break
+		}
+	}
+	go func() { _, _ = io.Copy(io.Discard, stdout) }()
+	require.NotEqual(s.t, "http://127.0.0.1:0", s.http, s.out.String())
+	token, err := os.ReadFile(filepath.Join(s.data, "operator-token"))
+	require.NoError(s.t, err)
+	s.api = &client.Client{Server: s.http, Token: strings.TrimSpace(string(token))}
+}
+
+func (s *service) stop(sig syscall.Signal) {
+	if s.cmd.ProcessState != nil {
+		return
+	}
+	_ = s.cmd.Process.Signal(sig)
+	_ = s.cmd.Wait()
+}
+
+// command runs a metaplasis command against the service.
+func (s *service) command(args ...string) (out string, code int) {
+	cmd := exec.Command(binary, args...)
+	cmd.Env = append(os.Environ(), "METAPLASIS_SERVER="+s.http, "METAPLASIS_DATA="+s.data, "HOME="+s.data, "XDG_CONFIG_HOME="+s.data)
+	b, err := cmd.CombinedOutput()
+	if err != nil && cmd.ProcessState == nil {
+		s.t.Fatal(err)
+	}
+	return string(b), cmd.ProcessState.ExitCode()
+}
+
+// channel makes a channel and a key for it.
+func (s *service) channel(slug string, set origin.Settings, rungs ...ladder.Rung) (url string) {
+	ctx := context.Background()
+	set.Slug = slug
+	set.Ladder.Rungs = rungs
+	_, err := s.api.CreateChannel(ctx, set)
+	require.NoError(s.t, err)
+	k, err := s.api.CreateKey(ctx, slug, "test")
+	require.NoError(s.t, err)
+	require.NotEmpty(s.t, k.URL)
+	return k.URL
+}
+
+// send starts a camera and returns what stops it.
+func (s *service) send(loop int, o camera.Options) (stop func()) {
+	clip, err := camera.Load(demo.Loops[loop].FLV)
+	require.NoError(s.t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		_ = camera.Run(ctx, clip, o)
+	}()
+	stop = func() { cancel(); <-done }
+	s.t.Cleanup(stop)
+	return stop
+}
+
+func (s *service) get(path string) (int, []byte, http.Header) {
+	res, err := http.Get(s.http + path)
+	require.NoError(s.t, err)
+	defer func() { _ = res.Body.Close() }()
+	b, err := io.ReadAll(res.Body)
+	require.NoError(s.t, err)
+	return res.StatusCode, b, res.Header
+}
+
+// playlist reads a rendition's playlist, nil while there is none.
+func (s *service) playlist(slug, rendition string) *hls.Playlist {
+	code, b, _ := s.get("/media/" + slug + "/" + rendition + "/index.m3u8")
+	if code != http.StatusOK {
+		return nil
+	}
+	p, err := hls.ReadMedia(b)
+	require.NoError(s.t, err, string(b))
+	return p
+}
+
+// newest returns the newest number of a rendition, -1 without one.
+func (s *service) newest(slug, rendition string) int64 {
+	p := s.playlist(slug, rendition)
+	if p == nil || len(p.Entries) == 0 {
+		return -1
+	}
+	return int64(p.Entries[len(p.Entries)-1].MSN)
+}
+
+func (s *service) status(slug string) origin.Status {
+	c, err := s.api.Channel(context.Background(), slug)
+	require.NoError(s.t, err)
+	return c.Status
+}
+
+func (s *service) hasEvent(kind string) bool {
+	list, err := s.api.Events(context.Background(), "", 100)
+	require.NoError(s.t, err)
+	for _, e := range list {
+		if e.Kind == kind {
+			return true
+		}
+	}
+	return false
+}
+
+func eventually(t *testing.T, what string, ok func() bool) {
+	t.Helper()
+	require.Eventually(t, ok, 40*time.Second, 50*time.Millisecond, what)
+}
+
+func kill(t *testing.T, pid int) { require.NoError(t, syscall.Kill(pid, syscall.SIGKILL)) }
+
+var consoleLineBelow = regexp.MustCompile(`http://127\.0\.0\.1:\d+`)
+
+// safeBuffer collects output while a test reads it.
+type safeBuffer struct {
+	mu sync.Mutex
+	b  bytes.Buffer
+}
+
+func (s *safeBuffer) Write(p []byte) (int, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.b.Write(p)
+}
+
+func (s *safeBuffer) String() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.b.String()
+}

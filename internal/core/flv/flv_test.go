@@ -1,0 +1,78 @@
+package flv
+
+import (
+	"bytes"
+	"errors"
+	"io"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestTagsReadBack(t *testing.T) {
+	in := []Tag{
+		{Type: TagVideo, Timestamp: 5, Body: (&VideoBody{Key: true, Composition: -40, Data: []byte{1, 2}}).Marshal()},
+		{Type: TagAudio, Timestamp: 0xff000001, Body: (&AudioBody{Data: []byte{3}}).Marshal()},
+	}
+	b := AppendHeader(nil)
+	for i := range in {
+		b = AppendTag(b, &in[i])
+	}
+	r, err := NewReader(bytes.NewReader(b))
+	require.NoError(t, err)
+	for i := range in {
+		got, err := r.Next()
+		require.NoError(t, err)
+		assert.Equal(t, &in[i], got)
+	}
+	_, err = r.Next()
+	assert.ErrorIs(t, err, io.EOF)
+
+	var v VideoBody
+	require.NoError(t, v.Unmarshal(in[0].Body))
+	assert.Equal(t, VideoBody{Key: true, Composition: -40, Data: []byte{1, 2}}, v)
+
+	r, err = NewReader(bytes.NewReader(b[:len(b)-6]))
+	require.NoError(t, err)
+	_, _ = r.Next()
+	_, err = r.Next()
+	assert.True(t, errors.Is(err, io.ErrUnexpectedEOF), err)
+}
+
+func TestOtherCodecsAreNamed(t *testing.T) {
+	var v VideoBody
+	assert.ErrorContains(t, v.Unmarshal([]byte{0x12, 0}), "Sorenson H.263 is not supported; set the encoder to H.264")
+	assert.ErrorContains(t, v.Unmarshal([]byte{0x90, 'h', 'v', 'c', '1'}), `"hvc1"`)
+	var a AudioBody
+	assert.ErrorContains(t, a.Unmarshal([]byte{0x2f, 0}), "MP3 is not supported; set the encoder to AAC")
+}
+
+func TestShorterLengthsAreRewritten(t *testing.T) {
+	data, idr, err := AccessUnitData([]byte{0, 2, 0x65, 9, 0, 1, 0x06}, 2)
+	require.NoError(t, err)
+	assert.True(t, idr)
+	assert.Equal(t, []byte{0, 0, 0, 2, 0x65, 9, 0, 0, 0, 1, 0x06}, data)
+}
+
+func FuzzReader(f *testing.F) {
+	f.Add(AppendTag(AppendHeader(nil), &Tag{Type: TagVideo, Body: (&VideoBody{Config: true, Data: []byte{1}}).Marshal()}))
+	f.Fuzz(func(_ *testing.T, b []byte) {
+		r, err := NewReader(bytes.NewReader(b))
+		for err == nil {
+			var tag *Tag
+			if tag, err = r.Next(); err == nil {
+				var v VideoBody
+				var a AudioBody
+				if v.Unmarshal(tag.Body) == nil && !v.Config {
+					_, _, _ = AccessUnitData(v.Data, 4)
+				} else if v.Config {
+					_, _, _ = VideoTrack(v.Data)
+				}
+				if a.Unmarshal(tag.Body) == nil && a.Config {
+					_, _ = AudioTrack(a.Data)
+				}
+			}
+		}
+	})
+}

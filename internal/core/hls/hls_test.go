@@ -1,0 +1,99 @@
+package hls
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/segment"
+)
+
+func TestMediaPlaylist(t *testing.T) {
+	one, two := &segment.Header{Name: "header-1.mp4"}, &segment.Header{Name: "header-2.mp4"}
+	m := Media{
+		Segments: []*segment.Segment{
+			{MSN: 41, Start: 0, Duration: 180_000, Header: one},
+			{MSN: 42, Start: 180_000, Duration: 180_003, Header: one, Gap: true},
+			{MSN: 43, Start: 900_000, Duration: 90_000, Header: two, Discontinuity: true},
+		},
+		Discontinuity: 3, TargetDuration: 2, Epoch: time.Date(2026, 6, 1, 12, 0, 0, 0, time.UTC),
+	}
+	want := `#EXTM3U
+#EXT-X-VERSION:8
+#EXT-X-TARGETDURATION:2
+#EXT-X-MEDIA-SEQUENCE:41
+#EXT-X-DISCONTINUITY-SEQUENCE:3
+#EXT-X-INDEPENDENT-SEGMENTS
+#EXT-X-MAP:URI="header-1.mp4"
+#EXT-X-PROGRAM-DATE-TIME:2026-06-01T12:00:00.000Z
+#EXTINF:2.00000,
+41.m4s
+#EXT-X-GAP
+#EXTINF:2.00003,
+42.m4s
+#EXT-X-DISCONTINUITY
+#EXT-X-MAP:URI="header-2.mp4"
+#EXT-X-PROGRAM-DATE-TIME:2026-06-01T12:00:10.000Z
+#EXTINF:1.00000,
+43.m4s
+`
+	assert.Equal(t, want, string(m.Marshal()))
+	p, err := ReadMedia(m.Marshal())
+	require.NoError(t, err)
+	require.Len(t, p.Entries, 3)
+	assert.Equal(t, Entry{MSN: 43, URI: "43.m4s", Header: "header-2.mp4", Duration: time.Second, Discontinuity: true, DateTime: m.Epoch.Add(10 * time.Second)}, p.Entries[2])
+	assert.True(t, p.Entries[1].Gap && p.Independent && !p.Ended)
+}
+
+func TestTargetDurationBoundsRoundedDurations(t *testing.T) {
+	seg := func(ms int64) *segment.Segment { return &segment.Segment{Duration: ms * 90} }
+	assert.EqualValues(t, 2, TargetDuration(2*media.VideoTimescale, []*segment.Segment{seg(2000), seg(2400)}))
+	assert.EqualValues(t, 3, TargetDuration(2*media.VideoTimescale, []*segment.Segment{seg(2500)}))
+	assert.EqualValues(t, 1, TargetDuration(media.VideoTimescale/2, nil))
+}
+
+func TestMultivariantPlaylist(t *testing.T) {
+	m := Multivariant{
+		Variants: []Variant{
+			{URI: "360p/index.m3u8", Peak: 900_000, Average: 800_000, Codecs: []string{"avc1.42c01e", "mp4a.40.2"}, Width: 640, Height: 360, FrameRate: media.Rational{Num: 30000, Den: 1001}, AudioGroup: "audio", Name: "360p"},
+			{URI: "source/index.m3u8", Peak: 4_000_000, Average: 3_000_000, Codecs: []string{"avc1.64001f", "mp4a.40.2"}, Width: 1280, Height: 720, AudioGroup: "audio", Name: "source"},
+		},
+		Audio: []AudioRendition{{Group: "audio", Name: "Sound", URI: "audio/index.m3u8", Channels: 2, Default: true}},
+	}
+	OrderForStart(m.Variants, 2_500_000)
+	assert.Equal(t, "360p", m.Variants[0].Name)
+	variants, renditions, err := ReadMultivariant(m.Marshal())
+	require.NoError(t, err)
+	require.Len(t, variants, 2)
+	assert.Equal(t, map[string]string{
+		"BANDWIDTH": "900000", "AVERAGE-BANDWIDTH": "800000", "CODECS": "avc1.42c01e,mp4a.40.2", "RESOLUTION": "640x360",
+		"FRAME-RATE": "29.970", "AUDIO": "audio", "STABLE-VARIANT-ID": "360p",
+	}, variants[0].Attributes)
+	assert.Equal(t, "audio/index.m3u8", renditions[0]["URI"])
+	OrderForStart(m.Variants, 100)
+	assert.Equal(t, "360p", m.Variants[0].Name, "the smallest when all are too large")
+}
+
+func TestBrokenPlaylists(t *testing.T) {
+	for text, want := range map[string]string{
+		"#EXTINF:2,\na.ts\n":                      `line 1: found "#EXTINF:2,"`,
+		"#EXTM3U\n#EXTINF:two,\na.ts\n":           `line 2: found "#EXTINF:two,"`,
+		"#EXTM3U\n#EXT-X-MEDIA-SEQUENCE:x\n":      "expected a whole number",
+		"#EXTM3U\n#EXTINF:2,\na.ts\n":             "no EXT-X-TARGETDURATION",
+		"#EXTM3U\n#EXT-X-PROGRAM-DATE-TIME:now\n": "a date and time",
+	} {
+		_, err := ReadMedia([]byte(text))
+		assert.ErrorContains(t, err, want, text)
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add([]byte("#EXTM3U\n#EXT-X-TARGETDURATION:2\n#EXT-X-MAP:URI=\"h\"\n#EXTINF:2,\n1.m4s\n"))
+	f.Fuzz(func(_ *testing.T, b []byte) {
+		_, _ = ReadMedia(b)
+		_, _, _ = ReadMultivariant(b)
+	})
+}

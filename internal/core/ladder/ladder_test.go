@@ -1,0 +1,81 @@
+package ladder
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"metaplasis/internal/core/media"
+)
+
+func source(w, h int, sar media.Rational) *media.Track {
+	return &media.Track{Kind: media.Video, Width: w, Height: h, SAR: sar, FrameRate: media.Rational{Num: 30, Den: 1}}
+}
+
+var square = media.Rational{Num: 1, Den: 1}
+
+func TestPlanNeverEnlargesAndKeepsTheShape(t *testing.T) {
+	for name, c := range map[string]struct {
+		source *media.Track
+		names  []string
+		sizes  [][2]int
+	}{
+		"1080p":            {source(1920, 1080, square), []string{"source", "720p", "480p", "360p"}, [][2]int{{1280, 720}, {854, 480}, {640, 360}}},
+		"portrait":         {source(1080, 1920, square), []string{"source", "720p", "480p", "360p"}, [][2]int{{720, 1280}, {480, 854}, {360, 640}}},
+		"wide samples":     {source(720, 576, media.Rational{Num: 16, Den: 11}), []string{"source", "480p", "360p", "240p"}, [][2]int{{874, 480}, {654, 360}, {436, 240}}},
+		"odd and small":    {source(425, 239, square), []string{"source"}, nil},
+		"a square picture": {source(600, 600, square), []string{"source", "480p", "360p", "240p"}, [][2]int{{480, 480}, {360, 360}, {240, 240}}},
+		"cut to 2.39 to 1": {source(1920, 804, square), []string{"source", "720p", "480p", "360p"}, [][2]int{{1720, 720}, {1146, 480}, {860, 360}}},
+	} {
+		rungs := Plan(c.source)
+		var names []string
+		for i, r := range rungs {
+			names = append(names, r.Name)
+			if i > 0 && i <= len(c.sizes) {
+				w, h := r.Size(c.source)
+				assert.Equal(t, c.sizes[i-1], [2]int{w, h}, name)
+				assert.Equal(t, square, r.SAR(c.source), name)
+			}
+		}
+		assert.Equal(t, c.names, names, name)
+		assert.Empty(t, Check(rungs), name)
+	}
+	assert.Len(t, Plan(nil), 1)
+	assert.InDelta(t, 4_500_000, Bitrate(1920, 1080, media.Rational{Num: 30, Den: 1}), 100_000)
+}
+
+func TestSizesFollowTheSource(t *testing.T) {
+	hd := source(1280, 720, square)
+	w, h := Rung{Height: 1080}.Size(hd)
+	assert.Equal(t, [2]int{1280, 720}, [2]int{w, h}, "never enlarged")
+	stretched := Rung{Width: 720, Height: 480}
+	assert.Equal(t, media.Rational{Num: 32, Den: 27}, stretched.SAR(hd), "both sides given: the samples make the shape")
+	w, h = Rung{Width: 640}.Size(source(853, 479, square))
+	assert.Equal(t, [2]int{640, 360}, [2]int{w, h})
+}
+
+func TestCheckNamesEveryProblem(t *testing.T) {
+	got := Check([]Rung{
+		{Name: "Big One", On: true, Height: 721, Bitrate: 10},
+		{Name: "a", On: true, Source: true},
+		{Name: "a", On: true, Source: true, AudioBitrate: 5},
+		{Name: "audio", Height: 360, Bitrate: 500_000, Peak: 400_000, Effort: 12, Buffer: 5},
+		{Name: "none", Bitrate: 500_000},
+	})
+	var fields []string
+	for _, p := range got {
+		fields = append(fields, p.Field)
+	}
+	assert.ElementsMatch(t, []string{
+		"rungs[0].name", "rungs[0].height", "rungs[0].bitrate", "rungs[2].name", "rungs[2].audioBitrate", "rungs[2].source",
+		"rungs[3].name", "rungs[3].peak", "rungs[3].effort", "rungs[3].buffer", "rungs[4].height",
+	}, fields)
+	assert.Contains(t, Check([]Rung{{Name: "x", Source: true}})[0].Text, "every rung is off")
+	assert.Empty(t, Check(nil))
+}
+
+func TestMemoryFollowsFromTheSettings(t *testing.T) {
+	rungs := []Rung{{Name: "source", On: true, Source: true}, {Name: "360p", On: true, Height: 360, Bitrate: 800_000}, {Name: "off", Height: 240, Bitrate: 90_000_000}}
+	// 13 retained segments and an open one of 2 s: source 4 Mbit/s, 360p peak 0.96, one audio at most 0.32.
+	assert.EqualValues(t, 1000+14*2*(4_000_000+960_000+320_000)/8, Memory(rungs, 4_000_000, 2000, 13, 1000))
+}
