@@ -48,8 +48,7 @@ func TestRestartsGoOnWhereTheyWere(t *testing.T) {
 		p := s.playlist("start-line", "source")
 		if i > 0 {
 			assert.Greater(t, int64(p.MediaSequence), last, "after restart %d", i)
-			assert.Greater(t, p.DiscontinuitySequence, breaks-1)
-			assert.True(t, p.DiscontinuitySequence > breaks || p.Entries[0].Discontinuity || p.MediaSequence > uint64(last)+1)
+			assert.GreaterOrEqual(t, p.DiscontinuitySequence, breaks)
 		}
 		stop()
 		eventually(t, "the end of the feed", func() bool { return s.status("start-line").Feed == nil })
@@ -245,7 +244,7 @@ func TestGarbageOnTheRTMPPort(t *testing.T) {
 	eventually(t, "an event that says so", func() bool { return s.hasEvent("feed-broken") })
 	before := s.newest("start-line", "source")
 	eventually(t, "the channel goes on", func() bool { return s.newest("start-line", "source") > before })
-	assert.Equal(t, origin.Live, s.status("start-line").State)
+	eventually(t, "it is live", func() bool { return s.status("start-line").State == origin.Live })
 
 	// A sender whose media turns into garbage loses its connection; the channel says why.
 	conn, err := rtmp.Dial(context.Background(), s.channel("harbour", origin.Settings{}, sourceOnly), rtmp.Options{})

@@ -184,10 +184,6 @@ func (s *server) playlist(w http.ResponseWriter, r *http.Request) {
 	if v == nil {
 		return
 	}
-	if v.Retired {
-		s.fail(w, "playlist", http.StatusGone, "The rendition was turned off. The multivariant playlist names those that go on.")
-		return
-	}
 	s.send(w, r, "playlist", typePlaylist, playlistLife(c), v.ETag, v.Changed, v.Playlist)
 }
 

@@ -1,6 +1,7 @@
 package origin
 
 import (
+	"maps"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -16,8 +17,6 @@ import (
 const (
 	// lease is how many numbers are reserved ahead, so that the keeper is asked once in a while.
 	lease = 32
-	// lingering is how long the segments of a retired rendition stay.
-	lingering = 30 * time.Second
 	// startBelow is the bitrate that a player is assumed to manage before it has measured.
 	startBelow = 2_500_000
 	// startWith is how many segments the renditions have when the channel first shows itself: a
@@ -144,26 +143,56 @@ func (c *Channel) ladderFor(video *media.Track) []ladder.Rung {
 // rendition returns the rendition of a name, made when it is new.
 func (c *Channel) rendition(name string, from uint64) *Rendition {
 	old := *c.renditions.Load()
-	if r := old[name]; r != nil {
+	if r := old[name]; r != nil && r.standIn == nil {
 		r.until = 0
-		if v := r.view.Load(); v != nil && v.Retired {
-			back := *v
-			back.Retired = false
-			r.view.Store(&back)
-		}
 		return r
 	}
 	r := &Rendition{Name: name, from: from}
 	r.window = segment.NewWindow(c.settings.Window, func(s *segment.Segment) uint64 { return c.discontinuitiesBefore(s.MSN) })
-	next := make(map[string]*Rendition, len(old)+1)
-	for k, v := range old {
-		if view := v.View(); view == nil || !view.Retired || c.o.Now().Sub(view.Changed) < lingering {
-			next[k] = v
-		}
+	if back := old[name]; back != nil {
+		// A rung that was off is on again: until its first segment is out, the stand-in goes on.
+		r.view.Store(back.view.Load())
 	}
+	next := make(map[string]*Rendition, len(old)+1)
+	maps.Copy(next, old)
 	next[name] = r
 	c.renditions.Store(&next)
 	return r
+}
+
+// retire turns a rendition off and lets the nearest one that goes on stand in for it, and for
+// those that it stood in for.
+func (c *Channel) retire(r *Rendition, on func(name string) bool) {
+	rends := *c.renditions.Load()
+	track := func(r *Rendition) (media.Track, bool) {
+		v := r.View()
+		if v == nil || len(v.Snapshot.All) == 0 {
+			return media.Track{}, false
+		}
+		return v.Snapshot.All[len(v.Snapshot.All)-1].Header.Track, true
+	}
+	mine, known := track(r)
+	var best *Rendition
+	distance := 0
+	for name, other := range rends {
+		t, ok := track(other)
+		if !known || !ok || other == r || !on(name) || t.Kind != mine.Kind {
+			continue
+		}
+		d := t.Width*t.Height - mine.Width*mine.Height
+		if d = max(d*4, -d); best == nil || d < distance { // rather a smaller one
+			best, distance = other, d
+		}
+	}
+	for _, other := range rends {
+		if other.standIn == r {
+			other.standIn = best
+		}
+	}
+	r.retire(best)
+	if best != nil {
+		r.follow(c.epoch, c.discontinuitiesBefore)
+	}
 }
 
 func (c *Channel) discontinuitiesBefore(msn uint64) uint64 {
@@ -200,6 +229,11 @@ func (c *Channel) publish(r *Rendition, s *segment.Segment) {
 	}
 	if c.firstMedia.IsZero() {
 		c.firstMedia = c.o.Now()
+	}
+	for _, other := range *c.renditions.Load() {
+		if other.standIn == r {
+			other.follow(c.epoch, c.discontinuitiesBefore)
+		}
 	}
 	c.listVariants()
 }

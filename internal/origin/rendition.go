@@ -20,6 +20,8 @@ type Rendition struct {
 	target int64 // seconds, never falls
 	from   uint64
 	until  uint64 // the first segment that is not made any more; 0: none
+
+	standIn *Rendition // goes on in its place since the rung was turned off
 }
 
 // View is an immutable picture of a rendition: what a viewer can fetch now.
@@ -27,7 +29,7 @@ type View struct {
 	Playlist []byte
 	ETag     string
 	Snapshot *segment.Snapshot
-	Retired  bool // the rung was turned off: its playlist is gone, its segments linger
+	Retired  bool // the rung was turned off: another rendition stands in for it
 	Peak     int64
 	Average  int64
 	Changed  time.Time
@@ -62,11 +64,49 @@ func (r *Rendition) publish(s *segment.Segment, step int64, epoch time.Time) boo
 	return true
 }
 
-// retire takes the playlist away and leaves the segments.
-func (r *Rendition) retire() {
+// retire lets another rendition of the same kind stand in, so that viewers of this one go on
+// without noticing more than a segment boundary. A nil leaves the playlist as it ended.
+func (r *Rendition) retire(standIn *Rendition) {
+	r.standIn = standIn
 	if v := r.view.Load(); v != nil {
 		gone := *v
 		gone.Retired = true
 		r.view.Store(&gone)
 	}
+}
+
+// follow renders the playlist of a retired rendition from its own last segments and those of its
+// stand-in. discontinuities tells how many lie before a segment.
+func (r *Rendition) follow(epoch time.Time, discontinuities func(msn uint64) uint64) {
+	v, other := r.view.Load(), r.standIn.view.Load()
+	if v == nil || other == nil {
+		return
+	}
+	all := other.Snapshot.Advertised
+	first := all[0].MSN
+	var own, shown []*segment.Segment
+	for _, s := range v.Snapshot.All {
+		if s.MSN < r.until && s.MSN+uint64(len(all)) >= first {
+			own = append(own, s) // still in memory for those who have its address
+			if s.MSN >= first {
+				shown = append(shown, s)
+			}
+		}
+	}
+	for _, s := range all {
+		if s.MSN >= r.until {
+			shown = append(shown, s)
+		}
+	}
+	if len(shown) == 0 {
+		return
+	}
+	r.target = max(r.target, hls.TargetDuration(0, shown), r.standIn.target)
+	m := hls.Media{
+		Segments: shown, Discontinuity: discontinuities(shown[0].MSN), TargetDuration: r.target, Epoch: epoch,
+		StandIn: r.standIn.Name, StandInFrom: r.until,
+	}
+	next := &View{Playlist: m.Marshal(), Snapshot: &segment.Snapshot{All: own, Advertised: own}, Retired: true, Changed: time.Now()}
+	next.ETag = `"` + digest(next.Playlist) + `"`
+	r.view.Store(next)
 }

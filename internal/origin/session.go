@@ -226,8 +226,8 @@ func (s *session) offer(u *media.AccessUnit) {
 		// A segment later every encoder has put out what it held.
 		if o.r.until > 0 && b.MSN > o.r.until {
 			s.finish(o)
-			o.r.retire()
 			delete(s.outputs, name)
+			s.c.retire(o.r, func(name string) bool { return s.outputs[name] != nil })
 			s.c.listVariants()
 		}
 	}

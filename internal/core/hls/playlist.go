@@ -17,11 +17,14 @@ import (
 // Media is what a media playlist is made of.
 type Media struct {
 	Segments       []*segment.Segment
-	Discontinuity  uint64        // EXT-X-DISCONTINUITY-SEQUENCE
-	TargetDuration int64         // whole seconds
-	Epoch          time.Time     // wall clock at media time 0
-	Ended          bool          // EXT-X-ENDLIST
-	Hold           time.Duration // EXT-X-START: how far from the end to begin; 0 leaves it out
+	Discontinuity  uint64    // EXT-X-DISCONTINUITY-SEQUENCE
+	TargetDuration int64     // whole seconds
+	Epoch          time.Time // wall clock at media time 0
+	Ended          bool      // EXT-X-ENDLIST
+	// Segments from this number on belong to another rendition, which stands in for one that was
+	// turned off. StandIn is its name, "" for none.
+	StandIn     string
+	StandInFrom uint64
 }
 
 // SegmentName is the address of a segment relative to its playlist.
@@ -36,14 +39,18 @@ func (m *Media) Marshal() []byte {
 		first = m.Segments[0].MSN
 	}
 	fmt.Fprintf(b, "#EXT-X-MEDIA-SEQUENCE:%d\n#EXT-X-DISCONTINUITY-SEQUENCE:%d\n#EXT-X-INDEPENDENT-SEGMENTS\n", first, m.Discontinuity)
-	var header *segment.Header
+	header := ""
 	for i, s := range m.Segments {
 		if s.Discontinuity {
 			b.WriteString("#EXT-X-DISCONTINUITY\n")
 		}
-		if header == nil || s.Header.Name != header.Name {
-			header = s.Header
-			fmt.Fprintf(b, "#EXT-X-MAP:URI=\"%s\"\n", header.Name)
+		folder := ""
+		if m.StandIn != "" && s.MSN >= m.StandInFrom {
+			folder = "../" + m.StandIn + "/"
+		}
+		if folder+s.Header.Name != header {
+			header = folder + s.Header.Name
+			fmt.Fprintf(b, "#EXT-X-MAP:URI=%q\n", header)
 		}
 		if i == 0 || s.Discontinuity {
 			at := m.Epoch.Add(time.Duration(media.Rescale(s.Start, media.VideoTimescale, int64(time.Second))))
@@ -52,7 +59,7 @@ func (m *Media) Marshal() []byte {
 		if s.Gap {
 			b.WriteString("#EXT-X-GAP\n")
 		}
-		fmt.Fprintf(b, "#EXTINF:%s,\n%s\n", seconds(s.Duration), SegmentName(s.MSN))
+		fmt.Fprintf(b, "#EXTINF:%s,\n%s%s\n", seconds(s.Duration), folder, SegmentName(s.MSN))
 	}
 	if m.Ended {
 		b.WriteString("#EXT-X-ENDLIST\n")

@@ -33,6 +33,7 @@ type Clock struct {
 	next     uint64
 	nextAt   int64 // where the next boundary is due
 	pending  bool  // the next boundary carries a discontinuity
+	fresh    bool  // the next boundary lies where the first unit is
 	known    []Boundary
 	horizon  int64 // every boundary before this time is decided
 	anything bool
@@ -52,8 +53,7 @@ func (c *Clock) SetStep(step int64) { c.step = step }
 
 // Begin starts a new run at a presentation time: the next boundary lies there.
 func (c *Clock) Begin(at int64, discontinuity bool) {
-	c.nextAt, c.pending = at, discontinuity
-	c.anything = true
+	c.nextAt, c.pending, c.fresh = at, discontinuity, true
 	c.horizon = at
 }
 
@@ -67,11 +67,11 @@ func (c *Clock) Offer(u *media.AccessUnit) (Boundary, bool) {
 		return Boundary{}, false
 	}
 	b := Boundary{MSN: c.next, Start: c.nextAt, Discontinuity: c.pending}
-	if c.mode == Lead || c.pending || u.PTS >= c.nextAt+c.step { // the last: the source paused
+	if c.mode == Lead || c.fresh || u.PTS >= c.nextAt+c.step { // the last: the source paused
 		b.Start = u.PTS
 	}
 	c.next++
-	c.pending = false
+	c.pending, c.fresh, c.anything = false, false, true
 	if c.mode == Lead {
 		// A keyframe a little early still ends its segment: the sender's interval rules, not our step.
 		c.nextAt = b.Start + c.step - c.step/4
@@ -87,7 +87,7 @@ func (c *Clock) Offer(u *media.AccessUnit) (Boundary, bool) {
 
 // Due returns where the next boundary lies, when that is certain already.
 func (c *Clock) Due() (at int64, certain bool) {
-	return c.nextAt, c.mode == Grid && !c.pending && c.anything
+	return c.nextAt, c.mode == Grid && !c.fresh && c.anything
 }
 
 // Decided reports whether the segment of a presentation time is known for certain.
