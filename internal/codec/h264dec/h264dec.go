@@ -102,31 +102,25 @@ func New() (*Decoder, error) {
 	return &Decoder{d: d}, nil
 }
 
-// Decode takes one access unit as a byte stream and returns the picture that is next in
-// presentation order, or nil while the decoder waits for more. An error concerns this unit; the
-// decoder goes on with the next.
+// Decode takes one access unit as a byte stream and returns its picture, in decode order: the
+// library's own reordering may hand out a picture whose memory already holds a later one, so it
+// is emptied after every unit, and who wants presentation order sorts by time. The picture is nil
+// when the unit held none. An error concerns this unit; the decoder goes on with the next.
 func (d *Decoder) Decode(annexB []byte, pts int64) (*Frame, error) {
 	if len(annexB) == 0 {
 		return nil, nil
 	}
+	var out *Frame
 	rc := C.mp_decode(d.d, (*C.uchar)(unsafe.Pointer(&annexB[0])), C.int(len(annexB)), C.ulonglong(pts), &d.f)
-	if d.f.ready != 0 {
-		return d.frame(), nil
-	}
-	if rc != 0 {
-		return nil, fmt.Errorf("H.264 decoder: state %#x in an access unit of %d bytes", int(rc), len(annexB))
-	}
-	return nil, nil
-}
-
-// Flush returns the pictures still held, one a call, then nil.
-func (d *Decoder) Flush() *Frame {
-	for C.mp_flush(d.d, &d.f) > 0 {
+	for more := true; more; more = C.mp_flush(d.d, &d.f) > 0 {
 		if d.f.ready != 0 {
-			return d.frame()
+			out = d.frame()
 		}
 	}
-	return nil
+	if out == nil && rc != 0 {
+		return nil, fmt.Errorf("H.264 decoder: state %#x in an access unit of %d bytes", int(rc), len(annexB))
+	}
+	return out, nil
 }
 
 func (d *Decoder) frame() *Frame {

@@ -8,6 +8,8 @@ import (
 	"bytes"
 	"image"
 	"image/jpeg"
+	"math"
+	"slices"
 	"sort"
 	"sync"
 	"sync/atomic"
@@ -100,8 +102,10 @@ type Graph struct {
 	started bool   // a boundary was crossed with the decoder in step
 
 	boundaries []segment.Boundary
+	eras       []*era     // by start; the first is the one on air, the others have pictures that wait
+	held       []held     // scaled pictures that wait for their turn in presentation order
 	mu         sync.Mutex // guards stages against Stats
-	stages     []*stage   // by falling size
+	stages     []*stage   // of the newest era
 	sound      []*sound
 	pool       map[[2]int]*picture.Pool
 	nextShot   int64
@@ -118,6 +122,23 @@ type Graph struct {
 	}
 	firstPTS int64
 }
+
+// era is a stretch of presentation time with one set of encoders.
+type era struct {
+	start  int64
+	stages []*stage // by falling size
+}
+
+// held is a picture on its way to the encoders, one scaled picture for each stage of its era.
+type held struct {
+	pts      int64
+	duration int64
+	era      *era
+	pics     []*picture.Picture
+}
+
+// maxHeld is how many pictures may wait for one that is presented earlier: H.264 allows 16.
+const maxHeld = 17
 
 // New makes an empty graph.
 func New(sink Sink) *Graph {
@@ -182,8 +203,12 @@ func (g *Graph) useTrack() {
 // Boundary announces where a segment begins. It must come before any unit behind it.
 func (g *Graph) Boundary(b segment.Boundary) {
 	g.boundaries = append(g.boundaries, b)
-	if g.current.Video != nil && !g.wantsPictures() {
-		g.cross(b.Start) // no picture will do it
+	for len(g.pending) > 0 && g.pending[0].At <= b.MSN {
+		g.apply(g.pending[0], b.Start)
+		g.pending = g.pending[1:]
+	}
+	if !g.wantsPictures() {
+		g.boundaries = g.boundaries[:0] // no encoder will ask
 	}
 }
 
@@ -241,8 +266,9 @@ func (g *Graph) Video(u *media.AccessUnit) {
 	if f != nil {
 		g.frame(f)
 	}
+	// Whatever is still to come is presented after it is decoded.
+	g.emit(u.DTS + max(g.step, 1))
 	if !g.wantsPictures() {
-		g.drainDecoder()
 		g.synced = false
 	}
 }
@@ -262,69 +288,38 @@ func isReference(u *media.AccessUnit) bool {
 	return true
 }
 
-func (g *Graph) drainDecoder() {
-	if g.dec == nil {
-		return
-	}
-	for f := g.dec.Flush(); f != nil; f = g.dec.Flush() {
-		g.frame(f)
-	}
-}
-
 // noteBusy books the time of the decoding stage, less what it waited for others.
 func (g *Graph) noteBusy(d time.Duration) {
 	g.stats.busy.Add(d.Microseconds())
 }
 
-// cross applies the boundaries that a presentation time has reached, and returns whether there
-// was one and how far behind its start the time lies.
-func (g *Graph) cross(pts int64) (crossed bool, late int64) {
-	for len(g.boundaries) > 0 && g.boundaries[0].Start <= pts {
-		b := g.boundaries[0]
-		g.boundaries = g.boundaries[1:]
-		crossed, late = true, pts-b.Start
-		for len(g.pending) > 0 && g.pending[0].At <= b.MSN {
-			g.apply(g.pending[0], b.Start)
-			g.pending = g.pending[1:]
-		}
-	}
-	return crossed, late
-}
-
-// frame sends one decoded picture through the graph.
+// frame takes a picture in decode order: it is scaled for the encoders of its era, and waits for
+// its turn.
 func (g *Graph) frame(f *h264dec.Frame) {
 	g.stats.decoded.Add(1)
 	if g.firstPTS < 0 {
 		g.firstPTS = f.PTS
 	}
 	g.stats.media.Store(max(f.PTS-g.firstPTS, 0))
-	crossed, late := g.cross(f.PTS)
-	if crossed {
-		// A picture far behind the boundary means that the first ones are missing: wait for the next.
-		g.started = g.started || late < media.VideoTimescale/5
-	}
 	if f.PTS >= g.nextShot {
 		g.nextShot = f.PTS + pictureEvery
 		g.preview(f)
 	}
-	if !g.started || len(g.stages) == 0 {
+	e := g.eraOf(f.PTS)
+	if e == nil || len(e.stages) == 0 {
 		return
 	}
-	if !crossed && g.drop(f.PTS) {
+	if !g.opens(f.PTS) && g.drop(f.PTS) {
 		g.stats.dropped.Add(1)
 		return
 	}
-	duration := g.step
+	h := held{pts: f.PTS, duration: g.step, era: e}
 	if g.level > 0 {
-		duration = 0
+		h.duration = 0
 	}
-	g.fanOut(f, crossed, duration)
-}
-
-// fanOut scales the picture down the stages, each from the one above it, and queues it.
-func (g *Graph) fanOut(f *h264dec.Frame, key bool, duration int64) {
+	// Each picture is scaled from the one above it, the first from the frame.
 	var above *picture.Picture
-	for _, s := range g.stages {
+	for _, s := range e.stages {
 		pic := s.pool.Get()
 		var err error
 		if above == nil || pic.Width > above.Width || pic.Height > above.Height {
@@ -337,10 +332,70 @@ func (g *Graph) fanOut(f *h264dec.Frame, key bool, duration int64) {
 			return
 		}
 		above = pic
-		waited := time.Now()
-		s.jobs <- job{pic: pic, pts: f.PTS, key: key, duration: duration}
-		g.stats.busy.Add(-time.Since(waited).Microseconds())
+		h.pics = append(h.pics, pic)
 	}
+	at := sort.Search(len(g.held), func(i int) bool { return g.held[i].pts > h.pts })
+	g.held = slices.Insert(g.held, at, h)
+}
+
+// eraOf returns the newest era that a presentation time has reached.
+func (g *Graph) eraOf(pts int64) *era {
+	for i := len(g.eras) - 1; i >= 0; i-- {
+		if g.eras[i].start <= pts {
+			return g.eras[i]
+		}
+	}
+	return nil
+}
+
+// opens reports whether a picture may be the first of a segment, which is never dropped.
+func (g *Graph) opens(pts int64) bool {
+	for _, b := range g.boundaries {
+		if pts >= b.Start && pts < b.Start+max(g.step, media.VideoTimescale/25) {
+			return true
+		}
+	}
+	return false
+}
+
+// emit hands the pictures presented before a time to the encoders, in order.
+func (g *Graph) emit(before int64) {
+	n := 0
+	for n < len(g.held) && (g.held[n].pts < before || len(g.held)-n > maxHeld) {
+		h := &g.held[n]
+		n++
+		crossed := false
+		for len(g.boundaries) > 0 && g.boundaries[0].Start <= h.pts {
+			// A picture far behind its boundary means that the first ones are missing: wait for the next.
+			g.started = g.started || h.pts-g.boundaries[0].Start < media.VideoTimescale/5
+			g.boundaries = g.boundaries[1:]
+			crossed = true
+		}
+		for len(g.eras) > 1 && g.eras[0] != h.era {
+			g.endEra()
+		}
+		for i, s := range h.era.stages {
+			if !g.started {
+				s.pool.Put(h.pics[i])
+				continue
+			}
+			waited := time.Now()
+			s.jobs <- job{pic: h.pics[i], pts: h.pts, key: crossed, duration: h.duration}
+			g.stats.busy.Add(-time.Since(waited).Microseconds())
+		}
+	}
+	clear(g.held[:n])
+	g.held = g.held[n:]
+}
+
+// endEra closes the encoders of the oldest era that the one behind it does not share.
+func (g *Graph) endEra() {
+	for _, s := range g.eras[0].stages {
+		if !slices.Contains(g.eras[1].stages, s) {
+			close(s.jobs)
+		}
+	}
+	g.eras = g.eras[1:]
 }
 
 // drop decides whether a picture is left out, one rhythm for all renditions.
@@ -368,48 +423,42 @@ func (g *Graph) drop(pts int64) bool {
 	return false
 }
 
-// apply changes what the graph makes, at a boundary.
+// apply begins an era at a boundary. Encoders that stay as they are go on in it; those that
+// change wait for their predecessor to finish.
 func (g *Graph) apply(c Config, start int64) {
-	old := map[string]*stage{}
-	for _, s := range g.stages {
-		old[s.rung.Name] = s
-	}
 	if len(c.Rungs) > 0 && len(g.stages) == 0 {
 		g.started = false
-	}
-	if c.Video != nil && (g.current.Video == nil || !bytes.Equal(c.Video.Config, g.current.Video.Config)) {
-		g.current.Video = c.Video
-		g.useTrack()
 	}
 	rate := media.Rational{}
 	if c.Video != nil {
 		rate = c.Video.FrameRate
 	}
-	var stages []*stage
+	e := &era{start: start}
 	for _, r := range c.Rungs {
-		before := old[r.Name]
-		delete(old, r.Name)
-		if before != nil && before.rung == r {
-			stages = append(stages, before)
+		var after <-chan struct{}
+		at := slices.IndexFunc(g.stages, func(s *stage) bool { return s.rung.Name == r.Name })
+		if at >= 0 && g.stages[at].rung == r {
+			e.stages = append(e.stages, g.stages[at])
 			continue
 		}
-		var after <-chan struct{}
-		if before != nil {
-			close(before.jobs)
-			after = before.done
+		if at >= 0 {
+			after = g.stages[at].done
 		}
-		stages = append(stages, newStage(g.sink, r, rate, g.poolFor(r.Width, r.Height), after))
+		e.stages = append(e.stages, newStage(g.sink, r, rate, g.poolFor(r.Width, r.Height), after))
 	}
-	for _, s := range old {
-		close(s.jobs)
-	}
-	sort.SliceStable(stages, func(i, j int) bool {
-		a, b := stages[i].rung, stages[j].rung
+	sort.SliceStable(e.stages, func(i, j int) bool {
+		a, b := e.stages[i].rung, e.stages[j].rung
 		return a.Width*a.Height > b.Width*b.Height
 	})
-	g.setStages(stages)
+	g.eras = append(g.eras, e)
+	g.setStages(e.stages)
 	g.applySound(c, start)
 	g.current.Rungs, g.current.Sound = c.Rungs, c.Sound
+	if len(g.held) == 0 && len(c.Rungs) == 0 {
+		for len(g.eras) > 1 {
+			g.endEra() // no picture will come to do it
+		}
+	}
 }
 
 func (g *Graph) setStages(s []*stage) {
@@ -458,13 +507,17 @@ func (g *Graph) preview(f *h264dec.Frame) {
 // Drain codes everything that is still held and returns when it is out. The graph can go on
 // after that with a keyframe.
 func (g *Graph) Drain() {
-	g.drainDecoder()
+	g.emit(math.MaxInt64)
+	for len(g.eras) > 1 {
+		g.endEra()
+	}
 	for _, s := range g.stages {
 		close(s.jobs)
 	}
 	for _, s := range g.stages {
 		<-s.done
 	}
+	g.eras = nil
 	g.setStages(nil)
 	for _, s := range g.sound {
 		s.close()

@@ -3,6 +3,7 @@ package transcode
 import (
 	"fmt"
 	"math"
+	"slices"
 
 	"metaplasis/internal/codec/aacdec"
 	"metaplasis/internal/codec/aacenc"
@@ -17,6 +18,7 @@ type sound struct {
 	held     []int16 // samples that do not fill a frame yet
 	next     int64   // presentation time of held[0], samples
 	from     int64   // nothing before this time is sent, ticks of media.VideoTimescale
+	until    int64   // nor from this time on
 	channels int
 }
 
@@ -27,23 +29,17 @@ func (s *sound) close() {
 	}
 }
 
-// applySound opens and closes audio encoders for a configuration.
+// applySound begins and ends audio encoders at a boundary.
 func (g *Graph) applySound(c Config, start int64) {
-	old := map[string]*sound{}
 	for _, s := range g.sound {
-		old[s.rung.Name] = s
-	}
-	g.sound = nil
-	for _, r := range c.Sound {
-		if s := old[r.Name]; s != nil && s.rung == r {
-			g.sound = append(g.sound, s)
-			delete(old, r.Name)
-			continue
+		if !slices.Contains(c.Sound, s.rung) {
+			s.until = min(s.until, start)
 		}
-		g.sound = append(g.sound, &sound{rung: r, next: math.MinInt64, from: start})
 	}
-	for _, s := range old {
-		s.close()
+	for _, r := range c.Sound {
+		if !slices.ContainsFunc(g.sound, func(s *sound) bool { return s.rung == r && s.until == math.MaxInt64 }) {
+			g.sound = append(g.sound, &sound{rung: r, next: math.MinInt64, from: start, until: math.MaxInt64})
+		}
 	}
 }
 
@@ -51,9 +47,6 @@ func (g *Graph) applySound(c Config, start int64) {
 func (g *Graph) Audio(u *media.AccessUnit) {
 	if g.current.Audio == nil {
 		return
-	}
-	if g.current.Video == nil { // audio alone sets the pace of boundaries
-		g.cross(media.Rescale(u.PTS, g.current.Audio.Timescale, media.VideoTimescale))
 	}
 	if len(g.sound) == 0 && !g.soundComing() {
 		return
@@ -76,6 +69,14 @@ func (g *Graph) Audio(u *media.AccessUnit) {
 	}
 	// The decoder may double the rate (SBR), so times are counted at its output's.
 	pts := media.Rescale(u.PTS, g.current.Audio.Timescale, int64(g.ears.Rate))
+	now := media.Rescale(u.PTS, g.current.Audio.Timescale, media.VideoTimescale)
+	g.sound = slices.DeleteFunc(g.sound, func(s *sound) bool {
+		over := now-media.VideoTimescale > s.until // what is held comes out first
+		if over {
+			s.close()
+		}
+		return over
+	})
 	for _, s := range g.sound {
 		if err := s.take(g.sink, pcm, pts, g.ears.Rate, g.ears.Channels); err != nil {
 			g.sink.Failed(err)
@@ -122,7 +123,8 @@ func (s *sound) take(sink Sink, pcm []int16, pts int64, rate, channels int) erro
 		at := s.next - aacenc.Delay
 		s.held = append(s.held[:0], s.held[n:]...)
 		s.next += aac.FrameSamples
-		if len(frame) > 0 && media.Rescale(at, int64(rate), media.VideoTimescale) >= s.from {
+		when := media.Rescale(at, int64(rate), media.VideoTimescale)
+		if len(frame) > 0 && when >= s.from && when < s.until {
 			sink.Unit(s.rung.Name, media.AccessUnit{DTS: at, PTS: at, Duration: aac.FrameSamples, Key: true, Data: frame})
 		}
 	}

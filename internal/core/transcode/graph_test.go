@@ -1,0 +1,345 @@
+package transcode
+
+import (
+	"math"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"metaplasis/internal/codec/aacdec"
+	"metaplasis/internal/codec/aacenc"
+	"metaplasis/internal/codec/h264dec"
+	"metaplasis/internal/codec/h264enc"
+	"metaplasis/internal/codec/scale"
+	"metaplasis/internal/core/avc"
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/picture"
+	"metaplasis/internal/core/segment"
+)
+
+const frame = media.VideoTimescale / 30
+
+// collected is a sink that keeps everything.
+type collected struct {
+	mu       sync.Mutex
+	tracks   map[string][]media.Track
+	units    map[string][]media.AccessUnit
+	pictures int
+	failed   []error
+}
+
+func newCollected() *collected {
+	return &collected{tracks: map[string][]media.Track{}, units: map[string][]media.AccessUnit{}}
+}
+
+func (c *collected) Track(n string, t media.Track) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.tracks[n] = append(c.tracks[n], t)
+}
+
+func (c *collected) Unit(n string, u media.AccessUnit) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.units[n] = append(c.units[n], u)
+}
+
+func (c *collected) Picture([]byte) { c.pictures++ }
+func (c *collected) Failed(err error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.failed = append(c.failed, err)
+}
+
+// film encodes numbered pictures, with keyframes every two seconds.
+func film(t testing.TB, w, h, effort, n int, sar media.Rational) (*media.Track, []media.AccessUnit) {
+	enc, err := h264enc.New(h264enc.Settings{Width: w, Height: h, SAR: sar, FrameRate: media.Rational{Num: 30, Den: 1}, Bitrate: 600_000, Effort: effort})
+	require.NoError(t, err)
+	defer enc.Close()
+	track, err := enc.Config.Track()
+	require.NoError(t, err)
+	var out []media.AccessUnit
+	pic := picture.New(w, h)
+	take := func(p *picture.Picture, i int) {
+		u, err := enc.Encode(p, int64(i+10)*frame, i%60 == 0)
+		require.NoError(t, err)
+		if u != nil {
+			out = append(out, *u)
+		}
+	}
+	for i := range n {
+		draw(pic, i)
+		take(pic, i)
+	}
+	for enc.Waiting() > 0 {
+		take(nil, 0)
+	}
+	return &track, out
+}
+
+// draw paints a number's block code on grey.
+func draw(p *picture.Picture, n int) {
+	for i := range p.Y {
+		p.Y[i] = 90
+	}
+	for i := range p.U {
+		p.U[i], p.V[i] = 128, 128
+	}
+	for i, white := range picture.EncodeNumber(n) {
+		x, y, side := picture.CodeCell(p.Width, p.Height, i)
+		level := byte(20)
+		if white {
+			level = 230
+		}
+		for dy := range side {
+			for dx := range side {
+				p.Y[(y+dy)*p.StrideY+x+dx] = level
+			}
+		}
+	}
+}
+
+// numbers decodes a rendition and reads the number and size of every picture by its time.
+func numbers(t *testing.T, track media.Track, units []media.AccessUnit) (map[int64]int, [2]int) {
+	var conf avc.Config
+	require.NoError(t, conf.Unmarshal(track.Config))
+	var sets []byte
+	for _, n := range append(conf.SPS, conf.PPS...) {
+		sets = append(append(sets, 0, 0, 0, 1), n...)
+	}
+	d, err := h264dec.New()
+	require.NoError(t, err)
+	defer d.Close()
+	out := map[int64]int{}
+	size := [2]int{}
+	var pic *picture.Picture
+	read := func(f *h264dec.Frame) {
+		if pic == nil {
+			pic = picture.New(f.Width, f.Height)
+		}
+		size = [2]int{f.Width, f.Height}
+		require.NoError(t, new(scale.Scaler).FromFrame(pic, f))
+		n, ok := picture.DecodeNumber(pic.Y, pic.StrideY, f.Width, f.Height)
+		require.True(t, ok, "picture at %d", f.PTS)
+		out[f.PTS] = n
+	}
+	for _, u := range units {
+		b := []byte{}
+		if u.Key {
+			b = append(b, sets...)
+		}
+		f, err := d.Decode(avc.AppendAnnexB(b, u.Data), u.PTS)
+		require.NoError(t, err)
+		if f != nil {
+			read(f)
+		}
+	}
+	return out, size
+}
+
+// play sends a film through a graph, with boundaries every so many pictures.
+func play(g *Graph, units []media.AccessUnit, every int64) {
+	next := int64(10 * frame)
+	msn := uint64(0)
+	for i := range units {
+		for units[i].PTS >= next {
+			g.Boundary(segment.Boundary{MSN: msn, Start: next})
+			msn++
+			next += every * frame
+		}
+		g.Video(&units[i])
+	}
+}
+
+func TestEverySyntaxIsTranscodedPictureByPicture(t *testing.T) {
+	// Effort 1 writes CAVLC without B-frames, 4 CABAC, 7 B-frames and several references.
+	for _, effort := range []int{1, 4, 7} {
+		track, units := film(t, 640, 360, effort, 100, media.Rational{})
+		sink := newCollected()
+		g := New(sink)
+		g.Configure(Config{Video: track, Rungs: []Rung{
+			{Name: "large", Width: 640, Height: 360, Bitrate: 500_000, Effort: 1},
+			{Name: "small", Width: 320, Height: 180, Bitrate: 200_000, Effort: 5},
+		}})
+		play(g, units, 25)
+		g.Drain()
+		require.Empty(t, sink.failed)
+		assert.Positive(t, sink.pictures)
+		for _, name := range []string{"large", "small"} {
+			got, _ := numbers(t, sink.tracks[name][0], sink.units[name])
+			require.Len(t, got, 100, "%s at effort %d", name, effort)
+			for pts, n := range got {
+				assert.EqualValues(t, pts/frame-10, n)
+			}
+			for _, u := range sink.units[name] {
+				assert.Equal(t, (u.PTS/frame-10)%25 == 0, u.Key, "keyframes stand on the boundaries and nowhere else: %d", u.PTS)
+			}
+		}
+	}
+}
+
+func TestShapesComeOutRight(t *testing.T) {
+	for name, c := range map[string]struct {
+		w, h    int
+		sar     media.Rational
+		rung    Rung
+		wantSAR media.Rational
+	}{
+		"portrait":              {360, 640, media.Rational{}, Rung{Name: "r", Width: 180, Height: 320}, media.Rational{Num: 1, Den: 1}},
+		"odd and cropped":       {426, 238, media.Rational{}, Rung{Name: "r", Width: 300, Height: 168}, media.Rational{Num: 1, Den: 1}},
+		"samples are stretched": {360, 288, media.Rational{Num: 16, Den: 11}, Rung{Name: "r", Width: 320, Height: 240, SAR: media.Rational{Num: 15, Den: 11}}, media.Rational{Num: 15, Den: 11}},
+	} {
+		track, units := film(t, c.w, c.h, 2, 12, c.sar)
+		sink := newCollected()
+		g := New(sink)
+		c.rung.Bitrate, c.rung.Effort = 400_000, 3
+		g.Configure(Config{Video: track, Rungs: []Rung{c.rung}})
+		play(g, units, 30)
+		g.Drain()
+		got, size := numbers(t, sink.tracks["r"][0], sink.units["r"])
+		assert.Len(t, got, 12, name)
+		assert.Equal(t, [2]int{c.rung.Width, c.rung.Height}, size, name)
+		assert.Equal(t, c.wantSAR, sink.tracks["r"][0].SAR, name)
+	}
+}
+
+func TestConfigurationsChangeAtTheirBoundary(t *testing.T) {
+	track, units := film(t, 320, 180, 1, 90, media.Rational{})
+	sink := newCollected()
+	g := New(sink)
+	stays := Rung{Name: "stays", Width: 320, Height: 180, Bitrate: 300_000, Effort: 1}
+	changes := Rung{Name: "changes", Width: 320, Height: 180, Bitrate: 300_000, Effort: 1}
+	g.Configure(Config{Video: track, Rungs: []Rung{stays, changes}})
+	other := changes
+	other.Width, other.Height = 160, 90
+	g.Configure(Config{At: 1, Video: track, Rungs: []Rung{stays, other}})
+	g.Configure(Config{At: 2, Video: track, Rungs: []Rung{stays, {Name: "comes", Width: 160, Height: 90, Bitrate: 200_000, Effort: 1}}})
+	play(g, units, 30)
+	g.Drain()
+	assert.Len(t, sink.tracks["stays"], 1, "an encoder that is not changed goes on")
+	assert.Len(t, sink.units["stays"], 90)
+	require.Len(t, sink.tracks["changes"], 2)
+	assert.Equal(t, 160, sink.tracks["changes"][1].Width)
+	assert.Len(t, sink.units["changes"], 60)
+	require.Len(t, sink.units["comes"], 30)
+	assert.EqualValues(t, 70*frame, sink.units["comes"][0].PTS)
+}
+
+func TestPicturesAreDroppedEvenlyWhenItFallsBehind(t *testing.T) {
+	track, units := film(t, 320, 180, 1, 300, media.Rational{})
+	sink := newCollected()
+	g := New(sink)
+	g.Configure(Config{Video: track, Rungs: []Rung{
+		{Name: "a", Width: 320, Height: 180, Bitrate: 300_000, Effort: 1}, {Name: "b", Width: 160, Height: 90, Bitrate: 150_000, Effort: 1},
+	}, Keep: units[59].PTS})
+	next := int64(10 * frame)
+	for i := range units {
+		for msn := uint64(0); units[i].PTS >= next; msn++ {
+			g.Boundary(segment.Boundary{MSN: uint64(next / frame), Start: next})
+			next += 30 * frame
+		}
+		g.Received(units[i].DTS + media.VideoTimescale) // a second behind, all the time
+		g.Video(&units[i])
+	}
+	g.Drain()
+	st := g.Stats()
+	assert.Positive(t, st.Dropped)
+	assert.Positive(t, st.DropLevel)
+	assert.EqualValues(t, 300-st.Dropped, len(sink.units["a"]))
+	var times [2][]int64
+	for i, name := range []string{"a", "b"} {
+		for _, u := range sink.units[name] {
+			times[i] = append(times[i], u.PTS)
+		}
+	}
+	assert.Equal(t, times[0], times[1], "the same pictures in every rendition")
+	for i := range 60 {
+		assert.EqualValues(t, int64(10+i)*frame, times[0][i], "what is repeated for a new worker is kept whole")
+	}
+	keys := 0
+	for _, u := range sink.units["a"] {
+		if u.Key {
+			keys++
+		}
+	}
+	assert.Equal(t, 10, keys, "no boundary loses its keyframe")
+}
+
+func TestBrokenAccessUnitsAreCounted(t *testing.T) {
+	track, units := film(t, 320, 180, 1, 60, media.Rational{})
+	sink := newCollected()
+	g := New(sink)
+	g.Configure(Config{Video: track, Rungs: []Rung{{Name: "a", Width: 320, Height: 180, Bitrate: 300_000, Effort: 1}}})
+	for i := 20; i < 25; i++ {
+		for j := 8; j < len(units[i].Data); j++ {
+			units[i].Data[j] ^= byte(j)
+		}
+	}
+	play(g, units, 30)
+	g.Drain()
+	assert.Greater(t, len(sink.units["a"]), 40, "the rest goes on")
+}
+
+func TestEncodedSoundKeepsItsTime(t *testing.T) {
+	const rate = 48000
+	enc, err := aacenc.New(rate, 2, 128_000)
+	require.NoError(t, err)
+	defer enc.Close()
+	track := enc.Config.Track(enc.Config.Marshal())
+	sink := newCollected()
+	g := New(sink)
+	g.Configure(Config{Audio: &track, Sound: []AudioRung{{Name: "audio-64k", Bitrate: 64_000}}})
+	g.Boundary(segment.Boundary{MSN: 0, Start: 0})
+	const beep = rate // a tone begins after a second
+	pcm := make([]int16, 2048)
+	for f := range 100 {
+		for i := range 1024 {
+			n := f*1024 + i
+			v := int16(0)
+			if n >= beep {
+				v = int16(12000 * math.Sin(2*math.Pi*1000*float64(n)/rate))
+			}
+			pcm[2*i], pcm[2*i+1] = v, v
+		}
+		data, err := enc.Encode(pcm)
+		require.NoError(t, err)
+		at := int64(f*1024 - aacenc.Delay)
+		if len(data) > 0 && at >= 0 {
+			g.Audio(&media.AccessUnit{DTS: at, PTS: at, Duration: 1024, Key: true, Data: data})
+		}
+	}
+	g.Drain()
+	require.Empty(t, sink.failed)
+	units := sink.units["audio-64k"]
+	require.Greater(t, len(units), 80)
+	dec, err := aacdec.New(sink.tracks["audio-64k"][0].Config)
+	require.NoError(t, err)
+	defer dec.Close()
+	onset := int64(-1)
+	for i, u := range units {
+		if i > 0 {
+			assert.EqualValues(t, 1024, u.PTS-units[i-1].PTS)
+		}
+		out, err := dec.Decode(u.Data)
+		require.NoError(t, err)
+		for j := 0; j < len(out) && onset < 0; j += 2 {
+			if out[j] > 6000 {
+				onset = u.PTS + int64(j/2)
+			}
+		}
+	}
+	assert.InDelta(t, beep, onset, rate/100, "within 10 ms")
+}
+
+func BenchmarkGraph(b *testing.B) {
+	track, units := film(b, 640, 360, 1, 120, media.Rational{})
+	for b.Loop() {
+		g := New(newCollected())
+		g.Configure(Config{Video: track, Keep: math.MaxInt64, Rungs: []Rung{{Name: "a", Width: 320, Height: 180, Bitrate: 300_000, Effort: 1}}})
+		play(g, units, 60)
+		g.Drain()
+	}
+	b.ReportMetric(float64(b.Elapsed().Microseconds())/float64(b.N*len(units)), "µs/picture")
+}

@@ -1,0 +1,189 @@
+package worker
+
+import (
+	"bufio"
+	"bytes"
+	"fmt"
+	"log/slog"
+	"os"
+	"os/exec"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/segment"
+	"metaplasis/internal/core/transcode"
+)
+
+const mark = "METAPLASIS_TEST_WORKER"
+
+// TestMain lets the test binary be a worker that returns what it gets, dies of the word POISON
+// and hangs at the word HANG.
+func TestMain(m *testing.M) {
+	if os.Getenv(mark) == "" {
+		os.Exit(m.Run())
+	}
+	f := os.NewFile(3, "socket")
+	r := bufio.NewReader(f)
+	var mu sync.Mutex
+	send := func(kind byte, parts ...[]byte) {
+		mu.Lock()
+		defer mu.Unlock()
+		_ = writeMessage(f, kind, parts...)
+	}
+	go func() {
+		for range time.Tick(100 * time.Millisecond) {
+			send(kindStats, mustJSON(Stats{PID: os.Getpid()}))
+		}
+	}()
+	for {
+		kind, body, err := readMessage(r)
+		if err != nil {
+			return
+		}
+		switch {
+		case kind == kindVideo && bytes.Contains(body, []byte("POISON")):
+			os.Exit(7)
+		case kind == kindVideo && bytes.Contains(body, []byte("HANG")):
+			mu.Lock() // not even its heart beats
+			select {}
+		case kind == kindVideo:
+			_, u, _ := parseUnit(body)
+			send(kindUnit, unitHead("echo", &u), u.Data)
+		case kind == kindDrain:
+			send(kindDrained)
+		}
+	}
+}
+
+// heard is a handler that keeps what comes.
+type heard struct {
+	mu       sync.Mutex
+	units    []string
+	replaced []bool
+	drained  int
+}
+
+func (h *heard) do(f func()) { h.mu.Lock(); defer h.mu.Unlock(); f() }
+
+func (h *heard) Track(string, media.Track) {}
+func (h *heard) Unit(_ string, u media.AccessUnit) {
+	h.do(func() { h.units = append(h.units, string(u.Data)) })
+}
+func (h *heard) Picture([]byte) {}
+func (h *heard) Stats(Stats)    {}
+func (h *heard) Failed(string)  {}
+func (h *heard) Replaced(_ string, repeats bool) {
+	h.do(func() { h.replaced = append(h.replaced, repeats); h.units = append(h.units, "|") })
+}
+func (h *heard) Drained() { h.do(func() { h.drained++ }) }
+
+func (h *heard) wait(t *testing.T, what string, ok func() bool) {
+	t.Helper()
+	require.Eventually(t, func() bool { h.mu.Lock(); defer h.mu.Unlock(); return ok() }, 20*time.Second, 5*time.Millisecond, what)
+}
+
+func newTest(t *testing.T) (*Supervisor, *heard) {
+	h := &heard{}
+	s := NewSupervisor(func() *exec.Cmd {
+		cmd := exec.Command(os.Args[0])
+		cmd.Env = append(os.Environ(), mark+"=1")
+		return cmd
+	}, transcode.Config{Video: &media.Track{Kind: media.Video}}, h, slog.New(slog.DiscardHandler))
+	t.Cleanup(s.Close)
+	return s, h
+}
+
+func send(s *Supervisor, pts int64, key bool, text string) {
+	s.Video(&media.AccessUnit{PTS: pts, DTS: pts, Key: key, Data: []byte(text)})
+}
+
+func TestLostWorkerIsReplacedAndRepeats(t *testing.T) {
+	s, h := newTest(t)
+	for i := range int64(6) {
+		if i%2 == 0 {
+			s.Boundary(segment.Boundary{MSN: uint64(i / 2), Start: i})
+		}
+		send(s, i, i%2 == 0, fmt.Sprint(i))
+	}
+	h.wait(t, "all six", func() bool { return len(h.units) == 6 })
+	s.Settled(1) // segment 0 is out: units 0 and 1 are not needed again
+	first := s.PID()
+	p, err := os.FindProcess(first)
+	require.NoError(t, err)
+	require.NoError(t, p.Kill())
+	h.wait(t, "the repetition", func() bool { return len(h.units) == 11 })
+	assert.Equal(t, []string{"0", "1", "2", "3", "4", "5", "|", "2", "3", "4", "5"}, h.units)
+	assert.NotEqual(t, first, s.PID())
+	assert.Equal(t, []bool{true}, h.replaced)
+	s.Drain()
+	h.wait(t, "the end", func() bool { return h.drained == 1 })
+}
+
+func TestPoisonIsLeftOutAfterTwoDeaths(t *testing.T) {
+	s, h := newTest(t)
+	s.Boundary(segment.Boundary{})
+	send(s, 0, true, "before")
+	send(s, 1, false, "POISON")
+	h.wait(t, "both deaths", func() bool { return len(h.replaced) == 2 })
+	send(s, 2, true, "after")
+	h.wait(t, "what comes behind", func() bool { return len(h.units) > 0 && h.units[len(h.units)-1] == "after" })
+	assert.Equal(t, []bool{true, false}, h.replaced)
+}
+
+func TestHungWorkerIsReplaced(t *testing.T) {
+	s, h := newTest(t)
+	s.Boundary(segment.Boundary{})
+	send(s, 0, true, "first")
+	h.wait(t, "the first", func() bool { return len(h.units) == 1 })
+	before := s.PID()
+	send(s, 1, false, "HANG")
+	h.wait(t, "its replacement", func() bool { return len(h.replaced) >= 1 })
+	require.Eventually(t, func() bool { return s.PID() != before && s.PID() != 0 }, 5*time.Second, 5*time.Millisecond)
+}
+
+func TestBacklogIsBounded(t *testing.T) {
+	s, _ := newTest(t)
+	data := make([]byte, 1<<20)
+	for i := range int64(200) {
+		s.Video(&media.AccessUnit{PTS: i, DTS: i, Key: i == 0, Data: data})
+	}
+	s.mu.Lock()
+	held := s.logBytes
+	s.mu.Unlock()
+	assert.LessOrEqual(t, held, maxLogBytes+len(data))
+}
+
+func TestMessagesReadBack(t *testing.T) {
+	u := media.AccessUnit{DTS: -5, PTS: 7, Duration: 3000, Key: true, Data: []byte("data")}
+	name, got, err := parseUnit(append(unitHead("360p", &u), u.Data...))
+	require.NoError(t, err)
+	assert.Equal(t, "360p", name)
+	assert.Equal(t, u, got)
+	b, err := parseBoundary(boundaryBody(segment.Boundary{MSN: 9, Start: -1}))
+	require.NoError(t, err)
+	assert.Equal(t, segment.Boundary{MSN: 9, Start: -1}, b)
+	_, _, err = parseUnit([]byte{9, 1})
+	assert.Error(t, err)
+	_, _, err = readMessage(bufio.NewReader(bytes.NewReader([]byte{'v', 0xff, 0xff, 0xff, 0xff})))
+	assert.ErrorContains(t, err, "at most")
+}
+
+func FuzzMessages(f *testing.F) {
+	f.Add([]byte{'v', 0, 0, 0, 1, 0})
+	f.Fuzz(func(_ *testing.T, b []byte) {
+		r := bufio.NewReader(bytes.NewReader(b))
+		for {
+			_, body, err := readMessage(r)
+			if err != nil {
+				return
+			}
+			_, _, _ = parseUnit(body)
+			_, _ = parseBoundary(body)
+		}
+	})
+}
