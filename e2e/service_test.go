@@ -160,6 +160,32 @@ func TestSenderGoneAndBack(t *testing.T) {
 	}
 }
 
+func TestSoundAloneAndPictureAlone(t *testing.T) {
+	s := start(t)
+	sound := s.channel("booth", origin.Settings{SegmentMillis: 1000}, ladder.Rung{Name: "source", On: true, Source: true}, ladder.Rung{Name: "low", On: true, Source: false, Height: 90, Bitrate: 100_000, AudioBitrate: 32_000})
+	picture := s.channel("mark", origin.Settings{SegmentMillis: 1000}, ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
+	s.send(0, camera.Options{URL: sound, NoVideo: true})
+	s.send(0, camera.Options{URL: picture, NoAudio: true})
+	for slug, want := range map[string][]string{
+		"booth": {"audio/index.m3u8", "audio-32k/index.m3u8", `CODECS="mp4a.40.2"`},
+		"mark":  {"180p/index.m3u8", `CODECS="avc1.`},
+	} {
+		eventually(t, slug, func() bool { code, _, _ := s.get("/media/" + slug + "/index.m3u8"); return code == 200 })
+		_, b, _ := s.get("/media/" + slug + "/index.m3u8")
+		for _, w := range want {
+			assert.Contains(t, string(b), w)
+		}
+		assert.NotContains(t, string(b), "EXT-X-MEDIA:")
+	}
+	eventually(t, "encoded sound", func() bool { return s.newest("booth", "audio-32k") > 3 })
+	for _, name := range []string{"audio", "audio-32k"} {
+		for i, e := range s.playlist("booth", name).Entries {
+			assert.InDelta(t, 1.0, e.Duration.Seconds(), 0.05, "%s %d", name, i)
+		}
+	}
+	assert.Equal(t, origin.Live, s.status("mark").State)
+}
+
 // refused publishes one address and returns what the server said.
 func refused(t *testing.T, address string) *rtmp.RefusedError {
 	conn, err := rtmp.Dial(context.Background(), address, rtmp.Options{})

@@ -205,8 +205,18 @@ func (c *Channel) discontinuitiesBefore(msn uint64) uint64 {
 	return n
 }
 
-// sessionBegun is called with the first unit of a session.
-func (c *Channel) sessionBegun(*session, int64) { c.firstMedia = time.Time{} }
+// sessionBegun is called with the first unit of a session. Renditions of earlier sessions that it
+// does not make are stood in for, so that nothing is held for good and their viewers go on.
+func (c *Channel) sessionBegun(s *session) {
+	c.firstMedia = time.Time{}
+	on := func(name string) bool { return s.outputs[name] != nil }
+	for name, r := range *c.renditions.Load() {
+		if v := r.View(); !on(name) && v != nil && !v.Retired {
+			r.until = s.clock.Next()
+			c.retire(r, on)
+		}
+	}
+}
 
 // boundary books a boundary: the discontinuity that it carries, and numbers reserved ahead.
 func (c *Channel) boundary(b segment.Boundary) {

@@ -78,17 +78,6 @@ func (m *memory) Admit(_, key string) error {
 	return nil
 }
 
-func (m *memory) has(kind string) bool {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	for _, e := range m.events {
-		if e.Kind == kind {
-			return true
-		}
-	}
-	return false
-}
-
 type receiver struct{ o *origin.Origin }
 
 func (r receiver) Open(c, k, p, remote string) (rtmpin.Feed, error) { return r.o.Open(c, k, p, remote) }

@@ -194,7 +194,7 @@ func (s *session) begin(u *media.AccessUnit) {
 	if s.sup == nil && s.needsWorker() {
 		s.startWorker()
 	}
-	s.c.sessionBegun(s, u.PTS)
+	s.c.sessionBegun(s)
 }
 
 func (s *session) needsWorker() bool { return s.video != nil || len(s.config.Sound) > 0 }

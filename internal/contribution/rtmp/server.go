@@ -283,7 +283,8 @@ func Address(app, name string) (channel, key string, err error) {
 	}
 	path := strings.Split(strings.Trim(app+"/"+name, "/"), "/")
 	if len(path) != 3 || path[0] != Application || path[1] == "" || path[2] == "" {
-		return "", "", &media.FormatError{Format: "RTMP stream address", Found: fmt.Sprintf("application %q with a stream name of %d characters", app, len(name)), Want: "application in/CHANNEL with the key as stream name, or application in with CHANNEL/KEY"}
+		// Only the first part is repeated: any other may be somebody's key.
+		return "", "", &media.FormatError{Format: "RTMP stream address", Found: fmt.Sprintf("%d parts that begin with %q", len(path), path[0]), Want: "application in/CHANNEL with the key as stream name, or application in with CHANNEL/KEY"}
 	}
 	return path[1], path[2], nil
 }

@@ -60,11 +60,11 @@ func TestChunkStreamsInterleave(t *testing.T) {
 	// header bytes.
 	video, audio := bytes.Repeat([]byte{1}, 200), []byte{2, 2}
 	var b []byte
-	b = append(b, 0<<6|0, 10, 0, 0, 50, 0, 0, 200, TypeVideo, 1, 0, 0, 0) // csid 74
+	b = append(b, 0, 10, 0, 0, 50, 0, 0, 200, TypeVideo, 1, 0, 0, 0) // csid 74
 	b = append(b, video[:128]...)
-	b = append(b, 0<<6|1, 1, 1, 0, 0, 60, 0, 0, 2, TypeAudio, 1, 0, 0, 0) // csid 321
+	b = append(b, 1, 1, 1, 0, 0, 60, 0, 0, 2, TypeAudio, 1, 0, 0, 0) // csid 321
 	b = append(b, audio...)
-	b = append(b, 3<<6|0, 10)
+	b = append(b, 3<<6, 10)
 	b = append(b, video[128:]...)
 	got := readAll(t, NewChunkReader(), b, 5)
 	assert.Equal(t, []Message{

@@ -20,8 +20,9 @@
               class={["mr-1.5 inline-block size-2 rounded-full align-middle", mark[e.level]]}
               title={e.level}
             ></span>
-            {#if showChannel && e.channel}<a class="link link-hover font-medium" href="#/channels/{e.channel}"
-                >{e.channel}</a
+            {#if showChannel && e.channel}<a
+                class="bg-base-200 rounded-selector hover:text-primary mr-1 px-1.5 py-0.5 text-xs font-medium"
+                href="#/channels/{e.channel}">{e.channel}</a
               >{/if}
             {e.text}
           </p>

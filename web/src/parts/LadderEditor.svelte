@@ -9,6 +9,7 @@
   let known = $state(false);
   let dirty = $state(false);
   let busy = $state(false);
+  let more = $state(false); // show peak and buffer instead of size and bitrate
   let said = $state("");
   let error = $state<unknown>();
 
@@ -57,9 +58,28 @@
     });
     touch();
   }
-  const kbit = (bits: number | undefined) => Math.round((bits ?? 0) / 1000);
   const encoded = $derived(rungs.filter((r) => r.on && !r.source).length);
 </script>
+
+{#snippet number(
+  r: Rung,
+  key: "width" | "height" | "bitrate" | "peak" | "buffer" | "effort" | "audioBitrate",
+  unit: number,
+  empty: string,
+)}
+  <input
+    type="number"
+    class="input input-xs w-16"
+    value={r[key] ? Math.round(r[key] / unit) : ""}
+    placeholder={empty}
+    oninput={(e) => {
+      r[key] = Number(e.currentTarget.value) * unit;
+      if (key === "bitrate") r.peak = 0; // follows again
+      touch();
+    }}
+    aria-label="{r.name} {key}"
+  />
+{/snippet}
 
 <div class="p-3">
   <div class="mb-2 flex flex-wrap items-center gap-2">
@@ -69,6 +89,9 @@
         ? "the source passes through and leads"
         : "no rung passes the source through"}.
     </p>
+    <button class="btn btn-xs" aria-pressed={more} onclick={() => (more = !more)}
+      >{more ? "Size and bitrate" : "Peak and buffer"}</button
+    >
     <button class="btn btn-xs" onclick={propose}>Propose</button>
     <button class="btn btn-xs" onclick={add}>Add rung</button>
   </div>
@@ -80,12 +103,12 @@
     </p>
   {:else}
     <div class="overflow-x-auto">
-      <table class="table-xs table">
+      <table class="table-xs table [&_td]:px-1 [&_th]:px-1">
         <thead>
           <tr>
-            <th>On</th><th>Name</th><th>Size</th><th>kbit/s</th><th
-              title="1: least processor time, 9: best picture">Effort</th
-            >
+            <th>On</th><th>Name</th>
+            {#if more}<th>Peak kbit/s</th><th>Buffer ms</th>{:else}<th>Size</th><th>kbit/s</th>{/if}
+            <th title="1: least processor time, 9: best picture">Effort</th>
             <th>Sound kbit/s</th><th><span class="sr-only">Remove</span></th>
           </tr>
         </thead>
@@ -111,65 +134,21 @@
               >
               {#if r.source}
                 <td colspan="3" class="label-quiet">the source, untouched</td>
+              {:else if more}
+                <td>{@render number(r, "peak", 1000, "1.2 ×")}</td>
+                <td>{@render number(r, "buffer", 1, "1000")}</td>
+                <td>{@render number(r, "effort", 1, "2")}</td>
               {:else}
-                <td class="whitespace-nowrap">
-                  <input
-                    type="number"
-                    class="input input-xs w-16"
-                    value={r.width || ""}
-                    placeholder="auto"
-                    oninput={(e) => ((r.width = Number(e.currentTarget.value) || 0), touch())}
-                    aria-label="{r.name} width"
-                  />
-                  ×
-                  <input
-                    type="number"
-                    class="input input-xs w-16"
-                    value={r.height || ""}
-                    placeholder="auto"
-                    oninput={(e) => ((r.height = Number(e.currentTarget.value) || 0), touch())}
-                    aria-label="{r.name} height"
-                  />
-                </td>
-                <td
-                  ><input
-                    type="number"
-                    class="input input-xs w-20"
-                    value={kbit(r.bitrate)}
-                    step="50"
-                    oninput={(e) => (
-                      (r.bitrate = Number(e.currentTarget.value) * 1000),
-                      (r.peak = 0),
-                      touch()
-                    )}
-                    aria-label="{r.name} bitrate"
-                  /></td
+                <td class="whitespace-nowrap"
+                  >{@render number(r, "width", 1, "auto")} × {@render number(r, "height", 1, "auto")}</td
                 >
-                <td
-                  ><input
-                    type="number"
-                    class="input input-xs w-14"
-                    min="1"
-                    max="9"
-                    bind:value={r.effort}
-                    oninput={touch}
-                    aria-label="{r.name} effort"
-                  /></td
-                >
+                <td>{@render number(r, "bitrate", 1000, "")}</td>
+                <td>{@render number(r, "effort", 1, "2")}</td>
               {/if}
-              <td
-                ><input
-                  type="number"
-                  class="input input-xs w-20"
-                  value={r.audioBitrate ? kbit(r.audioBitrate) : ""}
-                  placeholder="source"
-                  oninput={(e) => ((r.audioBitrate = Number(e.currentTarget.value) * 1000), touch())}
-                  aria-label="{r.name} sound"
-                /></td
-              >
+              <td>{@render number(r, "audioBitrate", 1000, "source")}</td>
               <td
                 ><button
-                  class="btn btn-ghost btn-xs"
+                  class="btn btn-ghost btn-xs px-1"
                   onclick={() => (rungs.splice(i, 1), touch())}
                   aria-label="Remove {r.name}">✕</button
                 ></td

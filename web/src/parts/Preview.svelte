@@ -5,7 +5,9 @@
   const onAir = $derived(!!channel.feed);
 </script>
 
-<div class="bg-neutral relative grid aspect-video h-full w-full place-items-center overflow-hidden sm:aspect-auto">
+<div
+  class="bg-neutral relative grid aspect-video h-full w-full place-items-center overflow-hidden sm:aspect-auto"
+>
   {#if channel.pictureAt}
     <img
       src="/media/{channel.slug}/picture.jpg?at={channel.pictureAt}"

@@ -20,14 +20,14 @@
 
 <header class="border-base-300 bg-base-100 sticky top-0 z-20 border-b">
   <nav class="mx-auto flex h-12 max-w-[1500px] items-center gap-1 px-3 sm:px-5" aria-label="Main">
-    <a href="#/channels" class="mr-3 flex items-center gap-2 font-semibold tracking-tight">
-      <img src="/icon.svg" alt="" class="size-6" /><span class="hidden sm:inline">Metaplasis</span>
+    <a href="#/channels" class="mr-1 flex shrink-0 items-center gap-2 sm:mr-3 font-semibold tracking-tight">
+      <img src="/icon.svg" alt="" class="size-6 shrink-0" /><span class="hidden sm:inline">Metaplasis</span>
     </a>
     {#each links as l (l.to)}
       <a
         href="#/{l.to}"
         class={[
-          "rounded-field px-3 py-1.5 text-sm",
+          "rounded-field px-2 py-1.5 text-sm sm:px-3",
           section === l.to ? "bg-base-200 font-medium" : "hover:bg-base-200",
         ]}
         aria-current={section === l.to ? "page" : undefined}>{l.text}</a
@@ -46,7 +46,7 @@
         /></svg
       >
     </button>
-    <a href="#/account" class="btn btn-ghost btn-sm">{user}</a>
-    <button class="btn btn-ghost btn-sm" onclick={leave}>Sign out</button>
+    <a href="#/account" class="btn btn-ghost btn-sm hidden sm:inline-flex">{user}</a>
+    <button class="btn btn-ghost btn-sm px-1.5 whitespace-nowrap sm:px-3" onclick={leave}>Sign out</button>
   </nav>
 </header>
