@@ -1,6 +1,7 @@
 package origin_test
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"io"
@@ -9,6 +10,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"os/exec"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -21,6 +23,7 @@ import (
 	"metaplasis/internal/camera"
 	rtmpin "metaplasis/internal/contribution/rtmp"
 	"metaplasis/internal/core/bmff"
+	"metaplasis/internal/core/flv"
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
@@ -76,6 +79,12 @@ func (m *memory) Admit(_, key string) error {
 		return origin.ErrBadKey
 	}
 	return nil
+}
+
+func (m *memory) has(kind string) bool {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return slices.ContainsFunc(m.events, func(e origin.Event) bool { return e.Kind == kind })
 }
 
 type receiver struct{ o *origin.Origin }
@@ -214,4 +223,167 @@ func TestFeedBecomesAnAlignedLadder(t *testing.T) {
 		require.Equal(t, len(large[i].Units), len(small[i].Units))
 		assert.Equal(t, 30, len(large[i].Units))
 	}
+}
+
+// feed opens a feed without a network and returns what sends numbered pictures of one rate.
+func (r *rig) feed(slug string) *origin.Feed {
+	f, err := r.o.Open(slug, "right", "TEST", "here")
+	require.NoError(r.t, err)
+	return f
+}
+
+// h264 returns the track and the access units of a demo loop.
+func h264(t *testing.T, loop int) (media.Track, []flv.VideoBody, []uint32) {
+	file, err := flv.NewReader(bytes.NewReader(demo.Loops[loop].FLV))
+	require.NoError(t, err)
+	var track media.Track
+	var units []flv.VideoBody
+	var stamps []uint32
+	for {
+		tag, err := file.Next()
+		if err != nil {
+			return track, units, stamps
+		}
+		var v flv.VideoBody
+		if tag.Type != flv.TagVideo || v.Unmarshal(tag.Body) != nil {
+			continue
+		}
+		if v.Config {
+			track, _, err = flv.VideoTrack(v.Data)
+			require.NoError(t, err)
+			continue
+		}
+		units, stamps = append(units, v), append(stamps, tag.Timestamp)
+	}
+}
+
+var sourceOnly = ladder.Ladder{Rungs: []ladder.Rung{{Name: "source", On: true, Source: true}}}
+
+func (r *rig) playlist(slug, name string) *hls.Playlist {
+	code, b := r.get("/" + slug + "/" + name + "/index.m3u8")
+	require.Equal(r.t, 200, code)
+	p, err := hls.ReadMedia(b)
+	require.NoError(r.t, err)
+	return p
+}
+
+func TestTimestampsThatJumpGoOnWithADiscontinuity(t *testing.T) {
+	r := newRig(t)
+	c := r.channel(origin.Settings{Slug: "start-line", Ladder: sourceOnly})
+	f := r.feed("start-line")
+	track, units, stamps := h264(t, 1)
+	f.Track(track)
+	for _, base := range []uint32{0, 8000, 4_000_000_000, 4_000_008_000} { // two turns, a jump ahead, and on
+		for i, u := range units {
+			f.Unit(media.Video, base+stamps[i], int64(u.Composition), u.Key, u.Data)
+		}
+	}
+	f.End("test")
+	r.eventually("all segments", func() bool { return last(c, "source") >= 14 })
+	p := r.playlist("start-line", "source")
+	breaks := 0
+	for _, e := range p.Entries {
+		if e.Discontinuity {
+			breaks++
+		}
+	}
+	assert.EqualValues(t, 1, uint64(breaks)+p.DiscontinuitySequence)
+	r.eventually("an event", func() bool { return r.keep.has("timestamps-jumped") })
+	assert.EqualValues(t, 1, c.Position().Discontinuities)
+}
+
+func TestTracksThatChangeBeginANewRun(t *testing.T) {
+	r := newRig(t)
+	c := r.channel(origin.Settings{Slug: "start-line", Ladder: sourceOnly})
+	f := r.feed("start-line")
+	base := uint32(0)
+	for _, loop := range []int{1, 0} {
+		track, units, stamps := h264(t, loop)
+		f.Track(track)
+		for i, u := range units {
+			f.Unit(media.Video, base+stamps[i], int64(u.Composition), u.Key, u.Data)
+		}
+		base += 8000
+	}
+	f.End("test")
+	r.eventually("both", func() bool { return last(c, "source") >= 6 })
+	var sizes []int
+	all := c.Rendition("source").View().Snapshot.All
+	for _, s := range all {
+		if n := len(sizes); n == 0 || sizes[n-1] != s.Header.Track.Height {
+			sizes = append(sizes, s.Header.Track.Height)
+		}
+		assert.Equal(t, s.MSN == 4, s.Discontinuity, "segment %d", s.MSN)
+	}
+	assert.Equal(t, []int{1080, 720}, sizes)
+	r.eventually("an event", func() bool { return r.keep.has("feed-changed") })
+}
+
+func TestSparseKeyframesAreTold(t *testing.T) {
+	r := newRig(t)
+	c := r.channel(origin.Settings{Slug: "start-line", SegmentMillis: 500, Ladder: sourceOnly})
+	f := r.feed("start-line")
+	track, units, stamps := h264(t, 1) // keyframes every two seconds
+	f.Track(track)
+	for i, u := range units {
+		f.Unit(media.Video, stamps[i], int64(u.Composition), u.Key, u.Data)
+	}
+	r.eventually("an event", func() bool { return r.keep.has("keyframes-sparse") })
+	st := c.Status()
+	require.NotEmpty(t, st.Problems)
+	assert.Contains(t, st.Problems[0].Text, "Set its keyframe interval to 500 ms")
+	f.End("test")
+	for _, s := range c.Rendition("source").View().Snapshot.All {
+		assert.EqualValues(t, 2*media.VideoTimescale, s.Duration)
+	}
+	assert.LessOrEqual(t, st.Memory, st.MemoryBound)
+}
+
+func TestSilentSenderLosesItsChannelToTheNext(t *testing.T) {
+	now := time.Now()
+	var mu sync.Mutex
+	keep := &memory{}
+	o := origin.New(origin.Options{Keeper: keep, Gate: keep, Worker: func() *exec.Cmd { return exec.Command("false") }, Now: func() time.Time {
+		mu.Lock()
+		defer mu.Unlock()
+		return now
+	}})
+	defer o.Close()
+	_, err := o.Add(origin.Settings{Slug: "start-line"}, now, origin.Position{})
+	require.NoError(t, err)
+	first, err := o.Open("start-line", "right", "TEST", "a")
+	require.NoError(t, err)
+	_, err = o.Open("start-line", "right", "TEST", "b")
+	require.ErrorIs(t, err, origin.ErrTaken)
+	mu.Lock()
+	now = now.Add(3 * time.Second)
+	mu.Unlock()
+	second, err := o.Open("start-line", "right", "TEST", "b")
+	require.NoError(t, err)
+	assert.Equal(t, "another sender took over", <-first.Kicked())
+	_, err = o.Open("start-line", "wrong", "TEST", "c")
+	assert.ErrorIs(t, err, origin.ErrBadKey)
+	_, err = o.Open("nowhere", "right", "TEST", "c")
+	assert.ErrorIs(t, err, origin.ErrUnknownChannel)
+	second.End("test")
+	assert.Equal(t, origin.Waiting, o.Channel("start-line").Status().State)
+	assert.NoError(t, o.Remove("start-line"))
+	assert.ErrorIs(t, o.Remove("start-line"), origin.ErrUnknownChannel)
+}
+
+func TestSettingsAreAppliedWholeOrNotAtAll(t *testing.T) {
+	r := newRig(t)
+	c := r.channel(origin.Settings{Slug: "start-line", Title: "before"})
+	_, err := r.o.Add(origin.Settings{Slug: "start-line"}, time.Now(), origin.Position{})
+	assert.ErrorIs(t, err, origin.ErrExists)
+	s := c.Settings()
+	s.Title, s.Window = "after", 2
+	var invalid *origin.InvalidError
+	require.ErrorAs(t, c.Apply(s), &invalid)
+	assert.Equal(t, "window", invalid.Problems[0].Field)
+	assert.Equal(t, "before", c.Settings().Title)
+	s.Window = 4
+	require.NoError(t, c.Apply(s))
+	assert.Equal(t, "after", c.Settings().Title)
+	assert.Equal(t, origin.DefaultSegmentMillis, int(c.Settings().SegmentMillis))
 }

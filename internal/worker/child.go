@@ -20,7 +20,7 @@ type Stats struct {
 	transcode.Stats
 	PID   int   `json:"pid"`
 	CPU   int64 `json:"cpu"`   // microseconds of processor time so far
-	Stuck int64 `json:"stuck"` // milliseconds that the message at hand has taken
+	Stuck int64 `json:"stuck"` // milliseconds, by its own beats, without any progress on the message at hand
 }
 
 // The bounds of the queue inside a worker. Behind it the socket fills, then the supervisor's queue.
@@ -63,18 +63,20 @@ func Run(f *os.File) error {
 		}
 	}()
 	for m := range queue {
-		c.since.Store(time.Now().UnixMilli())
+		c.busy.Store(true)
 		if err := c.handle(m); err != nil {
 			return err
 		}
-		c.since.Store(0)
+		c.busy.Store(false)
+		c.progress.Add(1)
 	}
 	return nil
 }
 
 type child struct {
-	graph *transcode.Graph
-	since atomic.Int64 // when the message at hand was taken up, milliseconds; 0: idle
+	graph    *transcode.Graph
+	busy     atomic.Bool  // a message is at hand
+	progress atomic.Int64 // messages done and units made
 
 	mu sync.Mutex
 	w  *bufio.Writer
@@ -122,16 +124,25 @@ func (c *child) send(kind byte, parts ...[]byte) {
 	}
 }
 
+// beat tells the supervisor that the process lives, and whether it gets on. It counts beats, not
+// time: when the whole machine is held up, nobody beats and nobody is blamed.
 func (c *child) beat() {
+	var before int64
+	stuck := 0
 	for range time.Tick(beat) {
+		now := c.progress.Load()
+		if c.busy.Load() && now == before {
+			stuck++
+		} else {
+			stuck = 0
+		}
+		before = now
 		s := Stats{Stats: c.graph.Stats(), PID: os.Getpid()}
 		var ru syscall.Rusage
 		if syscall.Getrusage(syscall.RUSAGE_SELF, &ru) == nil {
 			s.CPU = (ru.Utime.Sec+ru.Stime.Sec)*1_000_000 + int64(ru.Utime.Usec) + int64(ru.Stime.Usec)
 		}
-		if since := c.since.Load(); since > 0 {
-			s.Stuck = time.Now().UnixMilli() - since
-		}
+		s.Stuck = int64(stuck) * beat.Milliseconds()
 		c.send(kindStats, mustJSON(s))
 	}
 }
@@ -143,6 +154,7 @@ func (c *child) Track(rendition string, t media.Track) {
 }
 
 func (c *child) Unit(rendition string, u media.AccessUnit) {
+	c.progress.Add(1)
 	c.send(kindUnit, unitHead(rendition, &u), u.Data)
 }
 

@@ -305,9 +305,9 @@ func (s *Supervisor) serve() error {
 	s.mu.Unlock()
 	feeding.Wait()
 	state := cmd.Wait()
-	if errors.Is(why, os.ErrDeadlineExceeded) {
+	if errors.Is(why, errSilent) {
 		s.hang = min(2*s.hang, hangLongest)
-		return errors.New("it stopped answering")
+		return errSilent
 	}
 	var stuck *stuckError
 	if errors.As(why, &stuck) {
@@ -411,14 +411,42 @@ func stopped(c <-chan struct{}) bool {
 
 type stuckError struct{ millis int64 }
 
-func (e *stuckError) Error() string { return fmt.Sprintf("it hung for %d ms on one message", e.millis) }
+func (e *stuckError) Error() string { return fmt.Sprintf("it made no progress for %d ms", e.millis) }
+
+// errSilent says that a worker's heart has stopped.
+var errSilent = errors.New("it stopped answering")
+
+// patient reads from a worker and gives up after so many quiet ticks. A tick that comes late does
+// not count: then the machine was held up, not the worker.
+type patient struct {
+	conn  *net.UnixConn
+	limit func() time.Duration
+}
+
+const quietTick = 100 * time.Millisecond
+
+func (p *patient) Read(b []byte) (int, error) {
+	for quiet := time.Duration(0); ; {
+		begin := time.Now()
+		_ = p.conn.SetReadDeadline(begin.Add(quietTick))
+		n, err := p.conn.Read(b)
+		if n > 0 || !errors.Is(err, os.ErrDeadlineExceeded) {
+			return n, err
+		}
+		if time.Since(begin) < quietTick*3/2 {
+			quiet += quietTick
+		}
+		if quiet >= p.limit() {
+			return 0, errSilent
+		}
+	}
+}
 
 // listen hands messages to the handler until the process ends or hangs.
 func (s *Supervisor) listen(conn *net.UnixConn) error {
-	r := bufio.NewReaderSize(conn, 256<<10)
+	r := bufio.NewReaderSize(&patient{conn, func() time.Duration { return s.hang }}, 256<<10)
 	steady := time.Now()
 	for {
-		_ = conn.SetReadDeadline(time.Now().Add(s.hang))
 		kind, body, err := readMessage(r)
 		if err != nil {
 			return err

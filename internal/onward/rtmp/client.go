@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/tls"
+	"errors"
 	"fmt"
 	"net"
 	"net/url"
@@ -20,6 +21,7 @@ import (
 const (
 	connectTimeout = 10 * time.Second
 	writeTimeout   = 10 * time.Second
+	closeTimeout   = 5 * time.Second
 )
 
 // RefusedError says that the server does not take the stream.
@@ -202,8 +204,16 @@ func (c *Conn) Close() error {
 	c.mu.Lock()
 	c.client.Close()
 	c.mu.Unlock()
-	_ = c.Flush()
-	return c.conn.Close()
+	err := c.Flush()
+	// Closing while answers of the server lie unread would reset the connection and take from the
+	// server what it has not read yet: let it finish and close first.
+	if half, ok := c.conn.(interface{ CloseWrite() error }); ok && half.CloseWrite() == nil {
+		select {
+		case <-c.failed:
+		case <-time.After(closeTimeout):
+		}
+	}
+	return errors.Join(err, c.conn.Close())
 }
 
 // Cut breaks the connection without a word, as a lost line does.

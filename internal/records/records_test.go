@@ -1,0 +1,159 @@
+package records
+
+import (
+	"context"
+	"log/slog"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+var quiet = slog.New(slog.DiscardHandler)
+
+// folder is the data folder of the one server that all tests of this package share.
+var folder string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "metaplasis-records-")
+	if err != nil {
+		panic(err)
+	}
+	folder = dir
+	code := m.Run()
+	_ = os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+func open(t *testing.T) *DB {
+	s, err := StartServer(context.Background(), folder, quiet)
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, s.Stop()) })
+	db, err := Open(context.Background(), s.DSN)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = db.Close() })
+	return db
+}
+
+func TestRecords(t *testing.T) {
+	db := open(t)
+	ctx := context.Background()
+	now := time.Now().UTC().Truncate(time.Millisecond)
+
+	require.NoError(t, db.AddChannel(ctx, "start-line", `{"slug":"start-line"}`, now))
+	assert.ErrorIs(t, db.AddChannel(ctx, "start-line", "{}", now), ErrExists)
+	require.NoError(t, db.Reserve(ctx, "start-line", 64, 2))
+	require.NoError(t, db.Reserve(ctx, "start-line", 40, 1), "it never goes back")
+	list, err := db.Channels(ctx)
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	assert.Equal(t, Channel{ID: list[0].ID, Slug: "start-line", Settings: `{"slug":"start-line"}`, Created: now, NextMSN: 64, Discontinuities: 2}, list[0])
+	require.NoError(t, db.Settle(ctx, "start-line", 50, 2))
+	list, _ = db.Channels(ctx)
+	assert.EqualValues(t, 50, list[0].NextMSN, "a channel that closed in good order knows exactly")
+
+	secret := NewSecret()
+	id, err := db.AddKey(ctx, "start-line", "camera 1", secret)
+	require.NoError(t, err)
+	assert.NoError(t, db.UseKey(ctx, "start-line", secret))
+	assert.ErrorIs(t, db.UseKey(ctx, "start-line", strings.ToUpper(secret)), ErrNotFound)
+	assert.ErrorIs(t, db.UseKey(ctx, "harbour", secret), ErrNotFound)
+	_, err = db.AddKey(ctx, "harbour", "", NewSecret())
+	assert.ErrorIs(t, err, ErrNotFound)
+	keys, err := db.Keys(ctx, "start-line")
+	require.NoError(t, err)
+	require.Len(t, keys, 1)
+	assert.NotNil(t, keys[0].Used)
+	assert.NoError(t, db.RemoveKey(ctx, "start-line", id))
+	assert.ErrorIs(t, db.RemoveKey(ctx, "start-line", id), ErrNotFound)
+
+	user, err := db.AddUser(ctx, "admin", "hash")
+	require.NoError(t, err)
+	past, future := now.Add(-time.Minute), now.Add(time.Hour)
+	for name, expires := range map[string]*time.Time{"old": &past, "console": &future, "forever": nil} {
+		kind := "client"
+		if name == "console" {
+			kind = "console"
+		}
+		_, err := db.AddToken(ctx, user, kind, name, name, expires)
+		require.NoError(t, err)
+	}
+	_, err = db.TokenBySecret(ctx, "old")
+	assert.ErrorIs(t, err, ErrNotFound, "expired")
+	token, err := db.TokenBySecret(ctx, "console")
+	require.NoError(t, err)
+	assert.Equal(t, "admin", token.User)
+	require.NoError(t, db.SetPassword(ctx, user, "other"))
+	_, err = db.TokenBySecret(ctx, "console")
+	assert.ErrorIs(t, err, ErrNotFound, "a new password ends console sessions")
+	_, err = db.TokenBySecret(ctx, "forever")
+	assert.NoError(t, err)
+
+	feed, err := db.AddFeed(ctx, Feed{Channel: "start-line", Protocol: "RTMP", Remote: "192.0.2.7:5", Begun: now, Tracks: "[]"})
+	require.NoError(t, err)
+	open2, err := db.AddFeed(ctx, Feed{Channel: "harbour", Protocol: "RTMP", Begun: now, Tracks: "[]"})
+	require.NoError(t, err)
+	require.NoError(t, db.EndFeed(ctx, feed, future, strings.Repeat("ü", 900)))
+	require.NoError(t, db.EndOpenFeeds(ctx, "crash"))
+	feeds, err := db.Feeds(ctx, "", 10)
+	require.NoError(t, err)
+	require.Len(t, feeds, 2)
+	assert.Equal(t, open2, feeds[0].ID)
+	assert.Equal(t, "crash", feeds[0].Reason)
+	assert.Len(t, []rune(feeds[1].Reason), 500)
+
+	for i := range 3 {
+		_, err := db.AddEvent(ctx, Event{At: now, Channel: []string{"a", "b", "a"}[i], Level: "info", Kind: "k", Text: strconv.Itoa(i)})
+		require.NoError(t, err)
+	}
+	events, err := db.Events(ctx, "a", 10)
+	require.NoError(t, err)
+	require.Len(t, events, 2)
+	assert.Equal(t, "2", events[0].Text)
+	require.NoError(t, db.RemoveChannel(ctx, "start-line"))
+	assert.ErrorIs(t, db.RemoveChannel(ctx, "start-line"), ErrNotFound)
+}
+
+func TestServerReplacesWhatACrashLeft(t *testing.T) {
+	first, err := StartServer(context.Background(), folder, quiet)
+	require.NoError(t, err)
+	pidFile := filepath.Join(folder, "mariadbd.pid")
+	b, err := os.ReadFile(pidFile)
+	require.NoError(t, err)
+	pid, err := strconv.Atoi(strings.TrimSpace(string(b)))
+	require.NoError(t, err)
+	second, err := StartServer(context.Background(), folder, quiet)
+	require.NoError(t, err)
+	<-first.Gone()
+	assert.Error(t, syscall.Kill(pid, 0), "the one that was left is gone")
+	require.NoError(t, second.Stop())
+
+	// A process that only happens to have the number in the file is never touched.
+	other := exec.Command("sleep", "60")
+	require.NoError(t, other.Start())
+	defer func() { _ = other.Process.Kill(); _ = other.Wait() }()
+	require.NoError(t, os.WriteFile(pidFile, []byte(strconv.Itoa(other.Process.Pid)), 0o600))
+	require.NoError(t, stopLeftover(folder, filepath.Join(folder, "data")))
+	assert.NoError(t, syscall.Kill(other.Process.Pid, 0))
+}
+
+func TestWrongDSN(t *testing.T) {
+	_, err := Open(context.Background(), "nonsense")
+	assert.ErrorContains(t, err, "expected user:password@tcp(host:port)/database")
+	_, err = Open(context.Background(), "a:b@tcp(127.0.0.1:1)/c")
+	assert.ErrorContains(t, err, "bringing the database up to date")
+}
+
+func TestSecretsAreLongAndDiffer(t *testing.T) {
+	a, b := NewSecret(), NewSecret()
+	assert.Len(t, a, 26)
+	assert.NotEqual(t, a, b)
+	assert.Len(t, Digest(a), 32)
+}

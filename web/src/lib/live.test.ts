@@ -1,0 +1,67 @@
+import { afterEach, beforeEach, expect, it, vi } from "vitest";
+import { live } from "./live.svelte";
+import type { Event } from "./types";
+
+/** Source stands in for the browser's EventSource. */
+class Source {
+  static last: Source;
+  onopen?: () => void;
+  onerror?: () => void;
+  closed = false;
+  #listeners: Record<string, (e: { data: string }) => void> = {};
+  constructor(readonly url: string) {
+    Source.last = this;
+  }
+  addEventListener(kind: string, f: (e: { data: string }) => void) {
+    this.#listeners[kind] = f;
+  }
+  say(kind: string, body: unknown) {
+    this.#listeners[kind]({ data: JSON.stringify(body) });
+  }
+  close() {
+    this.closed = true;
+  }
+}
+
+const event = (id: number): Event => ({
+  id,
+  at: "2026-06-01T12:00:00Z",
+  level: "info",
+  kind: "k",
+  text: `${id}`,
+});
+const channel = (load: number) => ({ slug: "start-line", worker: { load }, feed: { bitrate: 5 } });
+
+beforeEach(() => vi.stubGlobal("EventSource", Source));
+afterEach(() => {
+  live.stop();
+  vi.unstubAllGlobals();
+});
+
+it("takes status and events as they come", () => {
+  live.start([event(1)]);
+  expect(live.known).toBe(false);
+  Source.last.say("status", [channel(250)]);
+  expect(live.known).toBe(true);
+  expect(live.channel("start-line")?.worker?.load).toBe(250);
+  Source.last.say("event", event(2));
+  Source.last.say("event", event(2)); // told again after a reconnect
+  expect(live.events.map((e) => e.id)).toEqual([2, 1]);
+});
+
+it("keeps a minute of samples", () => {
+  live.start([]);
+  for (let i = 0; i < 100; i++) Source.last.say("status", [channel(i)]);
+  expect(live.history["start-line"].load).toHaveLength(60);
+  expect(live.history["start-line"].load.at(-1)).toBe(99);
+});
+
+it("shows when the line is lost, and closes it when it is told to", () => {
+  live.start([]);
+  Source.last.onopen?.();
+  expect(live.connected).toBe(true);
+  Source.last.onerror?.();
+  expect(live.connected).toBe(false);
+  live.stop();
+  expect(Source.last.closed).toBe(true);
+});

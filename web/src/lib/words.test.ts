@@ -1,0 +1,12 @@
+import { expect, it } from "vitest";
+import { tracks } from "./words";
+
+it("says what a feed carries", () => {
+  expect(tracks([])).toBe("not known yet");
+  expect(
+    tracks([
+      { kind: 1, codecName: "avc1.64001f", width: 1280, height: 720 },
+      { kind: 2, codecName: "mp4a.40.2", sampleRate: 44100, channels: 1 },
+    ]),
+  ).toBe("H.264 1280×720, AAC 44.1 kHz mono");
+});
