@@ -69,7 +69,7 @@
 )}
   <input
     type="number"
-    class="input input-xs w-16"
+    class={["input input-xs", key === "audioBitrate" ? "w-20" : "w-16"]}
     value={r[key] ? Math.round(r[key] / unit) : ""}
     placeholder={empty}
     oninput={(e) => {
@@ -84,10 +84,8 @@
 <div class="p-3">
   <div class="mb-2 flex flex-wrap items-center gap-2">
     <p class="label-quiet mr-auto">
-      {#if planned}Planned from the source. The first edit makes it yours.{:else}Written by hand.{/if}
-      {encoded} encoded, {rungs.some((r) => r.on && r.source)
-        ? "the source passes through and leads"
-        : "no rung passes the source through"}.
+      {planned ? "Planned from the source." : "Written by hand."}
+      {encoded} encoded{rungs.some((r) => r.on && r.source) ? "; the source leads" : ""}.
     </p>
     <button class="btn btn-xs" aria-pressed={more} onclick={() => (more = !more)}
       >{more ? "Size and bitrate" : "Peak and buffer"}</button
