@@ -20,7 +20,7 @@ type job struct {
 
 // stageQueue is how many pictures may wait before an encoder. Past it the decoder waits, its lag
 // grows, and pictures are dropped for all renditions alike.
-const stageQueue = 4
+const stageQueue = 2
 
 // stage is the encoder of one rung, on its own goroutine.
 type stage struct {
