@@ -148,7 +148,7 @@ func (c *Channel) rendition(name string, from uint64) *Rendition {
 		return r
 	}
 	r := &Rendition{Name: name, from: from}
-	r.window = segment.NewWindow(c.settings.Window, func(s *segment.Segment) uint64 { return c.discontinuitiesBefore(s.MSN) })
+	r.window = c.newWindow()
 	if back := old[name]; back != nil {
 		// A rung that was off is on again: until its first segment is out, the stand-in goes on.
 		r.view.Store(back.view.Load())
@@ -158,6 +158,10 @@ func (c *Channel) rendition(name string, from uint64) *Rendition {
 	next[name] = r
 	c.renditions.Store(&next)
 	return r
+}
+
+func (c *Channel) newWindow() *segment.Window {
+	return segment.NewWindow(c.settings.Window, func(s *segment.Segment) uint64 { return c.discontinuitiesBefore(s.MSN) })
 }
 
 // retire turns a rendition off and lets the nearest one that goes on stand in for it, and for
@@ -191,6 +195,7 @@ func (c *Channel) retire(r *Rendition, on func(name string) bool) {
 	}
 	r.retire(best)
 	if best != nil {
+		r.window = c.newWindow() // what is still needed of the old one is in the view
 		r.follow(c.epoch, c.discontinuitiesBefore)
 	}
 }
