@@ -3,6 +3,7 @@ package records
 import (
 	"bytes"
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -67,10 +68,11 @@ func StartServer(ctx context.Context, dir string, logger *slog.Logger) (*Server,
 	if err != nil {
 		return nil, err
 	}
-	errorLog := filepath.Join(dir, "mariadbd.log")
+	errorLog, pidFile := filepath.Join(dir, "mariadbd.log"), filepath.Join(dir, "mariadbd.pid")
+	_ = os.Remove(pidFile)
 	args := []string{
 		"--no-defaults", "--datadir=" + data, "--bind-address=127.0.0.1", "--port=" + strconv.Itoa(port),
-		"--socket=" + filepath.Join(data, "s"), "--pid-file=" + filepath.Join(dir, "mariadbd.pid"), "--init-file=" + setup,
+		"--socket=" + filepath.Join(data, "s"), "--pid-file=" + pidFile, "--init-file=" + setup,
 		"--log-error=" + errorLog, "--skip-name-resolve", "--innodb-buffer-pool-size=32M", "--innodb-log-file-size=16M",
 		"--max-connections=64", "--performance-schema=OFF", "--key-buffer-size=1M",
 	}
@@ -84,7 +86,7 @@ func StartServer(ctx context.Context, dir string, logger *slog.Logger) (*Server,
 	if err := s.start(program, args); err != nil {
 		return nil, err
 	}
-	if err := s.wait(ctx, conf, errorLog); err != nil {
+	if err := s.wait(ctx, conf, errorLog, pidFile); err != nil {
 		_ = s.Stop()
 		return nil, err
 	}
@@ -113,10 +115,14 @@ func stopLeftover(dir, data string) error {
 	if err != nil || pid <= 1 || !runsOn(pid, data) {
 		return nil
 	}
-	_ = syscall.Kill(pid, syscall.SIGTERM)
-	for deadline := time.Now().Add(stopTimeout); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
-		if !runsOn(pid, data) {
-			return nil
+	// A server that is just starting may miss a signal, so it is told again; one that does not
+	// listen at all is killed, which its tables survive.
+	for i, sig := range []syscall.Signal{syscall.SIGTERM, syscall.SIGTERM, syscall.SIGTERM, syscall.SIGTERM, syscall.SIGKILL} {
+		_ = syscall.Kill(pid, sig)
+		for deadline := time.Now().Add(time.Duration(1+2*i) * time.Second); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+			if !runsOn(pid, data) {
+				return nil
+			}
 		}
 	}
 	return fmt.Errorf("an earlier database server (process %d) still holds %s and does not stop; end it, then start again", pid, data)
@@ -199,13 +205,20 @@ func (s *Server) start(program string, args []string) error {
 	return nil
 }
 
-func (s *Server) wait(ctx context.Context, conf *mysql.Config, errorLog string) error {
+func (s *Server) wait(ctx context.Context, conf *mysql.Config, errorLog, pidFile string) error {
 	ctx, cancel := context.WithTimeout(ctx, startTimeout)
 	defer cancel()
+	conf.Logger = &mysql.NopLogger{} // it is expected to fail at first
+	connector, err := mysql.NewConnector(conf)
+	if err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
+	db := sql.OpenDB(connector)
+	defer func() { _ = db.Close() }()
 	for {
-		conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", conf.Addr)
-		if err == nil {
-			_ = conn.Close()
+		// The port listens before the server is ready; an answer over it means that it is.
+		err := db.PingContext(ctx)
+		if _, noFile := os.Stat(pidFile); err == nil && noFile == nil {
 			return nil
 		}
 		select {
