@@ -445,7 +445,7 @@ func TestCommands(t *testing.T) {
 	assert.Equal(t, 2, code)
 	out, code = s.command("ladders", "reset", "start-line")
 	assert.Zero(t, code)
-	assert.Contains(t, out, "854x480")
+	assert.Contains(t, out, "854 x 480")
 	out, code = s.command("feeds", "list", "--json")
 	assert.Zero(t, code)
 	var feeds []api.Feed

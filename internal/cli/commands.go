@@ -483,7 +483,7 @@ func (a *app) showLadder(slug string, l ladder.Ladder) {
 			}
 			return strconv.Itoa(n)
 		}
-		rows = append(rows, []string{r.Name, on, size(r.Width) + "x" + size(r.Height), rate(r.Bitrate), rate(r.Peak), fmt.Sprintf("%d ms", r.Buffer), strconv.Itoa(r.Effort), sound})
+		rows = append(rows, []string{r.Name, on, size(r.Width) + " x " + size(r.Height), rate(r.Bitrate), rate(r.Peak), fmt.Sprintf("%d ms", r.Buffer), strconv.Itoa(r.Effort), sound})
 	}
 	a.table("RUNG|STATE|SIZE|BITRATE|PEAK|BUFFER|EFFORT|SOUND", rows)
 }
