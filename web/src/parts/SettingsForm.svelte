@@ -52,7 +52,7 @@
   </div>
   <p class="label-quiet">
     Viewers see {((segmentMillis * window_) / 1000).toFixed(0)} s of playlist and start about
-    {((segmentMillis * 2) / 1000 + 1).toFixed(0)} s behind live.
+    {((segmentMillis * 3) / 1000 + 1).toFixed(0)} s behind live.
   </p>
   <Trouble {error} />
   <div class="flex items-center gap-3">
