@@ -675,9 +675,6 @@ func (a *app) password() *cobra.Command {
 				return usageError{fmt.Errorf("found %d characters, expected at least 10", len(next))}
 			}
 			if dsn == "" {
-				if conn, err := a.client().Channels(c.Context()); err == nil || conn != nil {
-					return errors.New("the service is running on its own database: stop it first, or change the password in the console")
-				}
 				server, err := records.StartServer(c.Context(), filepath.Join(a.data, "records"), discard())
 				if err != nil {
 					return err

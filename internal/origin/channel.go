@@ -141,13 +141,13 @@ func (c *Channel) ladderFor(video *media.Track) []ladder.Rung {
 }
 
 // rendition returns the rendition of a name, made when it is new.
-func (c *Channel) rendition(name string, from uint64) *Rendition {
+func (c *Channel) rendition(name string) *Rendition {
 	old := *c.renditions.Load()
 	if r := old[name]; r != nil && r.standIn == nil {
 		r.until = 0
 		return r
 	}
-	r := &Rendition{Name: name, from: from}
+	r := &Rendition{Name: name}
 	r.window = c.newWindow()
 	if back := old[name]; back != nil {
 		// A rung that was off is on again: until its first segment is out, the stand-in goes on.

@@ -17,8 +17,7 @@ type Rendition struct {
 	Name   string
 	window *segment.Window
 	view   atomic.Pointer[View]
-	target int64 // seconds, never falls
-	from   uint64
+	target int64  // seconds, never falls
 	until  uint64 // the first segment that is not made any more; 0: none
 
 	standIn *Rendition // goes on in its place since the rung was turned off

@@ -89,7 +89,7 @@ func (s *session) applyLadder(rungs []ladder.Rung) {
 			return
 		}
 		o = &output{direct: direct}
-		o.r = s.c.rendition(name, at)
+		o.r = s.c.rendition(name)
 		o.cutter.SetFloor(at)
 		if direct {
 			t := s.audio

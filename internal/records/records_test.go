@@ -129,6 +129,10 @@ func TestServerReplacesWhatACrashLeft(t *testing.T) {
 	require.NoError(t, err)
 	pid, err := strconv.Atoi(strings.TrimSpace(string(b)))
 	require.NoError(t, err)
+	_, err = StartServer(context.Background(), folder, quiet)
+	require.ErrorContains(t, err, "another service is running")
+	require.NoError(t, syscall.Kill(pid, 0), "a running service keeps its database")
+	require.NoError(t, first.lock.Close()) // as when its process ends
 	second, err := StartServer(context.Background(), folder, quiet)
 	require.NoError(t, err)
 	<-first.Gone()

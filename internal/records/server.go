@@ -25,6 +25,7 @@ type Server struct {
 	DSN  string
 	cmd  *exec.Cmd
 	done chan struct{}
+	lock *os.File // held as long as the server is ours
 }
 
 const (
@@ -34,8 +35,9 @@ const (
 )
 
 // StartServer starts a MariaDB server whose data lives in dir. A server that a crash left on the
-// same folder is stopped first; no other server is touched.
-func StartServer(ctx context.Context, dir string, logger *slog.Logger) (*Server, error) {
+// same folder is stopped first; no other server is touched, and a folder that a running service
+// uses is refused.
+func StartServer(ctx context.Context, dir string, logger *slog.Logger) (_ *Server, err error) {
 	program, err := find("mariadbd", "mysqld")
 	if err != nil {
 		return nil, err
@@ -48,6 +50,15 @@ func StartServer(ctx context.Context, dir string, logger *slog.Logger) (*Server,
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("folder of the database: %w", err)
 	}
+	lock, err := lockFolder(dir)
+	if err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err != nil {
+			_ = lock.Close()
+		}
+	}()
 	if err := stopLeftover(dir, data); err != nil {
 		return nil, err
 	}
@@ -79,7 +90,7 @@ func StartServer(ctx context.Context, dir string, logger *slog.Logger) (*Server,
 	if os.Geteuid() == 0 {
 		args = append(args, "--user=root")
 	}
-	s := &Server{done: make(chan struct{})}
+	s := &Server{done: make(chan struct{}), lock: lock}
 	conf := mysql.NewConfig()
 	conf.User, conf.Passwd, conf.Net, conf.Addr, conf.DBName = databaseName, password, "tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(port)), databaseName
 	s.DSN = conf.FormatDSN()
@@ -102,6 +113,20 @@ func find(names ...string) (string, error) {
 		}
 	}
 	return "", fmt.Errorf("%s is not installed: install Debian's mariadb-server, or give the DSN of another MariaDB", names[0])
+}
+
+// lockFolder claims a folder for this process. The kernel gives the claim up with the process,
+// also after kill -9, so that a lock that holds means a service that runs.
+func lockFolder(dir string) (*os.File, error) {
+	f, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("folder of the database: %w", err)
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		_ = f.Close()
+		return nil, fmt.Errorf("another service is running on %s: stop it first, or give this one another data folder", dir)
+	}
+	return f, nil
 }
 
 // stopLeftover stops the server that a crashed service of this folder left behind. It knows it by
@@ -237,6 +262,7 @@ func (s *Server) Gone() <-chan struct{} { return s.done }
 
 // Stop ends the server in good order.
 func (s *Server) Stop() error {
+	defer func() { _ = s.lock.Close() }()
 	_ = s.cmd.Process.Signal(syscall.SIGTERM)
 	select {
 	case <-s.done:

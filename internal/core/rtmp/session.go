@@ -129,7 +129,6 @@ type Server struct {
 	stage     int // 0: C0 and C1, 1: C2, 2: chunks
 	app       string
 	publishOn uint32
-	publishTx float64
 	accepted  bool
 }
 
@@ -309,7 +308,7 @@ func (s *Server) commandMessage(m *Message, handle func(Event) error) error {
 		if s.publishOn != 0 {
 			return &media.FormatError{Format: "RTMP session", Found: "a second publish", Want: "one a connection"}
 		}
-		s.publishOn, s.publishTx = max(m.Stream, 1), tx
+		s.publishOn = max(m.Stream, 1)
 		return handle(Event{Kind: EventPublish, App: s.app, Name: text(3)})
 	case "FCUnpublish", "deleteStream", "closeStream":
 		if name == "FCUnpublish" {

@@ -15,7 +15,6 @@ export class Playback {
   buffered = $state(0); // seconds in hand
   stalls = $state(0);
   message = $state("Loading …"); // "" while it plays
-  native = $state(false);
   #hls?: Hls;
   #timer?: ReturnType<typeof setTimeout>;
   #poll?: ReturnType<typeof setInterval>;
@@ -41,7 +40,6 @@ export class Playback {
     if (this.#closed || !this.#video) return;
     this.#hls?.destroy();
     if (!Hls.isSupported()) {
-      this.native = true;
       this.#video.src = this.#url;
       void this.#video.play().catch(() => {});
       return;
