@@ -117,6 +117,30 @@ func TestOwnDatabaseComesBackAfterAKill(t *testing.T) {
 	assert.ErrorIs(t, err, os.ErrNotExist, "its database server is gone")
 }
 
+func TestStartsThatFailSayWhy(t *testing.T) {
+	s := start(t)
+	taken := strings.TrimPrefix(s.http, "http://")
+	for want, args := range map[string][]string{
+		"HTTP port " + taken + " is taken by another program": {"--dsn", s.dsn, "--http", taken, "--rtmp", "127.0.0.1:0"},
+		"RTMPS needs a certificate":                           {"--dsn", s.dsn, "--http", "127.0.0.1:0", "--rtmp", "", "--rtmps", "127.0.0.1:0"},
+		"expected user:password@tcp(host:port)/database":      {"--dsn", "nonsense", "--http", "127.0.0.1:0"},
+	} {
+		out, code := s.command(append([]string{"serve", "--data", t.TempDir()}, args...)...)
+		assert.Equal(t, 1, code, out)
+		assert.Contains(t, out, want)
+		assert.NotContains(t, out, "panic")
+	}
+
+	own := &service{t: t, data: t.TempDir(), http: "http://127.0.0.1:0", rtmp: "rtmp://127.0.0.1:0"}
+	own.start()
+	t.Cleanup(func() { own.stop(syscall.SIGTERM) })
+	out, code := own.command("serve", "--http", "127.0.0.1:0", "--rtmp", "")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, "another service is running on")
+	_, err := own.api.Channels(context.Background())
+	assert.NoError(t, err, "the running one keeps its database")
+}
+
 func TestSenderGoneAndBack(t *testing.T) {
 	s := start(t)
 	url := s.channel("start-line", origin.Settings{SegmentMillis: 1000}, sourceOnly, ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})

@@ -79,8 +79,8 @@ func (r receiver) IsTaken(err error) bool                { return errors.Is(err,
 func (r receiver) Report(channel, kind, text, do string) { r.o.Report(channel, kind, text, do) }
 
 // Start starts a service. On an error everything that had started is stopped again.
-func Start(ctx context.Context, c Config) (s *Service, err error) {
-	s = &Service{conf: c, failed: make(chan error, 8), ready: make(chan struct{})}
+func Start(ctx context.Context, c Config) (_ *Service, err error) {
+	s := &Service{conf: c, failed: make(chan error, 8), ready: make(chan struct{})}
 	defer func() {
 		if err != nil {
 			s.Stop()
