@@ -208,6 +208,7 @@ func (s *service) playlist(slug, rendition string) *hls.Playlist {
 	}
 	p, err := hls.ReadMedia(b)
 	require.NoError(s.t, err, string(b))
+	p.Entries = p.Whole()
 	return p
 }
 

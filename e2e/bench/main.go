@@ -103,7 +103,7 @@ func newRig() (*rig, error) {
 		return nil, err
 	}
 	in := &rtmpin.Server{Receiver: receiver{o}, Logger: slog.New(slog.DiscardHandler)}
-	web := &http.Server{Handler: delivery.Handler(o, nil)}
+	web := &http.Server{Handler: delivery.New(o, nil)}
 	go func() { _ = in.Serve(l) }()
 	go func() { _ = web.Serve(h) }()
 	return &rig{o: o, rtmp: "rtmp://" + l.Addr().String(), http: "http://" + h.Addr().String(), close: func() {
@@ -209,14 +209,15 @@ func segments() error {
 	}
 	all := c.Rendition("source").View().Snapshot.All
 	seg := all[len(all)-1]
+	whole := seg.Bytes()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return err
 	}
 	bare := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "video/mp4")
-		w.Header().Set("Content-Length", fmt.Sprint(len(seg.Bytes)))
-		_, _ = w.Write(seg.Bytes)
+		w.Header().Set("Content-Length", fmt.Sprint(len(whole)))
+		_, _ = w.Write(whole)
 	})}
 	go func() { _ = bare.Serve(l) }()
 	defer func() { _ = bare.Close() }()
@@ -226,7 +227,7 @@ func segments() error {
 		a += fetch("http://"+l.Addr().String()+"/", 600*time.Millisecond)
 		b += fetch(ours, 600*time.Millisecond)
 	}
-	row(fmt.Sprintf("Segment delivery, %d kB each, 8 viewers at once", len(seg.Bytes)/1000),
+	row(fmt.Sprintf("Segment delivery, %d kB each, 8 viewers at once", len(whole)/1000),
 		fmt.Sprintf("%.2f Gbit/s", float64(b)*8/3e9), fmt.Sprintf("%.2f Gbit/s", float64(a)*8/3e9), fmt.Sprintf("%.3f", float64(b)/float64(a)), ">= 0.95")
 	return nil
 }

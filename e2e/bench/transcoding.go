@@ -171,13 +171,13 @@ type counter struct {
 	done chan struct{}
 }
 
-func (*counter) Track(string, media.Track)       {}
-func (c *counter) Unit(string, media.AccessUnit) { c.made.Add(1) }
-func (*counter) Picture([]byte)                  {}
-func (*counter) Stats(worker.Stats)              {}
-func (*counter) Failed(string)                   {}
-func (*counter) Replaced(string, bool)           {}
-func (c *counter) Drained()                      { c.once.Do(func() { close(c.done) }) }
+func (*counter) Track(string, media.Track)              {}
+func (c *counter) Unit(string, media.AccessUnit)        { c.made.Add(1) }
+func (*counter) Picture([]byte)                         {}
+func (*counter) Stats(worker.Stats)                     {}
+func (*counter) Failed(string)                          {}
+func (*counter) Replaced(string, bool) map[string]int64 { return nil }
+func (c *counter) Drained()                             { c.once.Do(func() { close(c.done) }) }
 
 func wholeLadder(track *media.Track, units []media.AccessUnit) (time.Duration, error) {
 	begin := processorTime()

@@ -1,76 +1,116 @@
-// Package delivery serves viewers: playlists, headers and segments, straight from the windows
-// that the origin publishes. A request takes no lock and copies no payload.
+// Package delivery serves viewers: playlists, manifests, headers, segments and parts, straight
+// from the windows that the origin publishes. A request takes no lock of the origin and copies no
+// payload.
 //
 // Addresses, below the mount point:
 //
-//	{channel}/index.m3u8                  multivariant playlist
-//	{channel}/{rendition}/index.m3u8      media playlist
-//	{channel}/{rendition}/header-*.mp4    CMAF header
-//	{channel}/{rendition}/{number}.m4s    CMAF segment
+//	{channel}/index.m3u8                  multivariant playlist of all rungs
+//	{channel}/{selection}.m3u8            of a named selection of them
+//	{channel}/ts.m3u8                     of transport streams and packed audio
+//	{channel}/index.mpd, {selection}.mpd  DASH manifests
+//	{channel}/time                        the server's clock, for DASH
 //	{channel}/picture.jpg                 preview
+//	{channel}/{rendition}/index.m3u8      media playlist; ts, aac and keys are its other wrappings
+//	{channel}/{rendition}/header-*.mp4    CMAF header
+//	{channel}/{rendition}/{number}.m4s    CMAF segment, while it is being made too
+//	{channel}/{rendition}/{number}.{n}.m4s       part of it
+//	{channel}/{rendition}/{number}.key.m4s       its first picture
+//	{channel}/{rendition}/{number}.ts, .aac      the same media in other wrappings
 package delivery
 
 import (
 	"bytes"
 	"fmt"
+	"io"
 	"net/http"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/go-chi/chi/v5"
 
-	"metaplasis/internal/core/segment"
 	"metaplasis/internal/origin"
 )
 
-// Content types (RFC 8216, 4; RFC 4337).
+// Content types (RFC 8216, 4; RFC 4337; ISO/IEC 23009-1, annex C; RFC 3555).
 const (
-	typePlaylist = "application/vnd.apple.mpegurl"
-	typeVideo    = "video/mp4"
-	typeAudio    = "audio/mp4"
+	typePlaylist  = "application/vnd.apple.mpegurl"
+	typeManifest  = "application/dash+xml"
+	typeVideo     = "video/mp4"
+	typeAudio     = "audio/mp4"
+	typeTransport = "video/mp2t"
+	typePacked    = "audio/aac"
 )
 
-// Cache lives. A segment never changes. A playlist lives no longer than half a segment, so that
-// a cache in front is never a whole segment behind.
+// immutable is the cache life of bytes that never change under their address.
 const immutable = "public, max-age=31536000, immutable"
 
-// Counter is told of each answer: what kind of thing was asked for, the status and the bytes.
-type Counter func(kind string, status int, bytes int64)
+// maxWaiting is how many requests may wait for media that is still to come.
+const maxWaiting = 50_000
 
-// Handler serves the media of an origin.
-func Handler(o *origin.Origin, count Counter) http.Handler {
-	if count == nil {
-		count = func(string, int, int64) {}
+// Meter is told of each answer: what kind of thing was asked for, the status, the bytes, and how
+// long the first of them took; and of how many requests wait.
+type Meter interface {
+	Answered(kind string, status int, bytes int64, first time.Duration)
+	Waiting(by int)
+}
+
+type noMeter struct{}
+
+func (noMeter) Answered(string, int, int64, time.Duration) {}
+func (noMeter) Waiting(int)                                {}
+
+// Server serves the media of an origin. It is an http.Handler.
+type Server struct {
+	o       *origin.Origin
+	meter   Meter
+	viewers viewers
+	waiting atomic.Int64
+	router  http.Handler
+	now     func() time.Time
+}
+
+// New makes a server. A nil meter hears nothing.
+func New(o *origin.Origin, meter Meter) *Server {
+	if meter == nil {
+		meter = noMeter{}
 	}
-	s := &server{o, count}
+	s := &Server{o: o, meter: meter, now: time.Now}
+	s.viewers.seen = map[viewerKey]*viewer{}
 	r := chi.NewRouter()
 	r.Use(cors)
-	for pattern, h := range map[string]http.HandlerFunc{
-		"/{channel}/index.m3u8":             s.master,
-		"/{channel}/picture.jpg":            s.picture,
-		"/{channel}/{rendition}/index.m3u8": s.playlist,
-		"/{channel}/{rendition}/{file}":     s.file,
+	for pattern, h := range map[string]func(*request){
+		"/{channel}/{file}":             s.channelFile,
+		"/{channel}/{rendition}/{file}": s.renditionFile,
 	} {
-		r.Get(pattern, h)
-		r.Head(pattern, h)
+		serve := func(w http.ResponseWriter, r *http.Request) {
+			q := &request{s: s, w: w, r: r, begun: s.now(), file: chi.URLParam(r, "file")}
+			h(q)
+		}
+		r.Get(pattern, serve)
+		r.Head(pattern, serve)
 		r.Options(pattern, func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNoContent) })
 	}
 	r.NotFound(func(w http.ResponseWriter, r *http.Request) {
-		s.fail(w, "other", http.StatusNotFound, "There is nothing at this address. A channel's playlist is CHANNEL/index.m3u8.")
+		q := &request{s: s, w: w, r: r, begun: s.now(), kind: "other"}
+		q.fail(http.StatusNotFound, "There is nothing at this address. A channel's playlist is CHANNEL/index.m3u8.")
 	})
-	return r
+	s.router = r
+	return s
 }
 
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.router.ServeHTTP(w, r) }
+
 // cors lets pages of any origin play (Fetch standard, 3.2). Ranges are spelled out, since they are
-// not always safelisted.
+// not always safelisted; the CMCD headers (CTA-5004) never are.
 func cors(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		h := w.Header()
 		h.Set("Access-Control-Allow-Origin", "*")
 		if r.Method == http.MethodOptions {
 			h.Set("Access-Control-Allow-Methods", "GET, HEAD, OPTIONS")
-			h.Set("Access-Control-Allow-Headers", "Range, If-None-Match")
+			h.Set("Access-Control-Allow-Headers", "Range, If-None-Match, CMCD-Object, CMCD-Request, CMCD-Session, CMCD-Status")
 			h.Set("Access-Control-Max-Age", "86400")
 		} else {
 			h.Set("Access-Control-Expose-Headers", "Content-Length, Content-Range, Date, ETag")
@@ -79,13 +119,19 @@ func cors(next http.Handler) http.Handler {
 	})
 }
 
-type server struct {
-	o     *origin.Origin
-	count Counter
+// request is one request on its way.
+type request struct {
+	s       *Server
+	w       http.ResponseWriter
+	r       *http.Request
+	begun   time.Time
+	file    string
+	kind    string // what is asked for, for the meter
+	channel *origin.Channel
 }
 
-func (s *server) fail(w http.ResponseWriter, kind string, status int, text string) {
-	h := w.Header()
+func (q *request) fail(status int, text string) {
+	h := q.w.Header()
 	h.Set("Cache-Control", "no-store")
 	if status == http.StatusServiceUnavailable {
 		h.Set("Retry-After", "1")
@@ -93,27 +139,60 @@ func (s *server) fail(w http.ResponseWriter, kind string, status int, text strin
 	if status == http.StatusNotFound || status == http.StatusGone {
 		h.Set("Cache-Control", "public, max-age=1")
 	}
-	http.Error(w, text, status)
-	s.count(kind, status, int64(len(text)))
+	http.Error(q.w, text, status)
+	q.s.meter.Answered(q.kind, status, int64(len(text)), q.s.now().Sub(q.begun))
 }
 
 // send answers with bytes that never change under their tag. http.ServeContent does ranges,
 // conditional requests and HEAD.
-func (s *server) send(w http.ResponseWriter, r *http.Request, kind, contentType, cache, etag string, modified time.Time, b []byte) {
-	h := w.Header()
-	h.Set("Content-Type", contentType)
-	h.Set("Cache-Control", cache)
-	h.Set("ETag", etag)
-	c := &counted{ResponseWriter: w, status: http.StatusOK}
-	if r.Method == http.MethodGet && r.Header.Get("Range") == "" && r.Header.Get("If-None-Match") == "" && r.Header.Get("If-Modified-Since") == "" {
-		// The common case in one write, without a copy through a buffer.
-		h.Set("Content-Length", strconv.Itoa(len(b)))
-		h.Set("Accept-Ranges", "bytes")
-		_, _ = c.Write(b)
+func (q *request) send(contentType, cache, etag string, modified time.Time, pieces ...[]byte) {
+	h := q.w.Header()
+	h["Content-Type"] = []string{contentType}
+	h["Cache-Control"] = []string{cache}
+	h["Etag"] = []string{etag}
+	first := q.s.now().Sub(q.begun)
+	c := &counted{ResponseWriter: q.w, status: http.StatusOK}
+	if q.r.Method == http.MethodGet && q.r.Header.Get("Range") == "" && q.r.Header.Get("If-None-Match") == "" && q.r.Header.Get("If-Modified-Since") == "" {
+		// The common case: the pieces as they lie in memory, without a copy.
+		n := 0
+		for _, p := range pieces {
+			n += len(p)
+		}
+		h["Content-Length"] = []string{strconv.Itoa(n)}
+		h["Accept-Ranges"] = []string{"bytes"}
+		for _, p := range pieces {
+			if _, err := c.Write(p); err != nil {
+				break
+			}
+		}
 	} else {
-		http.ServeContent(c, r, "", modified, bytes.NewReader(b))
+		http.ServeContent(c, q.r, "", modified, newPieces(pieces))
 	}
-	s.count(kind, c.status, c.bytes)
+	q.s.meter.Answered(q.kind, c.status, c.bytes, first)
+}
+
+// sendDoc answers with a text, compressed when the viewer takes that.
+func (q *request) sendDoc(d *origin.Doc, contentType, cache string, modified time.Time) {
+	q.w.Header()["Vary"] = []string{"Accept-Encoding"}
+	if takesGzip(q.r.Header.Get("Accept-Encoding")) {
+		b, etag := d.Gzip()
+		q.w.Header()["Content-Encoding"] = []string{"gzip"}
+		q.send(contentType, cache, etag, modified, b)
+		return
+	}
+	b, etag := d.Bytes()
+	q.send(contentType, cache, etag, modified, b)
+}
+
+// takesGzip reads Accept-Encoding (RFC 9110, 12.5.3).
+func takesGzip(accept string) bool {
+	for part := range strings.SplitSeq(accept, ",") {
+		name, parameter, _ := strings.Cut(part, ";")
+		if strings.TrimSpace(name) == "gzip" {
+			return strings.ReplaceAll(parameter, " ", "") != "q=0"
+		}
+	}
+	return false
 }
 
 // counted notes what was answered.
@@ -134,115 +213,126 @@ func (c *counted) Write(b []byte) (int, error) {
 	return n, err
 }
 
-func (s *server) channel(w http.ResponseWriter, r *http.Request, kind string) *origin.Channel {
-	c := s.o.Channel(chi.URLParam(r, "channel"))
-	if c == nil {
-		s.fail(w, kind, http.StatusNotFound, "There is no such channel.")
-	}
-	return c
+// pieces reads a sequence of byte slices as one file.
+type pieces struct {
+	all  [][]byte
+	size int64
+	at   int64
 }
 
-// playlistLife is how long a cache may keep a playlist.
-func playlistLife(c *origin.Channel) string {
+func newPieces(all [][]byte) io.ReadSeeker {
+	if len(all) == 1 {
+		return bytes.NewReader(all[0])
+	}
+	p := &pieces{all: all}
+	for _, b := range all {
+		p.size += int64(len(b))
+	}
+	return p
+}
+
+func (p *pieces) Seek(offset int64, whence int) (int64, error) {
+	switch whence {
+	case io.SeekCurrent:
+		offset += p.at
+	case io.SeekEnd:
+		offset += p.size
+	}
+	if offset < 0 {
+		return 0, fmt.Errorf("found offset %d, expected none below 0", offset)
+	}
+	p.at = offset
+	return offset, nil
+}
+
+func (p *pieces) Read(b []byte) (int, error) {
+	skip := p.at
+	for _, piece := range p.all {
+		if skip < int64(len(piece)) {
+			n := copy(b, piece[skip:])
+			p.at += int64(n)
+			return n, nil
+		}
+		skip -= int64(len(piece))
+	}
+	return 0, io.EOF
+}
+
+// find looks the channel up, or answers that there is none.
+func (q *request) find() bool {
+	q.channel = q.s.o.Channel(chi.URLParam(q.r, "channel"))
+	if q.channel == nil {
+		q.fail(http.StatusNotFound, "There is no such channel.")
+		return false
+	}
+	return true
+}
+
+// channelFile answers for what belongs to the whole channel.
+func (s *Server) channelFile(q *request) {
+	switch {
+	case q.file == "picture.jpg":
+		q.kind = "picture"
+		q.picture()
+	case q.file == "time":
+		q.kind = "time"
+		q.clock()
+	case strings.HasSuffix(q.file, ".m3u8"):
+		q.kind = "master"
+		q.master(typePlaylist)
+	case strings.HasSuffix(q.file, ".mpd"):
+		q.kind = "manifest"
+		q.master(typeManifest)
+	default:
+		q.kind = "other"
+		q.fail(http.StatusNotFound, "There is nothing at this address. The channel's playlist is index.m3u8, its manifest index.mpd.")
+	}
+}
+
+// clock tells the time as DASH clients ask for it (ISO/IEC 23009-1, 5.8.4.11, http-iso).
+func (q *request) clock() {
+	if !q.find() {
+		return
+	}
+	q.send("text/plain; charset=utf-8", "no-store", `""`, time.Time{}, []byte(q.s.now().UTC().Format("2006-01-02T15:04:05.000Z")))
+}
+
+func (q *request) master(contentType string) {
+	if !q.find() {
+		return
+	}
+	d, known := q.channel.Document(q.file)
+	switch {
+	case !known:
+		q.fail(http.StatusNotFound, "The channel has no such selection or wrapping.")
+	case d == nil:
+		q.fail(http.StatusServiceUnavailable, "The channel has nothing to play yet. It begins a few seconds after its sender.")
+	default:
+		switch {
+		case contentType == typeManifest:
+			q.seen("dash")
+		case q.file == "ts.m3u8":
+			q.seen("hls-ts")
+		default:
+			q.seen("hls")
+		}
+		q.sendDoc(d, contentType, halfLife(q.channel), time.Time{})
+	}
+}
+
+// halfLife is how long a cache may keep a list that changes with each segment.
+func halfLife(c *origin.Channel) string {
 	return fmt.Sprintf("public, max-age=%d", max(1, c.Life().Milliseconds()/2000))
 }
 
-func (s *server) master(w http.ResponseWriter, r *http.Request) {
-	c := s.channel(w, r, "master")
-	if c == nil {
+func (q *request) picture() {
+	if !q.find() {
 		return
 	}
-	m := c.Master()
-	if m == nil {
-		s.fail(w, "master", http.StatusServiceUnavailable, "The channel has nothing to play yet. It begins a few seconds after its sender.")
-		return
-	}
-	s.send(w, r, "master", typePlaylist, playlistLife(c), m.ETag, time.Time{}, m.Playlist)
-}
-
-// view finds a rendition's window, or answers why there is none.
-func (s *server) view(w http.ResponseWriter, r *http.Request, kind string) (*origin.Channel, *origin.View) {
-	c := s.channel(w, r, kind)
-	if c == nil {
-		return nil, nil
-	}
-	rend := c.Rendition(chi.URLParam(r, "rendition"))
-	if rend == nil {
-		s.fail(w, kind, http.StatusNotFound, "The channel has no such rendition.")
-		return nil, nil
-	}
-	v := rend.View()
-	if v == nil {
-		s.fail(w, kind, http.StatusServiceUnavailable, "The rendition has no segment yet.")
-		return nil, nil
-	}
-	return c, v
-}
-
-func (s *server) playlist(w http.ResponseWriter, r *http.Request) {
-	c, v := s.view(w, r, "playlist")
-	if v == nil {
-		return
-	}
-	s.send(w, r, "playlist", typePlaylist, playlistLife(c), v.ETag, v.Changed, v.Playlist)
-}
-
-func (s *server) file(w http.ResponseWriter, r *http.Request) {
-	_, v := s.view(w, r, "segment")
-	if v == nil {
-		return
-	}
-	file := chi.URLParam(r, "file")
-	if h := findHeader(v.Snapshot, file); h != nil {
-		s.send(w, r, "header", contentType(h), immutable, `"`+h.Name+`"`, v.Changed, h.Bytes)
-		return
-	}
-	number, ok := strings.CutSuffix(file, ".m4s")
-	msn, err := strconv.ParseUint(number, 10, 64)
-	if !ok || err != nil {
-		s.fail(w, "segment", http.StatusNotFound, "There is nothing at this address.")
-		return
-	}
-	seg, gone := v.Snapshot.Find(msn)
-	switch {
-	case gone:
-		s.fail(w, "segment", http.StatusGone, "The segment has left the window.")
-	case seg == nil || seg.Gap:
-		s.fail(w, "segment", http.StatusNotFound, "There is no such segment.")
-	default:
-		s.send(w, r, "segment", contentType(seg.Header), immutable, `"`+number+"-"+seg.Header.Name+`"`, seg.Arrived, seg.Bytes)
-	}
-}
-
-// findHeader returns the header of a name among those that the window's segments need.
-func findHeader(s *segment.Snapshot, name string) *segment.Header {
-	if !strings.HasPrefix(name, "header-") {
-		return nil
-	}
-	for i := len(s.All) - 1; i >= 0; i-- {
-		if h := s.All[i].Header; h.Name == name {
-			return h
-		}
-	}
-	return nil
-}
-
-func contentType(h *segment.Header) string {
-	if strings.HasPrefix(h.Track.CodecName, "mp4a") {
-		return typeAudio
-	}
-	return typeVideo
-}
-
-func (s *server) picture(w http.ResponseWriter, r *http.Request) {
-	c := s.channel(w, r, "picture")
-	if c == nil {
-		return
-	}
-	p := c.Picture()
+	p := q.channel.Picture()
 	if p == nil {
-		s.fail(w, "picture", http.StatusNotFound, "There is no picture yet.")
+		q.fail(http.StatusNotFound, "There is no picture yet.")
 		return
 	}
-	s.send(w, r, "picture", "image/jpeg", "public, max-age=1", fmt.Sprintf(`"%d"`, p.At.UnixNano()), p.At, p.JPEG)
+	q.send("image/jpeg", "public, max-age=1", fmt.Sprintf(`"%d"`, p.At.UnixNano()), p.At, p.JPEG)
 }

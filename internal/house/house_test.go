@@ -18,11 +18,11 @@ import (
 // its own floor only where a pair of them is listed in neighbours.
 var floors = map[string]int{
 	"internal/core/media": 0, "internal/core/bits": 0, "internal/core/picture": 0,
-	"internal/core/avc": 1, "internal/core/aac": 1, "internal/core/amf": 1,
-	"internal/core/flv": 2, "internal/core/bmff": 2, "internal/core/timeline": 2, "internal/core/rtmp": 2,
+	"internal/core/avc": 1, "internal/core/aac": 1, "internal/core/amf": 1, "internal/core/id3": 1, "internal/core/scte35": 1,
+	"internal/core/flv": 2, "internal/core/bmff": 2, "internal/core/timeline": 2, "internal/core/rtmp": 2, "internal/core/ts": 2,
 	"internal/core/ladder": 3, "internal/core/segment": 3,
 	"internal/codec/h264dec": 4, "internal/codec/h264enc": 4, "internal/codec/aacdec": 4, "internal/codec/aacenc": 4, "internal/codec/scale": 4,
-	"internal/core/hls":       4,
+	"internal/core/hls": 4, "internal/core/dash": 4,
 	"internal/core/transcode": 5,
 	"internal/worker":         6, "internal/contribution/rtmp": 6, "internal/onward/rtmp": 6,
 	"internal/origin": 7, "internal/records": 7, "internal/camera": 7,

@@ -3,6 +3,7 @@ package origin
 import (
 	"maps"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -40,37 +41,43 @@ type Channel struct {
 	epoch time.Time
 
 	renditions atomic.Pointer[map[string]*Rendition] // replaced whole
-	master     atomic.Pointer[Master]
+	documents  atomic.Pointer[map[string]*Doc]       // by file name
+	sounds     atomic.Pointer[map[string]string]     // the audio rendition of each rung
+	names      atomic.Pointer[map[string]bool]       // the files that the settings promise
 	picture    atomic.Pointer[Picture]
 	life       atomic.Int64 // segment length, milliseconds
 
-	mu         sync.Mutex
-	settings   Settings
-	position   Position
-	reserved   uint64   // numbers below are safe after a crash
-	breaks     []uint64 // numbers of the segments that carry a discontinuity, since this process began
-	base       uint64   // discontinuities before this process began
-	session    *session
-	feed       *Feed
-	closed     bool
-	firstMedia time.Time // when the session's first segment came out
-	onAir      []ladder.Rung
-	lastEnd    int64 // media time where the last session ended, milliseconds
+	mu          sync.Mutex
+	settings    Settings
+	position    Position
+	reserved    uint64   // numbers below are safe after a crash
+	breaks      []uint64 // numbers of the segments that carry a discontinuity, since this process began
+	base        uint64   // discontinuities before this process began
+	session     *session
+	feed        *Feed
+	closed      bool
+	firstMedia  time.Time // when the session's first segment came out
+	onAir       []ladder.Rung
+	lastEnd     int64 // media time where the last session ended, milliseconds
+	markers     []Marker
+	markerCount int
+	shown       []offer
+	periods     []period
+	scanned     uint64 // segments below are in periods
+	captions    bool   // the video carries captions
+	titled      bool   // timed metadata was set
+	partTarget  int64  // of all renditions, ticks of media.VideoTimescale
 
 	in   meter
 	load load
-}
-
-// Master is an immutable multivariant playlist.
-type Master struct {
-	Playlist []byte
-	ETag     string
 }
 
 func newChannel(o *Origin, s Settings, created time.Time, at Position) *Channel {
 	c := &Channel{o: o, slug: s.Slug, epoch: created, settings: s, position: at, reserved: at.NextMSN, base: at.Discontinuities}
 	c.renditions.Store(&map[string]*Rendition{})
 	c.life.Store(s.SegmentMillis)
+	names := s.names()
+	c.names.Store(&names)
 	return c
 }
 
@@ -83,9 +90,6 @@ func (c *Channel) Settings() Settings {
 	defer c.mu.Unlock()
 	return c.settings
 }
-
-// Master returns the multivariant playlist, nil while there is nothing to play.
-func (c *Channel) Master() *Master { return c.master.Load() }
 
 // Rendition returns a rendition that has or had segments, or nil.
 func (c *Channel) Rendition(name string) *Rendition { return (*c.renditions.Load())[name] }
@@ -118,14 +122,28 @@ func (c *Channel) Apply(s Settings) error {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	ladderChanged := s.Ladder.Planned != c.settings.Ladder.Planned || !slices.Equal(s.Ladder.Rungs, c.settings.Ladder.Rungs)
-	stepChanged := s.SegmentMillis != c.settings.SegmentMillis
+	stepChanged := s.SegmentMillis != c.settings.SegmentMillis || s.PartMillis != c.settings.PartMillis
+	closes := s.Closed && !c.settings.Closed
 	c.settings = s
+	names := s.names()
+	c.names.Store(&names)
 	c.life.Store(s.SegmentMillis)
 	for _, r := range *c.renditions.Load() {
 		r.window.Resize(s.Window)
 	}
 	if c.session != nil && (ladderChanged || stepChanged) {
 		c.session.applyLadder(c.ladderFor(c.session.video))
+	}
+	c.listVariants()
+	switch f := c.feed; {
+	case !closes:
+	case f == nil:
+		c.rest()
+	default:
+		go func() { // it takes this lock
+			f.end("the channel was closed")
+			f.kick("the channel was closed")
+		}()
 	}
 	return nil
 }
@@ -196,7 +214,7 @@ func (c *Channel) retire(r *Rendition, on func(name string) bool) {
 	r.retire(best)
 	if best != nil {
 		r.window = c.newWindow() // what is still needed of the old one is in the view
-		r.follow(c.epoch, c.discontinuitiesBefore)
+		r.follow(c)
 	}
 }
 
@@ -239,7 +257,7 @@ func (c *Channel) boundary(b segment.Boundary) {
 }
 
 func (c *Channel) publish(r *Rendition, s *segment.Segment) {
-	if !r.publish(s, c.settings.step(), c.epoch) {
+	if !r.publish(s, c) {
 		return
 	}
 	if c.firstMedia.IsZero() {
@@ -247,73 +265,52 @@ func (c *Channel) publish(r *Rendition, s *segment.Segment) {
 	}
 	for _, other := range *c.renditions.Load() {
 		if other.standIn == r {
-			other.follow(c.epoch, c.discontinuitiesBefore)
+			other.follow(c)
 		}
 	}
-	c.listVariants()
+	if !s.Open {
+		c.listVariants()
+	}
 }
 
-// listVariants renders the multivariant playlist. A rung appears in it with its first segment.
-// At the start of a channel it waits for all rungs, but not for long, so that no viewer is given
-// half a ladder.
-func (c *Channel) listVariants() {
-	if c.session == nil {
+// rest says in the playlists that no part is to be expected now, or never more.
+func (c *Channel) rest() {
+	if c.session != nil && !c.session.ended {
 		return
 	}
-	var m hls.Multivariant
-	missing := false
-	audioPeak := map[string][2]int64{}
-	rends := *c.renditions.Load()
-	for _, r := range c.onAir {
-		if !r.On {
-			continue
+	for _, r := range *c.renditions.Load() {
+		if r.standIn == nil {
+			r.render(c, true)
 		}
-		v := hls.Variant{Name: r.Name}
-		if c.session.audio != nil {
-			name := ladder.AudioName(r.AudioBitrate)
-			view, track := c.viewOf(rends, name)
-			if view == nil {
-				missing = true
-				continue
-			}
-			if _, ok := audioPeak[name]; !ok {
-				audioPeak[name] = [2]int64{view.Peak, view.Average}
-				if c.session.video != nil {
-					m.Audio = append(m.Audio, hls.AudioRendition{Group: name, Name: "Sound", URI: name + "/index.m3u8", Channels: track.Channels, Default: true})
+	}
+	if n := len(c.periods); n > 0 && c.periods[n-1].end == 0 {
+		for _, o := range c.shown {
+			for _, v := range []*View{o.video, o.sound} {
+				if v == nil {
+					continue
+				}
+				if w := v.Snapshot.Whole(); len(w) > 0 {
+					c.periods[n-1].end = max(c.periods[n-1].end, w[len(w)-1].Start+w[len(w)-1].Duration)
 				}
 			}
-			v.Peak, v.Average = audioPeak[name][0], audioPeak[name][1]
-			v.Codecs = []string{track.CodecName}
-			if c.session.video != nil {
-				v.AudioGroup = name
-			} else {
-				v.URI = name + "/index.m3u8"
-			}
-		}
-		if c.session.video != nil {
-			view, track := c.viewOf(rends, r.Name)
-			if view == nil {
-				missing = true
-				continue
-			}
-			v.URI = r.Name + "/index.m3u8"
-			v.Peak += view.Peak
-			v.Average += view.Average
-			v.Codecs = append([]string{track.CodecName}, v.Codecs...)
-			v.Width, v.Height = ladder.Display(&track)
-			v.FrameRate = track.FrameRate
-		}
-		if v.URI != "" {
-			m.Variants = append(m.Variants, v)
 		}
 	}
-	late := !c.firstMedia.IsZero() && c.o.Now().Sub(c.firstMedia) > allowance
-	if len(m.Variants) == 0 || missing && c.master.Load() == nil && !late {
-		return
+	c.describe()
+}
+
+// reports tells of the newest parts of all other renditions.
+func (c *Channel) reports(r *Rendition) []hls.Report {
+	var out []hls.Report
+	for name, other := range *c.renditions.Load() {
+		v := other.View()
+		if other == r || v == nil || v.Retired {
+			continue
+		}
+		msn, part := v.Newest()
+		out = append(out, hls.Report{URI: "../" + name + "/index.m3u8", MSN: msn, Part: part})
 	}
-	hls.OrderForStart(m.Variants, startBelow)
-	b := m.Marshal()
-	c.master.Store(&Master{Playlist: b, ETag: `"` + digest(b) + `"`})
+	slices.SortFunc(out, func(a, b hls.Report) int { return strings.Compare(a.URI, b.URI) })
+	return out
 }
 
 // viewOf returns a rendition's view and track once it has segments and is not retired.
@@ -323,7 +320,7 @@ func (c *Channel) viewOf(rends map[string]*Rendition, name string) (*View, media
 		return nil, media.Track{}
 	}
 	v := r.View()
-	if v == nil || v.Retired || len(v.Snapshot.All) == 0 || c.master.Load() == nil && len(v.Snapshot.All) < startWith {
+	if v == nil || v.Retired || len(v.Snapshot.All) == 0 || c.documents.Load() == nil && len(v.Snapshot.Whole()) < startWith {
 		return nil, media.Track{}
 	}
 	return v, v.Snapshot.All[len(v.Snapshot.All)-1].Header.Track
@@ -334,10 +331,13 @@ func (c *Channel) event(level Level, kind, text, do string) {
 	c.o.event(Event{At: c.o.Now(), Channel: c.slug, Level: level, Kind: kind, Text: text, Do: do})
 }
 
-// startSession begins a run for the tracks of a feed.
-func (c *Channel) startSession(video, audio *media.Track) *session {
+// startSession begins a run for the tracks of a feed, whose first unit came at a time.
+func (c *Channel) startSession(video, audio *media.Track, first time.Time) *session {
 	c.position = c.positionNow()
-	start := max(c.o.Now().Sub(c.epoch).Milliseconds(), c.lastEnd+1)
+	if first.IsZero() {
+		first = c.o.Now()
+	}
+	start := max(first.UnixMilli()-c.epoch.UnixMilli(), c.lastEnd+1)
 	// A window that players hold begins again with the new session's encodings.
 	s := newSession(c, video, audio, start)
 	c.session = s

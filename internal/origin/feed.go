@@ -35,6 +35,7 @@ type Feed struct {
 	session      *session
 	over         bool
 	heard        time.Time // when the last unit came
+	first        time.Time // when the first unit came that waits for its session
 }
 
 // deaf is how long a sender may be silent before another one may take its channel: an encoder
@@ -72,8 +73,9 @@ func (o *Origin) Open(slug, key, protocol, remote string) (*Feed, error) {
 		c.mu.Lock()
 	}
 	taken := c.feed != nil
-	closed := c.closed
-	if !taken && !closed {
+	closed, ended := c.closed, c.settings.Closed
+	taken = taken && !ended
+	if !ended && !taken && !closed {
 		c.feed = f
 		c.in.reset(o.Now())
 		c.load.reset()
@@ -81,6 +83,9 @@ func (o *Origin) Open(slug, key, protocol, remote string) (*Feed, error) {
 	c.mu.Unlock()
 	if closed {
 		return refuse(ErrUnknownChannel, "", "the channel is being removed.", "Send to another channel.")
+	}
+	if ended {
+		return refuse(ErrEnded, slug, "the channel is closed.", "Open the channel again in its settings, then connect.")
 	}
 	if taken {
 		return refuse(ErrTaken, slug, "another sender is on the channel.", "Stop the other sender first, or give this one a channel of its own.")
@@ -161,7 +166,7 @@ func (f *Feed) start() {
 		}
 		f.video = &v
 	}
-	f.session = f.c.startSession(f.video, f.audio)
+	f.session = f.c.startSession(f.video, f.audio, f.first)
 	var tracks []media.Track
 	for _, t := range []*media.Track{f.video, f.audio} {
 		if t != nil {
@@ -194,6 +199,9 @@ func (f *Feed) Unit(kind media.Kind, stamp uint32, composition int64, key bool, 
 	if kind == media.Video && f.video == nil || kind == media.Audio && f.audio == nil {
 		return
 	}
+	if len(f.early) == 0 {
+		f.first = f.heard
+	}
 	f.early = append(f.early, e)
 	if kind == media.Video {
 		f.rate.Add(int64(stamp))
@@ -214,7 +222,7 @@ func (f *Feed) send(e earlyUnit) {
 		// The sender's times jumped: begin a new run.
 		f.c.event(Warning, "timestamps-jumped", "The sender's timestamps jumped by more than 10 s; the channel goes on with a discontinuity.", "If it happens often, look at the encoder's clock.")
 		f.c.endSession()
-		f.session = f.c.startSession(f.video, f.audio)
+		f.session = f.c.startSession(f.video, f.audio, f.heard)
 		f.session.unit(e.kind, e.stamp, e.composition, e.key, e.data)
 	}
 }

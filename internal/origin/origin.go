@@ -40,6 +40,7 @@ var (
 	ErrExists         = errors.New("the channel exists already")
 	ErrBadKey         = errors.New("the key does not open this channel")
 	ErrTaken          = errors.New("the channel has a sender already")
+	ErrEnded          = errors.New("the channel is closed")
 )
 
 // New makes an origin without channels.

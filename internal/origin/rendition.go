@@ -1,8 +1,11 @@
 package origin
 
 import (
+	"bytes"
+	"compress/gzip"
 	"crypto/sha256"
 	"encoding/hex"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -23,19 +26,171 @@ type Rendition struct {
 	standIn *Rendition // goes on in its place since the rung was turned off
 }
 
-// View is an immutable picture of a rendition: what a viewer can fetch now.
+// View is an immutable picture of a rendition: what a viewer can fetch now. Its playlists are
+// made at their first request, once for all who ask.
 type View struct {
-	Playlist []byte
-	ETag     string
 	Snapshot *segment.Snapshot
 	Retired  bool // the rung was turned off: another rendition stands in for it
 	Peak     int64
 	Average  int64
 	Changed  time.Time
+
+	list hls.Media // what the playlists are made of, but for wrapping and skip
+	docs [5]*Doc
+	next chan struct{} // closed when another view has taken the place of this one
+	peer func() []hls.Report
+}
+
+// Doc is a text that is made once, for all who will ask for it.
+type Doc struct {
+	made sync.Once
+	zip  sync.Once
+	make func() []byte
+	body []byte
+	tag  string
+	gz   []byte
+}
+
+// NewDoc makes a text lazily.
+func NewDoc(make func() []byte) *Doc { return &Doc{make: make} }
+
+// Bytes returns the text and its entity tag.
+func (d *Doc) Bytes() (body []byte, etag string) {
+	d.made.Do(func() {
+		d.body = d.make()
+		d.tag = `"` + digest(d.body) + `"`
+	})
+	return d.body, d.tag
+}
+
+// Gzip returns the text compressed, and its entity tag.
+func (d *Doc) Gzip() (body []byte, etag string) {
+	d.zip.Do(func() {
+		plain, _ := d.Bytes()
+		var b bytes.Buffer
+		w, _ := gzip.NewWriterLevel(&b, gzip.BestSpeed) // the level is right
+		_, _ = w.Write(plain)                           // memory does not fail
+		_ = w.Close()
+		d.gz = b.Bytes()
+	})
+	return d.gz, d.tag[:len(d.tag)-1] + `-gzip"`
+}
+
+// The documents of a view.
+const (
+	docFull = iota
+	docDelta
+	docTS
+	docPacked
+	docKeys
+)
+
+func newView(list hls.Media, snap *segment.Snapshot, peer func() []hls.Report) *View {
+	v := &View{Snapshot: snap, Changed: time.Now(), list: list, next: make(chan struct{}), peer: peer}
+	for i := range v.docs {
+		v.docs[i] = NewDoc(func() []byte { return v.marshal(i) })
+	}
+	return v
+}
+
+func (v *View) marshal(doc int) []byte {
+	m := v.list
+	switch doc {
+	case docFull, docDelta:
+		m.Skip = doc == docDelta
+		m.Reports = v.peer()
+		return m.Marshal()
+	case docTS:
+		m.Wrapping = hls.TS
+	case docPacked:
+		m.Wrapping = hls.Packed
+	case docKeys:
+		m.Wrapping = hls.Keys
+	}
+	m.PartTarget = 0
+	m.Segments = v.whole()
+	return m.Marshal()
+}
+
+func (v *View) whole() []*segment.Segment {
+	n := len(v.list.Segments)
+	if n > 0 && v.list.Segments[n-1].Open {
+		n--
+	}
+	return v.list.Segments[:n]
+}
+
+// Playlist returns a playlist of the view. skip asks for a delta update.
+func (v *View) Playlist(w hls.Wrapping, skip bool) *Doc {
+	switch {
+	case w == hls.TS:
+		return v.docs[docTS]
+	case w == hls.Packed:
+		return v.docs[docPacked]
+	case w == hls.Keys:
+		return v.docs[docKeys]
+	case skip:
+		return v.docs[docDelta]
+	}
+	return v.docs[docFull]
+}
+
+// Next is closed when the view is not the current one any more.
+func (v *View) Next() <-chan struct{} { return v.next }
+
+// Ended reports whether nothing will follow for good.
+func (v *View) Ended() bool { return v.list.Ended }
+
+// TargetDuration returns the playlist's target duration.
+func (v *View) TargetDuration() time.Duration {
+	return time.Duration(v.list.TargetDuration) * time.Second
+}
+
+// PartTarget returns the playlist's part target duration, 0 without parts.
+func (v *View) PartTarget() time.Duration { return ticks(v.list.PartTarget) }
+
+// Newest returns the newest segment that the playlist shows and its newest part; part is -1 when
+// the segment is whole.
+func (v *View) Newest() (msn uint64, part int) {
+	n := len(v.list.Segments)
+	if n == 0 {
+		return 0, -1
+	}
+	s := v.list.Segments[n-1]
+	if s.Open {
+		return s.MSN, len(s.Parts) - 1
+	}
+	return s.MSN, -1
+}
+
+// Has reports whether the playlist holds a segment, or a part of it when part is not negative. A
+// part behind the last of its segment is the first of the next one (draft, 6.2.5.2).
+func (v *View) Has(msn uint64, part int) bool {
+	n := len(v.list.Segments)
+	if n == 0 {
+		return false
+	}
+	last := v.list.Segments[n-1]
+	switch {
+	case last.MSN > msn:
+		return true
+	case last.MSN < msn:
+		return false
+	case last.Open:
+		return part >= 0 && len(last.Parts) > part
+	}
+	return part < 0 || len(last.Parts) > part
 }
 
 // View returns the current view, nil before the first segment.
 func (r *Rendition) View() *View { return r.view.Load() }
+
+// show replaces the view and wakes who waits for that.
+func (r *Rendition) show(v *View) {
+	if old := r.view.Swap(v); old != nil && old.next != v.next {
+		close(old.next)
+	}
+}
 
 // newHeader makes the header of a track. Its name is a digest of its bytes.
 func newHeader(t media.Track) *segment.Header {
@@ -48,19 +203,41 @@ func digest(b []byte) string {
 	return hex.EncodeToString(sum[:6])
 }
 
-// publish adds a finished segment and renders the playlist once, for all who will ask.
-func (r *Rendition) publish(s *segment.Segment, step int64, epoch time.Time) bool {
+// publish adds a segment, or the next state of an open one.
+func (r *Rendition) publish(s *segment.Segment, c *Channel) bool {
+	step := c.settings.step()
 	if !r.window.Publish(s, step) {
 		return false
 	}
-	snap := r.window.Snapshot()
-	r.target = max(r.target, hls.TargetDuration(step, snap.Advertised))
-	m := hls.Media{Segments: snap.Advertised, Discontinuity: snap.Discontinuity, TargetDuration: r.target, Epoch: epoch}
-	v := &View{Playlist: m.Marshal(), Snapshot: snap, Changed: time.Now()}
-	v.ETag = `"` + digest(v.Playlist) + `"`
-	v.Peak, v.Average = r.window.Rates()
-	r.view.Store(v)
+	r.render(c, false)
 	return true
+}
+
+// render makes the view of the window as it is now.
+func (r *Rendition) render(c *Channel, idle bool) {
+	snap := r.window.Snapshot()
+	if len(snap.All) == 0 {
+		return
+	}
+	r.target = max(r.target, hls.TargetDuration(c.settings.step(), snap.Whole()))
+	v := newView(hls.Media{
+		Segments: snap.Advertised, Discontinuity: snap.Discontinuity, TargetDuration: r.target, PartTarget: partTarget(c.partTarget, snap.Advertised),
+		Epoch: c.epoch, StartOffset: c.settings.StartOffsetMillis, Idle: idle, Ended: idle && c.settings.Closed,
+		Ranges: c.rangesWithin(snap.Advertised),
+	}, snap, func() []hls.Report { return c.reports(r) })
+	v.Peak, v.Average = r.window.Rates()
+	r.show(v)
+}
+
+// partTarget widens the planned target to the longest part that is there, so that the rule holds
+// (draft, 4.4.4.9) whatever a sender does.
+func partTarget(planned int64, list []*segment.Segment) int64 {
+	for _, s := range list[max(0, len(list)-4):] {
+		for _, p := range s.Parts {
+			planned = max(planned, p.Duration)
+		}
+	}
+	return planned
 }
 
 // retire lets another rendition of the same kind stand in, so that viewers of this one go on
@@ -68,15 +245,15 @@ func (r *Rendition) publish(s *segment.Segment, step int64, epoch time.Time) boo
 func (r *Rendition) retire(standIn *Rendition) {
 	r.standIn = standIn
 	if v := r.view.Load(); v != nil {
-		gone := *v
+		gone := newView(v.list, v.Snapshot, v.peer)
 		gone.Retired = true
-		r.view.Store(&gone)
+		r.show(gone)
 	}
 }
 
 // follow renders the playlist of a retired rendition from its own last segments and those of its
 // stand-in. discontinuities tells how many lie before a segment.
-func (r *Rendition) follow(epoch time.Time, discontinuities func(msn uint64) uint64) {
+func (r *Rendition) follow(c *Channel) {
 	v, other := r.view.Load(), r.standIn.view.Load()
 	if v == nil || other == nil {
 		return
@@ -101,11 +278,10 @@ func (r *Rendition) follow(epoch time.Time, discontinuities func(msn uint64) uin
 		return
 	}
 	r.target = max(r.target, hls.TargetDuration(0, shown), r.standIn.target)
-	m := hls.Media{
-		Segments: shown, Discontinuity: discontinuities(shown[0].MSN), TargetDuration: r.target, Epoch: epoch,
-		StandIn: r.standIn.Name, StandInFrom: r.until,
-	}
-	next := &View{Playlist: m.Marshal(), Snapshot: &segment.Snapshot{All: own, Advertised: own}, Retired: true, Changed: time.Now()}
-	next.ETag = `"` + digest(next.Playlist) + `"`
-	r.view.Store(next)
+	list := other.list
+	list.Segments, list.TargetDuration, list.Discontinuity = shown, r.target, c.discontinuitiesBefore(shown[0].MSN)
+	list.StandIn, list.StandInFrom = r.standIn.Name, r.until
+	next := newView(list, &segment.Snapshot{All: own, Advertised: own}, func() []hls.Report { return c.reports(r) })
+	next.Retired = true
+	r.show(next)
 }

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"metaplasis/internal/core/aac"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
@@ -75,6 +76,12 @@ func newSession(c *Channel, video, audio *media.Track, startMillis int64) *sessi
 func (s *session) applyLadder(rungs []ladder.Rung) {
 	at := s.clock.Next()
 	s.rungs = rungs
+	s.c.partTarget = 0
+	for _, o := range s.outputs {
+		if h := o.cutter.Header(); h != nil {
+			s.setTrack(o, h.Track)
+		}
+	}
 	s.clock.SetStep(s.c.settings.step())
 	mode := segment.Grid
 	conf := transcode.Config{At: at, Video: s.video, Audio: s.audio}
@@ -96,7 +103,7 @@ func (s *session) applyLadder(rungs []ladder.Rung) {
 			if name == sourceName(rungs) {
 				t = s.video
 			}
-			o.cutter.SetHeader(newHeader(*t))
+			s.setTrack(o, *t)
 		}
 		if old := s.outputs[name]; old != nil {
 			s.finish(old)
@@ -142,6 +149,37 @@ func (s *session) applyLadder(rungs []ladder.Rung) {
 	s.c.listVariants()
 }
 
+// setTrack gives a rendition its header, and the parts that fit its frames.
+func (s *session) setTrack(o *output, t media.Track) {
+	o.cutter.SetHeader(newHeader(t))
+	p := s.plan(&t)
+	if t.Kind == media.Video {
+		o.cutter.SetParting(p.Video)
+	} else {
+		o.cutter.SetParting(p.Audio)
+	}
+	s.c.partTarget = max(s.c.partTarget, p.Target)
+}
+
+// plan fits the channel's parts to its video and to one of its renditions of sound.
+func (s *session) plan(t *media.Track) segment.Parts {
+	sound := s.audio
+	if t.Kind == media.Audio {
+		sound = t
+	}
+	var rate media.Rational
+	switch {
+	case s.video != nil:
+		rate = s.video.FrameRate
+	case sound != nil:
+		rate = media.Rational{Num: sound.Timescale, Den: aac.FrameSamples}
+	}
+	if sound == nil {
+		return segment.PlanParts(s.c.settings.part(), rate, 0, 0)
+	}
+	return segment.PlanParts(s.c.settings.part(), rate, aac.FrameSamples, sound.Timescale)
+}
+
 func sourceName(rungs []ladder.Rung) string {
 	for _, r := range rungs {
 		if r.Source {
@@ -182,7 +220,9 @@ func (s *session) videoUnit(u *media.AccessUnit) {
 	s.work((*worker.Supervisor).Video, u)
 	for _, o := range s.outputs {
 		if o.direct && o.cutter.Header().Track.Kind == media.Video {
-			s.cut(o, *u)
+			direct := *u
+			direct.Duration = s.vtime.Step() // so that a part can end with this picture
+			s.cut(o, direct)
 		}
 	}
 	s.releaseAudio(false)
@@ -313,7 +353,7 @@ func (s *session) cut(o *output, u media.AccessUnit) {
 
 func (s *session) publish(o *output, seg *segment.Segment) {
 	s.c.publish(o.r, seg)
-	if o.direct || s.sup == nil {
+	if o.direct || s.sup == nil || seg.Open {
 		return
 	}
 	// What every rendition of the worker has finished need not be repeated by another worker.
@@ -347,6 +387,7 @@ func (s *session) end() {
 	}
 	s.c.position.NextMSN = max(s.c.position.NextMSN, s.clock.Next())
 	if s.sup == nil {
+		s.c.rest()
 		return
 	}
 	s.sup.Drain()
@@ -366,6 +407,7 @@ func (s *session) dismiss(sup *worker.Supervisor) {
 		s.finish(o)
 	}
 	s.sup = nil
+	s.c.rest()
 	s.c.mu.Unlock()
 	sup.Close()
 }
@@ -382,7 +424,7 @@ func (h *handler) lock() func() {
 func (h *handler) Track(name string, t media.Track) {
 	defer h.lock()()
 	if o := h.s.outputs[name]; o != nil && !o.direct {
-		o.cutter.SetHeader(newHeader(t))
+		h.s.setTrack(o, t)
 		h.s.c.listVariants()
 	}
 }
@@ -417,20 +459,25 @@ func (h *handler) Failed(text string) {
 }
 
 // Replaced implements worker.Handler.
-func (h *handler) Replaced(why string, repeats bool) {
+func (h *handler) Replaced(why string, repeats bool) map[string]int64 {
 	unlock := h.lock()
-	for _, o := range h.s.outputs {
-		if !o.direct {
-			o.cutter.Discard()
+	resume := map[string]int64{}
+	for name, o := range h.s.outputs {
+		if o.direct {
+			continue
+		}
+		if from := o.cutter.Discard(); from > 0 {
+			resume[name] = from
 		}
 	}
 	h.s.c.load.replaced++
 	unlock()
-	text := "The worker was replaced: " + why + ". Its unfinished segments are made again; viewers miss nothing."
+	text := "The worker was replaced: " + why + ". It goes on behind the last part that is out; viewers miss nothing."
 	if !repeats {
 		text = "The worker was replaced: " + why + ", twice on the same stretch of the feed. That stretch is left out as a gap."
 	}
 	h.s.c.event(Warning, "worker-replaced", text, "If it happens again, look at the feed's encoder and at the machine's memory.")
+	return resume
 }
 
 // Drained implements worker.Handler. The worker is dismissed on another goroutine, since it

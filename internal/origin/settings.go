@@ -6,6 +6,7 @@ package origin
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"time"
 
 	"metaplasis/internal/core/ladder"
@@ -16,15 +17,41 @@ import (
 
 // Settings are what the engineer says about a channel.
 type Settings struct {
-	Slug          string        `json:"slug"`
-	Title         string        `json:"title"`
-	SegmentMillis int64         `json:"segmentMillis"` // nominal segment length
-	Window        int           `json:"window"`        // segments that a playlist shows
-	Ladder        ladder.Ladder `json:"ladder"`
+	Slug          string `json:"slug"`
+	Title         string `json:"title"`
+	SegmentMillis int64  `json:"segmentMillis"` // nominal segment length
+	PartMillis    int64  `json:"partMillis"`    // nominal part length
+	Window        int    `json:"window"`        // segments that a playlist shows
+	// StartOffsetMillis tells players where to begin, so long before the end; 0 leaves it to them.
+	StartOffsetMillis int64 `json:"startOffsetMillis,omitempty"`
+	// Aligned cuts at even steps of the wall clock and numbers segments by it, so that two origins
+	// with the same source make the same segments. It takes effect with the next feed.
+	Aligned bool `json:"aligned,omitempty"`
+	// TS offers segments in MPEG-2 transport streams too, and sound in packed audio.
+	TS bool `json:"ts,omitempty"`
+	// Numbered makes the manifest count segments of even length instead of listing their times.
+	Numbered   bool        `json:"numbered,omitempty"`
+	Selections []Selection `json:"selections,omitempty"`
+	SoundName  string      `json:"soundName,omitempty"` // of the audio, for menus
+	Language   string      `json:"language,omitempty"`  // of sound and captions, RFC 5646
+	// CoverEvery puts the cover picture into each so-many-th segment; 0 is 5.
+	CoverEvery int `json:"coverEvery,omitempty"`
+	// Closed ends the playlists for good, until it is taken back.
+	Closed bool          `json:"closed,omitempty"`
+	Ladder ladder.Ladder `json:"ladder"`
+}
+
+// Selection is a choice of rungs with addresses of its own.
+type Selection struct {
+	Name      string   `json:"name"`            // part of its addresses
+	Rungs     []string `json:"rungs,omitempty"` // by name; none with SoundOnly
+	SoundOnly bool     `json:"soundOnly,omitempty"`
 }
 
 // Defaults of a channel.
 const (
+	DefaultPartMillis    = 200
+	DefaultCoverEvery    = 5
 	DefaultSegmentMillis = 2000
 	DefaultWindow        = 6
 )
@@ -38,6 +65,15 @@ func (s Settings) WithDefaults() Settings {
 	}
 	if s.Window == 0 {
 		s.Window = DefaultWindow
+	}
+	if s.PartMillis == 0 {
+		s.PartMillis = DefaultPartMillis
+	}
+	if s.CoverEvery == 0 {
+		s.CoverEvery = DefaultCoverEvery
+	}
+	if s.SoundName == "" {
+		s.SoundName = "Sound"
 	}
 	if s.Title == "" {
 		s.Title = s.Slug
@@ -63,8 +99,62 @@ func (s Settings) Check() []ladder.Problem {
 	if s.Window < 3 || s.Window > 60 {
 		out = append(out, ladder.Problem{Field: "window", Text: fmt.Sprintf("found %d segments, expected 3 to 60", s.Window)})
 	}
+	out = append(out, s.checkPackaging()...)
 	return append(out, ladder.Check(s.Ladder.Rungs)...)
 }
+
+// reserved are the names that the channel's own playlists have.
+var reserved = map[string]bool{"index": true, "ts": true, "time": true, "picture": true}
+
+var languageForm = regexp.MustCompile(`^[A-Za-z]{2,8}(-[A-Za-z0-9]{1,8})*$`)
+
+func (s Settings) checkPackaging() (out []ladder.Problem) {
+	add := func(field, text string, args ...any) {
+		out = append(out, ladder.Problem{Field: field, Text: fmt.Sprintf(text, args...)})
+	}
+	if s.PartMillis < 100 || s.PartMillis > 1000 || s.PartMillis > s.SegmentMillis {
+		add("partMillis", "found %d, expected 100 to 1000, and no more than a segment", s.PartMillis)
+	}
+	if most := s.SegmentMillis * int64(s.Window); s.StartOffsetMillis < 0 || s.StartOffsetMillis > most {
+		add("startOffsetMillis", "found %d, expected 0 to %d, the length of the playlist", s.StartOffsetMillis, most)
+	}
+	if s.CoverEvery < 1 || s.CoverEvery > 1000 {
+		add("coverEvery", "found %d, expected 1 to 1000 segments", s.CoverEvery)
+	}
+	if s.Language != "" && !languageForm.MatchString(s.Language) {
+		add("language", "found %q, expected a language tag such as en or de-CH", s.Language)
+	}
+	if len(s.SoundName) > 60 {
+		add("soundName", "found %d characters, expected 60 at most", len(s.SoundName))
+	}
+	if len(s.Selections) > 8 {
+		add("selections", "found %d, expected 8 at most", len(s.Selections))
+	}
+	names := map[string]bool{}
+	for i, sel := range s.Selections {
+		field := fmt.Sprintf("selections[%d].", i)
+		switch {
+		case !slugForm.MatchString(sel.Name):
+			add(field+"name", "found %q, expected lower-case letters, digits and hyphens, such as phones", sel.Name)
+		case reserved[sel.Name]:
+			add(field+"name", "%q is the name of one of the channel's own addresses; choose another", sel.Name)
+		case names[sel.Name]:
+			add(field+"name", "%q stands twice", sel.Name)
+		}
+		names[sel.Name] = true
+		if sel.SoundOnly == (len(sel.Rungs) > 0) {
+			add(field+"rungs", "expected rungs by name, or sound only")
+		}
+		for _, r := range sel.Rungs {
+			if !s.Ladder.Planned && !slices.ContainsFunc(s.Ladder.Rungs, func(l ladder.Rung) bool { return l.Name == r }) {
+				add(field+"rungs", "the ladder has no rung %q", r)
+			}
+		}
+	}
+	return out
+}
+
+func (s Settings) part() int64 { return s.PartMillis * media.VideoTimescale / 1000 }
 
 func (s Settings) step() int64 { return s.SegmentMillis * media.VideoTimescale / 1000 }
 

@@ -217,7 +217,7 @@ func (c *Channel) judge(st *Status) {
 		st.State = Degraded
 	}
 	st.State = Starting
-	if !c.firstMedia.IsZero() && c.master.Load() != nil {
+	if !c.firstMedia.IsZero() && c.documents.Load() != nil {
 		st.State = Live
 	}
 	if c.session != nil && c.session.sup != nil {

@@ -3,11 +3,13 @@ package service
 import (
 	"net/http"
 	"strconv"
+	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
+	"metaplasis/internal/delivery"
 	"metaplasis/internal/origin"
 )
 
@@ -16,6 +18,8 @@ type metrics struct {
 	registry *prometheus.Registry
 	requests *prometheus.CounterVec
 	bytes    *prometheus.CounterVec
+	first    *prometheus.HistogramVec
+	waiting  prometheus.Gauge
 }
 
 func newMetrics(o *origin.Origin) *metrics {
@@ -23,14 +27,43 @@ func newMetrics(o *origin.Origin) *metrics {
 		registry: prometheus.NewRegistry(),
 		requests: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "metaplasis_delivery_requests_total", Help: "Requests of viewers by what they asked for and the status of the answer."}, []string{"kind", "status"}),
 		bytes:    prometheus.NewCounterVec(prometheus.CounterOpts{Name: "metaplasis_delivery_bytes_total", Help: "Bytes sent to viewers."}, []string{"kind"}),
+		first: prometheus.NewHistogramVec(prometheus.HistogramOpts{
+			Name: "metaplasis_delivery_first_byte_seconds", Help: "Time from a viewer's request to the first byte of the answer; waiting for media that is still to come is part of it.",
+			Buckets: []float64{0.0001, 0.0005, 0.001, 0.005, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10},
+		}, []string{"kind"}),
+		waiting: prometheus.NewGauge(prometheus.GaugeOpts{Name: "metaplasis_delivery_waiting", Help: "Requests that wait for media that is still to come."}),
 	}
-	m.registry.MustRegister(m.requests, m.bytes, &channelMetrics{o}, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	m.registry.MustRegister(m.requests, m.bytes, m.first, m.waiting, &channelMetrics{o}, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return m
 }
 
-func (m *metrics) count(kind string, status int, n int64) {
+// Answered implements delivery.Meter.
+func (m *metrics) Answered(kind string, status int, n int64, first time.Duration) {
 	m.requests.WithLabelValues(kind, strconv.Itoa(status)).Inc()
 	m.bytes.WithLabelValues(kind).Add(float64(n))
+	m.first.WithLabelValues(kind).Observe(first.Seconds())
+}
+
+// Waiting implements delivery.Meter.
+func (m *metrics) Waiting(by int) { m.waiting.Add(float64(by)) }
+
+// watch adds the viewers to what is collected.
+func (m *metrics) watch(d *delivery.Server) { m.registry.MustRegister(&viewerMetrics{d}) }
+
+type viewerMetrics struct{ d *delivery.Server }
+
+var descViewers = prometheus.NewDesc("metaplasis_viewers", "Viewers of a channel by protocol, counted by their sessions.", []string{"channel", "protocol"}, nil)
+
+// Describe implements prometheus.Collector.
+func (v *viewerMetrics) Describe(ch chan<- *prometheus.Desc) { ch <- descViewers }
+
+// Collect implements prometheus.Collector.
+func (v *viewerMetrics) Collect(ch chan<- prometheus.Metric) {
+	for channel, by := range v.d.Viewers() {
+		for protocol, n := range by {
+			ch <- prometheus.MustNewConstMetric(descViewers, prometheus.GaugeValue, float64(n), channel, protocol)
+		}
+	}
 }
 
 func (m *metrics) handler() http.Handler {

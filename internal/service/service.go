@@ -54,6 +54,7 @@ type Service struct {
 	database *records.Server
 	db       *records.DB
 	origin   *origin.Origin
+	delivery *delivery.Server
 	http     *http.Server
 	failed   chan error
 	ready    chan struct{}
@@ -296,8 +297,10 @@ func (s *Service) serveHTTP(l net.Listener) {
 
 func (s *Service) pages() http.Handler {
 	m := newMetrics(s.origin)
+	s.delivery = delivery.New(s.origin, m)
+	m.watch(s.delivery)
 	r := chi.NewRouter()
-	r.Mount("/media", http.StripPrefix("/media", delivery.Handler(s.origin, m.count)))
+	r.Mount("/media", http.StripPrefix("/media", s.delivery))
 	r.Mount(api.Prefix, http.StripPrefix(api.Prefix, s.Control.Handler()))
 	r.Method("GET", "/metrics", m.handler())
 	r.Get("/livez", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("alive\n")) })

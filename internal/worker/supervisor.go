@@ -27,8 +27,9 @@ type Handler interface {
 	Failed(text string)
 	// Replaced is called when a worker was lost and a new one is about to repeat, from the oldest
 	// unfinished segment on, what the lost one had taken. With repeats false there is nothing to
-	// repeat: the same stretch has killed two workers, and the next segment begins behind it.
-	Replaced(why string, repeats bool)
+	// repeat: the same stretch has killed two workers, and the next segment begins behind it. It
+	// returns from which time on each rendition is wanted, where some of it is published.
+	Replaced(why string, repeats bool) (resume map[string]int64)
 	Drained()
 }
 
@@ -84,6 +85,7 @@ type Supervisor struct {
 	pid      int
 	restarts int64
 	hang     time.Duration
+	resume   map[string]int64 // for the current process
 	done     chan struct{}
 }
 
@@ -257,7 +259,10 @@ func (s *Supervisor) run() {
 		}
 		s.mu.Unlock()
 		if !first {
-			s.handler.Replaced(why, repeats)
+			resume := s.handler.Replaced(why, repeats)
+			s.mu.Lock()
+			s.resume = resume
+			s.mu.Unlock()
 		}
 		begin := time.Now()
 		err := s.serve()
@@ -349,6 +354,7 @@ func (s *Supervisor) feed(conn *net.UnixConn, stop <-chan struct{}) {
 	w := bufio.NewWriterSize(conn, 256<<10)
 	s.mu.Lock()
 	first := s.config
+	first.Resume = s.resume
 	for i := range s.log {
 		if u := s.log[i].unit; s.log[i].kind == kindVideo {
 			first.Keep = max(first.Keep, u.PTS)

@@ -77,8 +77,9 @@ func (h *heard) Unit(_ string, u media.AccessUnit) {
 func (h *heard) Picture([]byte) {}
 func (h *heard) Stats(Stats)    {}
 func (h *heard) Failed(string)  {}
-func (h *heard) Replaced(_ string, repeats bool) {
+func (h *heard) Replaced(_ string, repeats bool) map[string]int64 {
 	h.do(func() { h.replaced = append(h.replaced, repeats); h.units = append(h.units, "|") })
+	return nil
 }
 func (h *heard) Drained() { h.do(func() { h.drained++ }) }
 

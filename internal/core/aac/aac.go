@@ -106,6 +106,22 @@ func (c *Config) Marshal() []byte {
 	return w.Bytes()
 }
 
+// ADTS writes the header of a frame of so many bytes (ISO/IEC 14496-3, 1.A.2.2.1).
+func (c *Config) ADTS(frame int) []byte {
+	index := 15
+	for i, r := range sampleRates {
+		if r == c.SampleRate {
+			index = i
+		}
+	}
+	channels := c.Channels
+	if channels == 8 {
+		channels = 7
+	}
+	n := frame + 7
+	return []byte{0xff, 0xf1, byte(c.ObjectType-1)<<6 | byte(index)<<2 | byte(channels>>2), byte(channels)<<6 | byte(n>>11), byte(n >> 3), byte(n)<<5 | 0x1f, 0xfc}
+}
+
 // Track makes an audio track. Its timescale is the core coder's sampling frequency, so that a
 // frame is 1024 ticks long.
 func (c *Config) Track(config []byte) media.Track {

@@ -2,6 +2,7 @@ package bmff
 
 import (
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -29,15 +30,19 @@ func TestSegmentsReadBack(t *testing.T) {
 		{DTS: 1<<40 + 3000, PTS: 1<<40 + 12000, Duration: 3000, Data: []byte("p")},
 		{DTS: 1<<40 + 6000, PTS: 1<<40 + 3000, Duration: 2500, Data: []byte("early")},
 	}
-	b := Segment(&picture, 9, in)
+	said := Message{Scheme: "urn:test", Value: "1", Time: 1 << 40, Duration: 90000, ID: 4, Data: []byte("now")}
+	produced := time.Date(2026, 6, 1, 12, 0, 0, 500_000_000, time.UTC)
+	b := Chunk(&picture, ChunkOptions{Sequence: 9, First: true, Produced: produced, Messages: []Message{said}}, in)
 	f, err := ReadFragments(b)
 	require.NoError(t, err)
 	require.Len(t, f, 1)
 	assert.EqualValues(t, 9, f[0].Sequence)
 	assert.Equal(t, in, f[0].Units)
+	assert.Equal(t, []Message{said}, f[0].Messages)
+	assert.WithinDuration(t, produced, f[0].Produced, time.Microsecond)
 
 	frames := []media.AccessUnit{{DTS: 1024, PTS: 1024, Duration: 1024, Key: true, Data: []byte{1, 2}}, {DTS: 2048, PTS: 2048, Duration: 1024, Key: true, Data: []byte{3}}}
-	f, err = ReadFragments(Segment(&sound, 1, frames))
+	f, err = ReadFragments(Chunk(&sound, ChunkOptions{Sequence: 1}, frames))
 	require.NoError(t, err)
 	assert.Equal(t, frames, f[0].Units)
 	for cut := range len(b) - 1 {
@@ -48,7 +53,7 @@ func TestSegmentsReadBack(t *testing.T) {
 }
 
 func FuzzReadFragments(f *testing.F) {
-	f.Add(Segment(&sound, 1, []media.AccessUnit{{DTS: 1024, PTS: 1024, Duration: 1024, Key: true, Data: []byte{1, 2}}}))
+	f.Add(Chunk(&sound, ChunkOptions{First: true, Produced: time.Unix(1, 0), Messages: []Message{{Scheme: "a"}}}, []media.AccessUnit{{DTS: 1024, PTS: 1024, Duration: 1024, Key: true, Data: []byte{1, 2}}}))
 	f.Add(Header(&picture))
 	f.Fuzz(func(_ *testing.T, b []byte) {
 		_, _ = ReadFragments(b)

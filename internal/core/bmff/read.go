@@ -1,8 +1,10 @@
 package bmff
 
 import (
+	"bytes"
 	"encoding/binary"
 	"fmt"
+	"time"
 
 	"metaplasis/internal/core/media"
 )
@@ -12,7 +14,9 @@ type Fragment struct {
 	Sequence uint32
 	DTS      int64 // baseMediaDecodeTime, in the track's timescale
 	Units    []media.AccessUnit
-	sizes    []int // of the units, as trun tells them
+	Messages []Message // of the emsg boxes that stood before it
+	Produced time.Time // of the prft box that stood before it, else zero
+	sizes    []int     // of the units, as trun tells them
 }
 
 // HeaderInfo is what a reader of segments needs of a header.
@@ -154,10 +158,22 @@ func ReadFragments(b []byte) ([]Fragment, error) {
 	var out []Fragment
 	var offset int64 // of the data, from the start of moof
 	var moof []byte
+	var messages []Message
+	var produced time.Time
 	err := walkFrom(b, func(kind string, body, from []byte) error {
 		switch kind {
+		case "emsg":
+			if m, ok := readMessage(body); ok && len(messages) < maxMessages {
+				messages = append(messages, m)
+			}
+		case "prft":
+			if len(body) >= 20 {
+				at := binary.BigEndian.Uint64(body[8:])
+				produced = time.Unix(int64(at>>32)-ntpEpoch, int64((at&0xffffffff)*uint64(time.Second)>>32))
+			}
 		case "moof":
-			f := Fragment{}
+			f := Fragment{Messages: messages, Produced: produced}
+			messages, produced = nil, time.Time{}
 			if err := f.readMoof(body, &offset); err != nil {
 				return err
 			}
@@ -172,6 +188,24 @@ func ReadFragments(b []byte) ([]Fragment, error) {
 		return nil
 	})
 	return out, err
+}
+
+// maxMessages bounds the events of one fragment.
+const maxMessages = 64
+
+// readMessage reads an emsg box of version 1.
+func readMessage(b []byte) (m Message, ok bool) {
+	if len(b) < 24 || b[0] != 1 {
+		return m, false
+	}
+	m.Time, m.Duration, m.ID = binary.BigEndian.Uint64(b[8:]), binary.BigEndian.Uint32(b[16:]), binary.BigEndian.Uint32(b[20:])
+	scheme, rest, ok := bytes.Cut(b[24:], []byte{0})
+	if !ok {
+		return m, false
+	}
+	value, data, ok := bytes.Cut(rest, []byte{0})
+	m.Scheme, m.Value, m.Data = string(scheme), string(value), data
+	return m, ok
 }
 
 // place points the units at their data.

@@ -5,6 +5,7 @@ package bmff
 
 import (
 	"encoding/binary"
+	"time"
 
 	"metaplasis/internal/core/media"
 )
@@ -190,10 +191,69 @@ const (
 	flagsNonSync = 0x01010000 // depends on others, is no sync sample
 )
 
-// Segment writes one CMAF segment of one fragment: styp, moof and mdat. The access units must
-// be in decode order, all with a duration. sequence numbers the fragment.
+// Message is an event for the player (ISO/IEC 23009-1, 5.10.3.3), carried in the media.
+type Message struct {
+	Scheme, Value string
+	Time          uint64 // presentation time, ticks of the track
+	Duration      uint32 // ticks of the track; 0xffffffff is not known
+	ID            uint32
+	Data          []byte
+}
+
+// ChunkOptions say what stands around the fragment of a chunk.
+type ChunkOptions struct {
+	Sequence uint32
+	First    bool      // the chunk begins a segment: styp comes first
+	Produced time.Time // when the first unit came to us: a prft box tells it; zero for none
+	Messages []Message
+}
+
+// ntpEpoch is where NTP time begins, 1900, in Unix seconds.
+const ntpEpoch = 2208988800
+
+func (o *ChunkOptions) append(b []byte, t *media.Track, dts int64) []byte {
+	if o.First {
+		b = box(b, "styp", func(b []byte) []byte {
+			b = append(b, "msdh"...)
+			b = u32(b, 0)
+			return append(b, "msdhmsixcmfscmfl"...)
+		})
+	}
+	if !o.Produced.IsZero() {
+		// ISO/IEC 14496-12, 8.16.5; the flags say that the time is that of the encoder's input.
+		b = fullBox(b, "prft", 1, 0, func(b []byte) []byte {
+			b = u32(b, trackID)
+			fraction := uint64(o.Produced.Nanosecond()) << 32 / uint64(time.Second)
+			b = u64(b, uint64(o.Produced.Unix()+ntpEpoch)<<32|fraction)
+			return u64(b, uint64(dts))
+		})
+	}
+	for _, m := range o.Messages {
+		b = fullBox(b, "emsg", 1, 0, func(b []byte) []byte {
+			b = u32(b, uint32(t.Timescale))
+			b = u64(b, m.Time)
+			b = u32(b, m.Duration)
+			b = u32(b, m.ID)
+			b = append(append(b, m.Scheme...), 0)
+			b = append(append(b, m.Value...), 0)
+			return append(b, m.Data...)
+		})
+	}
+	return b
+}
+
+func (o *ChunkOptions) size() int {
+	n := 64
+	for _, m := range o.Messages {
+		n += 40 + len(m.Scheme) + len(m.Value) + len(m.Data)
+	}
+	return n
+}
+
+// Chunk writes one CMAF chunk (ISO/IEC 23000-19, 7.3.2.3): what the options ask for, then moof and
+// mdat. The access units must be in decode order, all with a duration.
 // The whole is made in one allocation, and the media data is copied once.
-func Segment(t *media.Track, sequence uint32, units []media.AccessUnit) []byte {
+func Chunk(t *media.Track, o ChunkOptions, units []media.AccessUnit) []byte {
 	data := 0
 	composed := false
 	for i := range units {
@@ -210,16 +270,12 @@ func Segment(t *media.Track, sequence uint32, units []media.AccessUnit) []byte {
 		trun |= 0x800
 		perSample += 4
 	}
-	out := make([]byte, 0, 128+len(units)*perSample+data+8)
-	out = box(out, "styp", func(b []byte) []byte {
-		b = append(b, "msdh"...)
-		b = u32(b, 0)
-		return append(b, "msdhmsix"...)
-	})
+	out := make([]byte, 0, o.size()+128+len(units)*perSample+data+8)
+	out = o.append(out, t, units[0].DTS)
 	start := len(out)
 	offsetAt := 0
 	out = box(out, "moof", func(b []byte) []byte {
-		b = fullBox(b, "mfhd", 0, 0, func(b []byte) []byte { return u32(b, sequence) })
+		b = fullBox(b, "mfhd", 0, 0, func(b []byte) []byte { return u32(b, o.Sequence) })
 		return box(b, "traf", func(b []byte) []byte {
 			tfhd := uint32(0x020000) // default-base-is-moof
 			if t.Kind == media.Audio {

@@ -44,7 +44,7 @@ func TestMediaPlaylist(t *testing.T) {
 	p, err := ReadMedia(m.Marshal())
 	require.NoError(t, err)
 	require.Len(t, p.Entries, 3)
-	assert.Equal(t, Entry{MSN: 43, URI: "43.m4s", Header: "header-2.mp4", Duration: time.Second, Discontinuity: true, DateTime: m.Epoch.Add(10 * time.Second)}, p.Entries[2])
+	assert.Equal(t, Entry{MSN: 43, URI: "43.m4s", Header: "header-2.mp4", Duration: time.Second, Discontinuity: true, DateTime: m.Epoch.Add(10 * time.Second), Offset: -1, Line: 18}, p.Entries[2])
 	assert.True(t, p.Entries[1].Gap && p.Independent && !p.Ended)
 }
 
@@ -70,7 +70,7 @@ func TestMultivariantPlaylist(t *testing.T) {
 	require.Len(t, variants, 2)
 	assert.Equal(t, map[string]string{
 		"BANDWIDTH": "900000", "AVERAGE-BANDWIDTH": "800000", "CODECS": "avc1.42c01e,mp4a.40.2", "RESOLUTION": "640x360",
-		"FRAME-RATE": "29.970", "AUDIO": "audio", "STABLE-VARIANT-ID": "360p",
+		"FRAME-RATE": "29.970", "AUDIO": "audio", "STABLE-VARIANT-ID": "360p", "CLOSED-CAPTIONS": "NONE",
 	}, variants[0].Attributes)
 	assert.Equal(t, "audio/index.m3u8", renditions[0]["URI"])
 	OrderForStart(m.Variants, 100)
@@ -80,7 +80,7 @@ func TestMultivariantPlaylist(t *testing.T) {
 func TestBrokenPlaylists(t *testing.T) {
 	for text, want := range map[string]string{
 		"#EXTINF:2,\na.ts\n":                      `line 1: found "#EXTINF:2,"`,
-		"#EXTM3U\n#EXTINF:two,\na.ts\n":           `line 2: found "#EXTINF:two,"`,
+		"#EXTM3U\n#EXTINF:two,\na.ts\n":           `line 2: found "two"`,
 		"#EXTM3U\n#EXT-X-MEDIA-SEQUENCE:x\n":      "expected a whole number",
 		"#EXTM3U\n#EXTINF:2,\na.ts\n":             "no EXT-X-TARGETDURATION",
 		"#EXTM3U\n#EXT-X-PROGRAM-DATE-TIME:now\n": "a date and time",

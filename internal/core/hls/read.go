@@ -9,6 +9,17 @@ import (
 	"metaplasis/internal/core/media"
 )
 
+// PartEntry is one EXT-X-PART that was read.
+type PartEntry struct {
+	URI         string
+	Duration    time.Duration
+	Independent bool
+	Gap         bool
+	Offset      int64 // of its bytes in the resource; -1 without a byte range
+	Length      int64
+	Line        int
+}
+
 // Entry is one segment of a playlist that was read.
 type Entry struct {
 	MSN           uint64
@@ -18,6 +29,22 @@ type Entry struct {
 	Discontinuity bool
 	Gap           bool
 	DateTime      time.Time // zero when the entry carries none
+	Offset        int64     // of a byte range; -1 without one
+	Length        int64
+	Parts         []PartEntry
+	Line          int // of its address, or of its last part when it is not whole
+	Open          bool
+}
+
+// Hint is one EXT-X-PRELOAD-HINT that was read.
+type Hint struct{ Type, URI string }
+
+// Range is one EXT-X-DATERANGE that was read.
+type Range struct {
+	ID         string
+	Start      time.Time
+	Attributes map[string]string
+	Line       int
 }
 
 // Playlist is a media playlist that was read.
@@ -27,7 +54,29 @@ type Playlist struct {
 	MediaSequence         uint64
 	DiscontinuitySequence uint64
 	Independent, Ended    bool
-	Entries               []Entry
+	KeysOnly              bool   // EXT-X-I-FRAMES-ONLY
+	Type                  string // EXT-X-PLAYLIST-TYPE
+	PartTarget            time.Duration
+	CanBlock              bool
+	HoldBack              time.Duration // 0: not given
+	PartHoldBack          time.Duration
+	SkipUntil             time.Duration
+	Skipped               int // segments left out by EXT-X-SKIP
+	Start                 string
+	Entries               []Entry // the last may be Open: parts without a segment
+	Hints                 []Hint
+	Reports               []Report
+	Ranges                []Range
+	Counts                map[string]int // how often each tag stands there
+}
+
+// Whole returns the segments that are whole.
+func (p *Playlist) Whole() []Entry {
+	n := len(p.Entries)
+	if n > 0 && p.Entries[n-1].Open {
+		n--
+	}
+	return p.Entries[:n]
 }
 
 // maxEntries bounds what a playlist from outside may hold.
@@ -51,71 +100,208 @@ func lines(b []byte) ([]string, error) {
 
 func clip(s string) string { return s[:min(len(s), 60)] }
 
+// reader is the state of reading a media playlist.
+type reader struct {
+	p      *Playlist
+	e      Entry // what is known of the segment to come
+	header string
+	line   int
+	err    error
+}
+
 // ReadMedia reads a media playlist.
 func ReadMedia(b []byte) (*Playlist, error) {
 	all, err := lines(b)
 	if err != nil {
 		return nil, err
 	}
-	p := &Playlist{}
-	var e Entry
-	header := ""
+	r := &reader{p: &Playlist{Counts: map[string]int{}}, e: Entry{Offset: -1}}
 	for i, l := range all[1:] {
-		n := i + 2
-		tag, value, _ := strings.Cut(l, ":")
-		whole := func() uint64 {
-			v, perr := strconv.ParseUint(value, 10, 64)
-			if perr != nil && err == nil {
-				err = broken(n, strconv.Quote(clip(l)), "a whole number")
-			}
-			return v
+		r.line = i + 2
+		switch {
+		case l == "":
+		case strings.HasPrefix(l, "#EXT"):
+			tag, value, _ := strings.Cut(l, ":")
+			r.p.Counts[tag]++
+			r.tag(tag, value)
+		case l[0] != '#':
+			r.address(l)
 		}
-		switch tag {
-		case "#EXT-X-VERSION":
-			p.Version = int(whole())
-		case "#EXT-X-TARGETDURATION":
-			p.TargetDuration = time.Duration(min(whole(), 1<<20)) * time.Second
-		case "#EXT-X-MEDIA-SEQUENCE":
-			p.MediaSequence = whole()
-		case "#EXT-X-DISCONTINUITY-SEQUENCE":
-			p.DiscontinuitySequence = whole()
-		case "#EXT-X-INDEPENDENT-SEGMENTS":
-			p.Independent = true
-		case "#EXT-X-ENDLIST":
-			p.Ended = true
-		case "#EXT-X-DISCONTINUITY":
-			e.Discontinuity = true
-		case "#EXT-X-GAP":
-			e.Gap = true
-		case "#EXT-X-MAP":
-			header = ReadAttributes(value)["URI"]
-		case "#EXT-X-PROGRAM-DATE-TIME":
-			if e.DateTime, err = time.Parse(time.RFC3339Nano, value); err != nil {
-				return nil, broken(n, strconv.Quote(clip(value)), "a date and time of ISO 8601")
-			}
-		case "#EXTINF":
-			text, _, _ := strings.Cut(value, ",")
-			d, perr := time.ParseDuration(text + "s")
-			if perr != nil || d < 0 {
-				return nil, broken(n, strconv.Quote(clip(l)), "a duration in seconds")
-			}
-			e.Duration = d
-		default:
-			if l == "" || l[0] == '#' {
-				continue
-			}
-			e.MSN, e.URI, e.Header = p.MediaSequence+uint64(len(p.Entries)), l, header
-			p.Entries = append(p.Entries, e)
-			e = Entry{}
-		}
-		if err != nil {
-			return nil, err
+		if r.err != nil {
+			return nil, r.err
 		}
 	}
-	if p.TargetDuration == 0 {
+	if len(r.e.Parts) > 0 {
+		r.e.Open = true
+		r.add("")
+	}
+	if r.p.TargetDuration == 0 {
 		return nil, broken(len(all), "no EXT-X-TARGETDURATION", "one")
 	}
-	return p, nil
+	return r.p, nil
+}
+
+func (r *reader) fail(found, want string) {
+	if r.err == nil {
+		r.err = broken(r.line, strconv.Quote(clip(found)), want)
+	}
+}
+
+func (r *reader) whole(s string) uint64 {
+	v, err := strconv.ParseUint(s, 10, 63)
+	if err != nil {
+		r.fail(s, "a whole number")
+	}
+	return v
+}
+
+// maxSeconds bounds a duration: a day.
+const maxSeconds = 86400
+
+func (r *reader) seconds(s string) time.Duration {
+	v, err := strconv.ParseFloat(s, 64)
+	if err != nil || !(v >= 0) || v > maxSeconds {
+		r.fail(s, "a duration in seconds")
+		return 0
+	}
+	return time.Duration(v*1e9 + 0.5)
+}
+
+// byteRange reads length@offset.
+func (r *reader) byteRange(s string, after int64) (length, offset int64) {
+	n, o, given := strings.Cut(s, "@")
+	length = int64(r.whole(n))
+	if !given {
+		return length, max(after, 0)
+	}
+	return length, int64(r.whole(o))
+}
+
+func (r *reader) add(uri string) {
+	r.e.MSN, r.e.URI, r.e.Header, r.e.Line = r.p.MediaSequence+uint64(r.p.Skipped)+uint64(len(r.p.Entries)), uri, r.header, r.line
+	r.p.Entries = append(r.p.Entries, r.e)
+	r.e = Entry{Offset: -1}
+}
+
+func (r *reader) address(l string) {
+	if r.e.Duration == 0 && r.p.Counts["#EXTINF"] <= len(r.p.Entries) {
+		r.fail(l, "EXTINF before an address")
+		return
+	}
+	r.add(l)
+}
+
+func (r *reader) tag(tag, value string) {
+	p := r.p
+	switch tag {
+	case "#EXT-X-VERSION":
+		p.Version = int(min(r.whole(value), 1000))
+	case "#EXT-X-TARGETDURATION":
+		p.TargetDuration = time.Duration(min(r.whole(value), maxSeconds)) * time.Second
+	case "#EXT-X-MEDIA-SEQUENCE":
+		p.MediaSequence = r.whole(value)
+	case "#EXT-X-DISCONTINUITY-SEQUENCE":
+		p.DiscontinuitySequence = r.whole(value)
+	case "#EXT-X-INDEPENDENT-SEGMENTS":
+		p.Independent = true
+	case "#EXT-X-I-FRAMES-ONLY":
+		p.KeysOnly = true
+	case "#EXT-X-PLAYLIST-TYPE":
+		p.Type = value
+	case "#EXT-X-ENDLIST":
+		p.Ended = true
+	case "#EXT-X-START":
+		p.Start = value
+	case "#EXT-X-DISCONTINUITY":
+		r.e.Discontinuity = true
+	case "#EXT-X-GAP":
+		r.e.Gap = true
+	case "#EXT-X-MAP":
+		a := ReadAttributes(value)
+		r.header = a["URI"]
+		if r.header == "" {
+			r.fail(value, "a URI")
+		}
+	case "#EXT-X-BYTERANGE":
+		after := int64(0)
+		if n := len(p.Entries); n > 0 {
+			after = p.Entries[n-1].Offset + p.Entries[n-1].Length
+		}
+		r.e.Length, r.e.Offset = r.byteRange(value, after)
+	case "#EXT-X-PROGRAM-DATE-TIME":
+		at, err := readDate(value)
+		if err != nil {
+			r.fail(value, "a date and time of ISO 8601")
+		}
+		r.e.DateTime = at
+	case "#EXTINF":
+		text, _, _ := strings.Cut(value, ",")
+		r.e.Duration = r.seconds(strings.TrimSpace(text))
+	default:
+		r.lowLatency(tag, value)
+	}
+}
+
+func readDate(s string) (time.Time, error) {
+	at, err := time.Parse(time.RFC3339Nano, s)
+	if err != nil {
+		at, err = time.Parse("2006-01-02T15:04:05.999999999Z0700", s)
+	}
+	return at, err
+}
+
+func (r *reader) lowLatency(tag, value string) {
+	p := r.p
+	optional := func(s string) time.Duration {
+		if s == "" {
+			return 0
+		}
+		return r.seconds(s)
+	}
+	switch tag {
+	case "#EXT-X-PART-INF":
+		p.PartTarget = r.seconds(ReadAttributes(value)["PART-TARGET"])
+	case "#EXT-X-SERVER-CONTROL":
+		a := ReadAttributes(value)
+		p.CanBlock = a["CAN-BLOCK-RELOAD"] == "YES"
+		p.HoldBack, p.PartHoldBack, p.SkipUntil = optional(a["HOLD-BACK"]), optional(a["PART-HOLD-BACK"]), optional(a["CAN-SKIP-UNTIL"])
+	case "#EXT-X-SKIP":
+		p.Skipped = int(min(r.whole(ReadAttributes(value)["SKIPPED-SEGMENTS"]), maxEntries))
+	case "#EXT-X-PART":
+		a := ReadAttributes(value)
+		e := PartEntry{URI: a["URI"], Duration: r.seconds(a["DURATION"]), Independent: a["INDEPENDENT"] == "YES", Gap: a["GAP"] == "YES", Offset: -1, Line: r.line}
+		if e.URI == "" {
+			r.fail(value, "a URI")
+		}
+		if a["BYTERANGE"] != "" {
+			after := int64(0)
+			if n := len(r.e.Parts); n > 0 {
+				after = r.e.Parts[n-1].Offset + r.e.Parts[n-1].Length
+			}
+			e.Length, e.Offset = r.byteRange(a["BYTERANGE"], after)
+		}
+		r.e.Parts = append(r.e.Parts, e)
+	case "#EXT-X-PRELOAD-HINT":
+		a := ReadAttributes(value)
+		p.Hints = append(p.Hints, Hint{a["TYPE"], a["URI"]})
+	case "#EXT-X-RENDITION-REPORT":
+		a := ReadAttributes(value)
+		rep := Report{URI: a["URI"], Part: -1}
+		if a["LAST-MSN"] != "" {
+			rep.MSN = r.whole(a["LAST-MSN"])
+		}
+		if a["LAST-PART"] != "" {
+			rep.Part = int(min(r.whole(a["LAST-PART"]), maxEntries))
+		}
+		p.Reports = append(p.Reports, rep)
+	case "#EXT-X-DATERANGE":
+		a := ReadAttributes(value)
+		at, err := readDate(a["START-DATE"])
+		if err != nil && a["START-DATE"] != "" {
+			r.fail(a["START-DATE"], "a date and time of ISO 8601")
+		}
+		p.Ranges = append(p.Ranges, Range{ID: a["ID"], Start: at, Attributes: a, Line: r.line})
+	}
 }
 
 // VariantEntry is one variant of a multivariant playlist that was read.
@@ -148,6 +334,21 @@ func ReadMultivariant(b []byte) (variants []VariantEntry, renditions []map[strin
 	}
 	return variants, renditions, nil
 }
+
+// ReadKeyVariants reads the EXT-X-I-FRAME-STREAM-INF tags of a multivariant playlist.
+func ReadKeyVariants(b []byte) []VariantEntry {
+	var out []VariantEntry
+	for l := range strings.Lines(string(b)) {
+		if value, ok := strings.CutPrefix(strings.TrimSpace(l), "#EXT-X-I-FRAME-STREAM-INF:"); ok {
+			a := ReadAttributes(value)
+			out = append(out, VariantEntry{URI: a["URI"], Attributes: a})
+		}
+	}
+	return out
+}
+
+// IsMultivariant reports whether a playlist names others.
+func IsMultivariant(b []byte) bool { return strings.Contains(string(b), "#EXT-X-STREAM-INF") }
 
 // ReadAttributes reads an attribute list (draft, 4.2): NAME=value,NAME="quoted".
 func ReadAttributes(s string) map[string]string {

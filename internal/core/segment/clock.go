@@ -1,6 +1,6 @@
 // Package segment cuts access units into segments. One Clock a channel decides where segments
 // begin, for every rendition alike; one Cutter a rendition collects units between two of these
-// boundaries and hands out finished CMAF segments; a Window holds what is published.
+// boundaries and hands out CMAF segments a Window holds what is published.
 package segment
 
 import "metaplasis/internal/core/media"

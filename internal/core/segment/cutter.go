@@ -7,51 +7,33 @@ import (
 	"metaplasis/internal/core/media"
 )
 
-// Header is the CMAF header of a run of segments, shared by all of them.
-type Header struct {
-	Name  string // file name, made of its contents, so that equal bytes have one name
-	Bytes []byte
-	Track media.Track
-}
-
-// Segment is a finished CMAF segment. It is immutable.
-type Segment struct {
-	MSN           uint64
-	Discontinuity bool
-	Gap           bool  // nothing was coded for this stretch: it has a length but no bytes
-	Start         int64 // first presentation time, ticks of media.VideoTimescale
-	Duration      int64 // ticks of media.VideoTimescale
-	Header        *Header
-	Bytes         []byte
-	Units         int       // access units
-	Arrived       time.Time // when the last unit came in
-}
-
-// Bitrate returns bits a second.
-func (s *Segment) Bitrate() int64 {
-	if s.Duration <= 0 {
-		return 0
-	}
-	return int64(len(s.Bytes)) * 8 * media.VideoTimescale / s.Duration
-}
-
 // The bounds of an open segment: a sender without keyframes must not fill the memory.
 const (
 	maxUnits = 4096
 	maxBytes = 64 << 20
 )
 
-// Cutter collects the units of one rendition between two boundaries.
+// Cutter collects the units of one rendition between two boundaries and hands them out in parts.
 type Cutter struct {
 	header  *Header // of the open segment
 	next    *Header // of the segments that begin from now on
+	parting Parting // of the open segment
+	after   Parting // of the segments that begin from now on
 	open    *Boundary
-	units   []media.AccessUnit
+	state   *Segment           // the open segment as it was last handed out, nil before its first part
+	units   []media.AccessUnit // of the part being collected
+	part    int64              // the part grid's next line ends part number part
+	base    int64              // where the part grid begins, ticks of media.VideoTimescale
+	total   int                // units of the open segment
 	bytes   int
+	begun   time.Time
 	arrived time.Time
 	lastDur int64
 	flushed bool   // the segment of open is out already
 	floor   uint64 // no segment below this number may be made any more
+	end     int64  // decode time behind the last unit that is out, track ticks
+	again   bool   // units below end come a second time and are not wanted
+	said    []bmff.Message
 	Dropped uint64 // units that had no place: late, before a keyframe, or past a bound
 }
 
@@ -61,6 +43,12 @@ func (c *Cutter) SetHeader(h *Header) { c.next = h }
 // Header returns the header that the next segment will have.
 func (c *Cutter) Header() *Header { return c.next }
 
+// SetParting changes how long parts are, from the next segment on.
+func (c *Cutter) SetParting(p Parting) { c.after = p }
+
+// Say puts a message at the begin of the next segment. Its time is set when that begins.
+func (c *Cutter) Say(m bmff.Message) { c.said = append(c.said, m) }
+
 // Open returns the number of the segment being collected.
 func (c *Cutter) Open() (uint64, bool) {
 	if c.open == nil {
@@ -69,13 +57,20 @@ func (c *Cutter) Open() (uint64, bool) {
 	return c.open.MSN, true
 }
 
-// Push adds a unit to the segment that b opens, and returns the segments that this finishes: the
-// one before, when u is the first behind a boundary, and its own, when u is known to be its last:
-// it tells its duration and ends at due. A due of 0 means that nobody knows yet.
-func (c *Cutter) Push(u media.AccessUnit, b Boundary, due int64, now time.Time) (done []*Segment) {
+// Push adds a unit to the segment that b opens, and returns the new states of segments that this
+// makes: of the one before, when u is the first behind a boundary, and of its own, when u ends a
+// part. A part ends when its successor's first unit comes, or at once when u tells its duration.
+// due is where the segment ends, 0 when nobody knows yet.
+func (c *Cutter) Push(u media.AccessUnit, b Boundary, due int64, now time.Time) (out []*Segment) {
 	if c.next == nil || b.MSN < c.floor {
 		c.Dropped++
 		return nil
+	}
+	if c.again {
+		if u.DTS < c.end {
+			return nil
+		}
+		c.again = false
 	}
 	if c.open == nil || b.MSN > c.open.MSN {
 		if c.next.Track.Kind == media.Video && !u.Key {
@@ -83,27 +78,69 @@ func (c *Cutter) Push(u media.AccessUnit, b Boundary, due int64, now time.Time) 
 			return nil
 		}
 		if s := c.finish(&u, b.Discontinuity); s != nil {
-			done = append(done, s)
+			out = append(out, s)
 		}
-		c.open, c.units, c.bytes, c.flushed, c.header = &b, nil, 0, false, c.next
-	} else if b.MSN < c.open.MSN || c.flushed || len(c.units) >= maxUnits || c.bytes+len(u.Data) > maxBytes {
+		c.begin(&u, b, now)
+	} else if b.MSN < c.open.MSN || c.flushed || c.total >= maxUnits || c.bytes+len(u.Data) > maxBytes {
 		c.Dropped++
-		return done
+		return out
+	} else {
+		c.closeGap(u.DTS)
+		if len(c.units) > 0 && c.passed(&u, false) {
+			out = append(out, c.cut(false))
+		}
 	}
-	c.closeGap(u.DTS)
 	c.units = append(c.units, u)
+	c.total++
 	c.bytes += len(u.Data)
 	c.arrived = now
-	if u.Duration > 0 && due > 0 && u.PTS == u.DTS {
+	if u.Duration <= 0 {
+		return out
+	}
+	if due > 0 && u.PTS == u.DTS {
 		end := media.Rescale(u.PTS+u.Duration, c.header.Track.Timescale, media.VideoTimescale)
 		if end >= due {
 			if s := c.finish(nil, false); s != nil {
-				done = append(done, s)
+				out = append(out, s)
 			}
 			c.flushed = true
+			return out
 		}
 	}
-	return done
+	if c.passed(&u, true) {
+		out = append(out, c.cut(false))
+	}
+	return out
+}
+
+func (c *Cutter) begin(u *media.AccessUnit, b Boundary, now time.Time) {
+	c.open, c.state, c.units, c.bytes, c.total, c.flushed, c.header = &b, nil, nil, 0, 0, false, c.next
+	c.parting = c.after
+	c.begun, c.part = now, 1
+	c.base = b.Start
+	if c.header.Track.Kind == media.Video {
+		// Decode times are what grows evenly; they lie before the presentation times where
+		// pictures are reordered.
+		c.base = media.Rescale(u.DTS, c.header.Track.Timescale, media.VideoTimescale)
+	}
+}
+
+// slack is how far a unit may miss a line of the part grid by rounding: half a millisecond.
+const slack = media.VideoTimescale / 2000
+
+// passed reports whether a unit, by its start or its end, has reached the end of the open part.
+func (c *Cutter) passed(u *media.AccessUnit, end bool) bool {
+	if c.parting.Step <= 0 {
+		return false
+	}
+	if c.parting.Frames > 0 {
+		return len(c.units) >= c.parting.Frames
+	}
+	at := u.DTS
+	if end {
+		at += u.Duration
+	}
+	return media.Rescale(at, c.header.Track.Timescale, media.VideoTimescale)-c.base+slack >= c.part*c.parting.Step
 }
 
 // closeGap sets the duration of the newest unit from the time of its successor.
@@ -116,10 +153,62 @@ func (c *Cutter) closeGap(next int64) {
 	}
 }
 
+// cut makes a part of the units at hand and returns the segment's new state.
+func (c *Cutter) cut(last bool) *Segment {
+	t := &c.header.Track
+	s := c.state
+	if s == nil {
+		s = &Segment{
+			MSN: c.open.MSN, Discontinuity: c.open.Discontinuity, Header: c.header, Begun: c.begun, Made: &Made{},
+			Start: media.Rescale(c.units[0].PTS, t.Timescale, media.VideoTimescale),
+		}
+		s.first, s.FirstPTS = c.units[0].DTS, c.units[0].PTS
+		if t.Kind == media.Video && c.units[0].Key {
+			s.KeySize = len(c.units[0].Data)
+		}
+	}
+	next := *s // states that were handed out never change
+	next.Open = !last
+	if len(c.units) > 0 {
+		tail := &c.units[len(c.units)-1]
+		if tail.Duration <= 0 {
+			tail.Duration = max(c.lastDur, 1)
+		}
+		o := bmff.ChunkOptions{Sequence: uint32(c.open.MSN<<6) + uint32(len(s.Parts)), First: len(s.Parts) == 0}
+		if o.First {
+			o.Produced, o.Messages = c.begun, c.said
+			for i := range o.Messages {
+				o.Messages[i].Time = uint64(max(c.units[0].PTS, 0))
+			}
+			c.said = nil
+		}
+		p := &Part{
+			Start:       media.Rescale(c.units[0].PTS, t.Timescale, media.VideoTimescale),
+			Independent: c.units[0].Key, Units: len(c.units), Arrived: c.arrived,
+			Bytes: bmff.Chunk(t, o, c.units),
+		}
+		// Ends are rounded, not durations, so that no error adds up.
+		c.end = tail.DTS + tail.Duration
+		until := media.Rescale(c.end-s.first, t.Timescale, media.VideoTimescale)
+		p.Duration = until - s.Duration
+		next.Parts = append(s.Parts, p)
+		next.Duration, next.TrackDuration = until, c.end-s.first
+		next.Size += int64(len(p.Bytes))
+		next.Units += p.Units
+		next.Arrived = c.arrived
+		if c.parting.Step > 0 {
+			c.part = max(c.part+1, (media.Rescale(c.end, t.Timescale, media.VideoTimescale)-c.base+slack)/c.parting.Step+1)
+		}
+		c.units = nil
+	}
+	c.state = &next
+	return &next
+}
+
 // Flush finishes the open segment, at the end of a feed.
 func (c *Cutter) Flush() *Segment {
 	s := c.finish(nil, false)
-	c.open, c.units, c.bytes, c.flushed = nil, nil, 0, false
+	c.open, c.state, c.units, c.bytes, c.total, c.flushed = nil, nil, nil, 0, 0, false
 	return s
 }
 
@@ -129,37 +218,28 @@ func (c *Cutter) Floor() uint64 { return c.floor }
 // SetFloor forbids segments below a number.
 func (c *Cutter) SetFloor(msn uint64) { c.floor = max(c.floor, msn) }
 
-// Discard forgets the open segment, so that its units can come again from a new worker.
-func (c *Cutter) Discard() {
-	if !c.flushed {
-		c.open, c.units, c.bytes = nil, nil, 0
+// Discard forgets the units that are not out yet, since they come again from a new worker, and
+// returns the decode time from which on they are wanted, 0 for all of the open segment.
+func (c *Cutter) Discard() (from int64) {
+	if c.flushed || c.open == nil {
+		return 0
 	}
+	c.units = nil
+	if c.state == nil {
+		c.open, c.bytes, c.total = nil, 0, 0
+		return 0
+	}
+	c.again = true
+	return c.end
 }
 
 func (c *Cutter) finish(next *media.AccessUnit, jump bool) *Segment {
-	if len(c.units) == 0 || c.flushed {
+	if c.open == nil || c.flushed || c.state == nil && len(c.units) == 0 {
 		return nil
 	}
 	if next != nil && !jump {
 		c.closeGap(next.DTS)
 	}
-	last := &c.units[len(c.units)-1]
-	if last.Duration <= 0 {
-		last.Duration = max(c.lastDur, 1)
-	}
 	c.floor = c.open.MSN + 1
-	t := &c.header.Track
-	var total int64
-	start := c.units[0].PTS
-	for i := range c.units {
-		total += c.units[i].Duration
-		start = min(start, c.units[i].PTS)
-	}
-	return &Segment{
-		MSN: c.open.MSN, Discontinuity: c.open.Discontinuity, Header: c.header,
-		Start:    media.Rescale(start, t.Timescale, media.VideoTimescale),
-		Duration: media.Rescale(total, t.Timescale, media.VideoTimescale),
-		Bytes:    bmff.Segment(t, uint32(c.open.MSN), c.units),
-		Units:    len(c.units), Arrived: c.arrived,
-	}
+	return c.cut(true)
 }

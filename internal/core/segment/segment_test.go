@@ -87,7 +87,7 @@ func TestCutterMakesWholeSegments(t *testing.T) {
 	got = append(got, c.Flush())
 	for i, s := range got {
 		assert.EqualValues(t, i, s.MSN)
-		f, err := bmff.ReadFragments(s.Bytes)
+		f, err := bmff.ReadFragments(s.Bytes())
 		require.NoError(t, err)
 		assert.EqualValues(t, i*media.VideoTimescale, f[0].DTS)
 		assert.Len(t, f[0].Units, s.Units)
@@ -97,6 +97,95 @@ func TestCutterMakesWholeSegments(t *testing.T) {
 	assert.Zero(t, c.Dropped)
 	assert.Empty(t, c.Push(*video(0, true), Boundary{}, 0, time.Time{}), "nothing is made twice")
 	assert.EqualValues(t, 1, c.Dropped)
+}
+
+func TestCutterPublishesParts(t *testing.T) {
+	clock := NewClock(3, media.VideoTimescale)
+	clock.Begin(0, false)
+	var c Cutter
+	c.SetHeader(header(media.Video))
+	c.SetParting(Parting{Step: 6 * frame})
+	var got []string
+	w := NewWindow(3, func(*Segment) uint64 { return 0 })
+	var last *Segment
+	for n := range int64(62) {
+		u := video(n, n%30 == 0)
+		clock.Offer(u)
+		b, due, _ := clock.Lookup(u.PTS)
+		for _, s := range c.Push(*u, b, due, time.Time{}) {
+			got = append(got, fmt.Sprintf("%d:%d@%d%v", s.MSN, len(s.Parts), n, map[bool]string{true: "+", false: "."}[s.Open]))
+			require.True(t, w.Publish(s, media.VideoTimescale))
+			last = s
+		}
+	}
+	assert.Equal(t, []string{"3:1@5+", "3:2@11+", "3:3@17+", "3:4@23+", "3:5@29.", "4:1@35+", "4:2@41+", "4:3@47+", "4:4@53+", "4:5@59."}, got,
+		"each part is out with its last picture")
+	var whole []media.AccessUnit
+	for i, p := range last.Parts {
+		assert.EqualValues(t, 6*frame, p.Duration)
+		assert.Equal(t, i == 0, p.Independent)
+		f, err := bmff.ReadFragments(p.Bytes)
+		require.NoError(t, err)
+		whole = append(whole, f[0].Units...)
+	}
+	assert.Len(t, whole, 30)
+	f, err := bmff.ReadFragments(last.Bytes())
+	require.NoError(t, err)
+	assert.Len(t, f, 5, "the segment is its parts, byte by byte")
+	assert.Len(t, w.Snapshot().All, 2, "states of one segment are one entry")
+	assert.Nil(t, w.Snapshot().Open())
+}
+
+func TestReplacedWorkerGoesOnBehindTheLastPart(t *testing.T) {
+	var c Cutter
+	c.SetHeader(header(media.Video))
+	c.SetParting(Parting{Step: 6 * frame})
+	b := Boundary{MSN: 1}
+	for n := range int64(9) {
+		c.Push(*video(n, n == 0), b, 0, time.Time{})
+	}
+	require.EqualValues(t, 6*frame, c.Discard())
+	var got []*Segment
+	for n := range int64(12) {
+		got = append(got, c.Push(*video(n, n == 0 || n == 6), b, 0, time.Time{})...)
+	}
+	require.Len(t, got, 1)
+	assert.Len(t, got[0].Parts, 2)
+	assert.Equal(t, 12, got[0].Units, "nothing twice, nothing left out")
+	assert.True(t, got[0].Parts[1].Independent)
+}
+
+func TestPartsKeepTheRules(t *testing.T) {
+	rates := []media.Rational{{Num: 24, Den: 1}, {Num: 25, Den: 1}, {Num: 30000, Den: 1001}, {Num: 30, Den: 1}, {Num: 50, Den: 1}, {Num: 60000, Den: 1001}}
+	for _, rate := range rates {
+		for _, hertz := range []int64{0, 22050, 44100, 48000} {
+			for ms := int64(100); ms <= 1000; ms += 13 {
+				p := PlanParts(ms*90, rate, 1024, hertz)
+				name := fmt.Sprint(rate, hertz, ms)
+				require.LessOrEqual(t, p.Video.Step, p.Target, name)
+				require.GreaterOrEqual(t, p.Video.Step*100, p.Target*85, name)
+				if hertz == 0 {
+					continue
+				}
+				// Cut ten seconds of sound by the plan.
+				var c Cutter
+				h := header(media.Audio)
+				h.Track.Timescale = hertz
+				c.SetHeader(h)
+				c.SetParting(p.Audio)
+				var last *Segment
+				for n := int64(0); n*1024 < 10*hertz; n++ {
+					for _, s := range c.Push(media.AccessUnit{DTS: n * 1024, PTS: n * 1024, Duration: 1024, Key: true, Data: []byte{1}}, Boundary{}, 0, time.Time{}) {
+						last = s
+					}
+				}
+				for _, part := range last.Parts {
+					require.LessOrEqual(t, part.Duration, p.Target, name)
+					require.GreaterOrEqual(t, part.Duration*100, p.Target*85, name)
+				}
+			}
+		}
+	}
 }
 
 func TestCutterWaitsForAKeyframe(t *testing.T) {
@@ -112,7 +201,7 @@ func TestCutterWaitsForAKeyframe(t *testing.T) {
 }
 
 func segmentOf(msn uint64, disc bool) *Segment {
-	return &Segment{MSN: msn, Discontinuity: disc, Duration: 2 * media.VideoTimescale, Header: header(media.Video), Bytes: make([]byte, 250_000)}
+	return &Segment{MSN: msn, Discontinuity: disc, Duration: 2 * media.VideoTimescale, Header: header(media.Video), Size: 250_000}
 }
 
 func TestWindowSlides(t *testing.T) {
@@ -160,6 +249,6 @@ func BenchmarkCutSegment(b *testing.B) {
 	t := header(media.Video).Track
 	b.SetBytes(60 * 25_000)
 	for b.Loop() {
-		bmff.Segment(&t, 1, u)
+		bmff.Chunk(&t, bmff.ChunkOptions{First: true}, u)
 	}
 }

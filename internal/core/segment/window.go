@@ -30,13 +30,24 @@ func (w *Window) Resize(advertised int) {
 	w.trim()
 }
 
-// Publish adds a segment. One that is not the newest is refused. Numbers that were skipped
-// become gaps of the length of the step given, in ticks of media.VideoTimescale.
+// Publish adds a segment, or the next state of the newest one while that is open. One that is
+// not the newest is refused. Numbers that were skipped become gaps of the length of the step
+// given, in ticks of media.VideoTimescale.
 func (w *Window) Publish(s *Segment, step int64) bool {
 	if n := len(w.segments); n > 0 {
 		last := w.segments[n-1]
+		if s.MSN == last.MSN && last.Open {
+			w.segments[n-1] = s
+			w.closed(s)
+			return true
+		}
 		if s.MSN <= last.MSN {
 			return false
+		}
+		if last.Open { // it was given up: what there is of it is all
+			whole := *last
+			whole.Open = false
+			w.segments[n-1] = &whole
 		}
 		for missing := last.MSN + 1; missing < s.MSN; missing++ {
 			at := w.segments[len(w.segments)-1]
@@ -52,15 +63,27 @@ func (w *Window) Publish(s *Segment, step int64) bool {
 		w.discontinuity = w.base(s)
 	}
 	w.segments = append(w.segments, s)
-	if w.peak = append(w.peak, s.Bitrate()); len(w.peak) > rateSpan {
-		w.peak = w.peak[1:]
-	}
+	w.closed(s)
 	w.trim()
 	return true
 }
 
+// closed takes the bitrate of a segment that is whole.
+func (w *Window) closed(s *Segment) {
+	if s.Open {
+		return
+	}
+	if w.peak = append(w.peak, s.Bitrate()); len(w.peak) > rateSpan {
+		w.peak = w.peak[1:]
+	}
+}
+
 func (w *Window) trim() {
-	for len(w.segments) > Retained(w.advertised) {
+	most := Retained(w.advertised)
+	if n := len(w.segments); n > 0 && w.segments[n-1].Open {
+		most++
+	}
+	for len(w.segments) > most {
 		if w.segments[0].Discontinuity {
 			w.discontinuity++
 		}
@@ -83,8 +106,8 @@ func (w *Window) Rates() (peak, average int64) {
 
 // Snapshot is an immutable view of a window.
 type Snapshot struct {
-	All           []*Segment // every segment in memory
-	Advertised    []*Segment // the newest of them, which the playlist shows
+	All           []*Segment // every segment in memory; the last may be open
+	Advertised    []*Segment // the newest of them, which the playlist shows: whole ones, then the open one
 	Discontinuity uint64     // discontinuity sequence number of Advertised[0]
 	Bytes         int64      // payload held
 }
@@ -93,7 +116,11 @@ type Snapshot struct {
 func (w *Window) Snapshot() *Snapshot {
 	all := append([]*Segment(nil), w.segments...)
 	s := &Snapshot{All: all, Discontinuity: w.discontinuity}
-	hidden := max(0, len(all)-w.advertised)
+	hidden := len(all) - w.advertised
+	if n := len(all); n > 0 && all[n-1].Open {
+		hidden--
+	}
+	hidden = max(0, hidden)
 	s.Advertised = all[hidden:]
 	for _, h := range all[:hidden] {
 		if h.Discontinuity {
@@ -101,9 +128,26 @@ func (w *Window) Snapshot() *Snapshot {
 		}
 	}
 	for _, h := range all {
-		s.Bytes += int64(len(h.Bytes))
+		s.Bytes += h.Size
 	}
 	return s
+}
+
+// Open returns the segment whose parts are still coming, nil when there is none.
+func (s *Snapshot) Open() *Segment {
+	if n := len(s.All); n > 0 && s.All[n-1].Open {
+		return s.All[n-1]
+	}
+	return nil
+}
+
+// Whole returns the advertised segments that are whole.
+func (s *Snapshot) Whole() []*Segment {
+	n := len(s.Advertised)
+	if n > 0 && s.Advertised[n-1].Open {
+		n--
+	}
+	return s.Advertised[:n]
 }
 
 // Find returns the segment with a number, and whether the number is older than all that is held.

@@ -122,6 +122,15 @@ func (t *Track) DTS(ms int64) int64 {
 	return ticks
 }
 
+// Step returns how long the newest unit lasts if the next one comes when it should, 0 when nobody
+// can tell.
+func (t *Track) Step() int64 {
+	if !t.step.Valid() {
+		return 0
+	}
+	return t.origin + (t.n*t.step.Num+t.step.Den/2)/t.step.Den - t.last
+}
+
 // stray counts a resync, and gives the rate up when they come one after the other.
 func (t *Track) stray() {
 	t.Resyncs++

@@ -51,6 +51,9 @@ type Config struct {
 	// Keep: no picture before this presentation time is dropped to save time, since it is a
 	// repetition for a worker that was replaced.
 	Keep int64 `json:"keep"`
+	// Resume: of a rendition, nothing before this presentation time is coded again, since it is
+	// published already. The picture there becomes a keyframe.
+	Resume map[string]int64 `json:"resume,omitempty"`
 }
 
 // Stats counts what the graph has done since it was made.
@@ -175,7 +178,7 @@ func (g *Graph) busiest() int64 {
 func (g *Graph) Configure(c Config) {
 	g.pending = append(g.pending, c)
 	if g.current.Video == nil {
-		g.current.Video, g.current.Audio, g.current.Keep = c.Video, c.Audio, c.Keep
+		g.current.Video, g.current.Audio, g.current.Keep, g.current.Resume = c.Video, c.Audio, c.Keep, c.Resume
 		g.useTrack()
 	}
 }
@@ -444,7 +447,7 @@ func (g *Graph) apply(c Config, start int64) {
 		if at >= 0 {
 			after = g.stages[at].done
 		}
-		e.stages = append(e.stages, newStage(g.sink, r, rate, g.poolFor(r.Width, r.Height), after))
+		e.stages = append(e.stages, newStage(g.sink, r, rate, g.poolFor(r.Width, r.Height), after, g.current.Resume[r.Name]))
 	}
 	sort.SliceStable(e.stages, func(i, j int) bool {
 		a, b := e.stages[i].rung, e.stages[j].rung

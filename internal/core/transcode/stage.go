@@ -28,14 +28,15 @@ type stage struct {
 	pool   *picture.Pool
 	scaler scale.Scaler // used by the decoding goroutine
 	jobs   chan job
+	from   int64
 	done   chan struct{}
 	busy   atomic.Int64 // microseconds
 }
 
 // newStage starts an encoder. When after is given, it waits for that first, so that the units of
-// a rung's old and new encoder never mix.
-func newStage(sink Sink, r Rung, rate media.Rational, pool *picture.Pool, after <-chan struct{}) *stage {
-	s := &stage{rung: r, pool: pool, jobs: make(chan job, stageQueue), done: make(chan struct{})}
+// a rung's old and new encoder never mix. Pictures before from are not coded.
+func newStage(sink Sink, r Rung, rate media.Rational, pool *picture.Pool, after <-chan struct{}, from int64) *stage {
+	s := &stage{rung: r, from: from, pool: pool, jobs: make(chan job, stageQueue), done: make(chan struct{})}
 	go s.run(sink, rate, after)
 	return s
 }
@@ -64,7 +65,7 @@ func (s *stage) run(sink Sink, rate media.Rational, after <-chan struct{}) {
 	first := true
 	for j := range s.jobs {
 		begin := time.Now()
-		if err == nil {
+		if err == nil && j.pts >= s.from {
 			var u *media.AccessUnit
 			key := j.key || first
 			if u, err = enc.Encode(j.pic, j.pts, key); err != nil {

@@ -1,0 +1,281 @@
+// Package hls writes playlists of HTTP Live Streaming (RFC 8216 and its successor draft,
+// draft-pantos-hls-rfc8216bis, "the draft" below) from the state of a window, and reads them back.
+package hls
+
+import (
+	"bytes"
+	"fmt"
+	"strconv"
+	"time"
+
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/segment"
+)
+
+// Wrapping is a container that segments are offered in. All are made of the same CMAF segments.
+type Wrapping uint8
+
+// The wrappings.
+const (
+	CMAF   Wrapping = iota // fragmented MP4, with parts
+	TS                     // MPEG-2 transport stream, video and audio together
+	Packed                 // AAC frames behind an ID3 tag with their time (draft, 3.4)
+	Keys                   // one keyframe a segment, for trick play (draft, 4.4.3.6)
+)
+
+var suffixes = [...]string{CMAF: ".m4s", TS: ".ts", Packed: ".aac", Keys: ".key.m4s"}
+
+// SegmentName is the address of a segment relative to its playlist.
+func (w Wrapping) SegmentName(msn uint64) string { return strconv.FormatUint(msn, 10) + suffixes[w] }
+
+// PartName is the address of a part relative to its playlist.
+func PartName(msn uint64, part int) string {
+	return strconv.FormatUint(msn, 10) + "." + strconv.Itoa(part) + suffixes[CMAF]
+}
+
+// Report is the newest part of another rendition (draft, 4.4.5.4).
+type Report struct {
+	URI  string
+	MSN  uint64
+	Part int // -1: the segment of MSN is whole and has no parts listed
+}
+
+// DateRange is a stretch of time with something to say of it (draft, 4.4.5.1).
+type DateRange struct {
+	ID, Class string
+	Start     time.Time
+	Duration  time.Duration     // negative: not known
+	Planned   time.Duration     // negative: not known
+	Text      map[string]string // client attributes, X-..., in the order of Names
+	Names     []string
+	SCTE35Out []byte // splice_info_section as it came
+	SCTE35In  []byte
+	SCTE35Cmd []byte
+}
+
+// Media is what a media playlist is made of.
+type Media struct {
+	Wrapping       Wrapping
+	Segments       []*segment.Segment // the last may be open
+	Discontinuity  uint64             // EXT-X-DISCONTINUITY-SEQUENCE
+	TargetDuration int64              // whole seconds
+	PartTarget     int64              // ticks of media.VideoTimescale; 0: no parts are shown
+	StartOffset    int64              // EXT-X-START in milliseconds before the end, 0 for none
+	Epoch          time.Time          // wall clock at media time 0
+	Ended          bool               // EXT-X-ENDLIST
+	Idle           bool               // no part is expected: there is nothing to hint at
+	Skip           bool               // leave out what a player has already, as far as it is allowed (delta update)
+	Reports        []Report
+	Ranges         []DateRange
+	// Segments from this number on belong to another rendition, which stands in for one that was
+	// turned off. StandIn is its name, "" for none.
+	StandIn     string
+	StandInFrom uint64
+}
+
+// Numbers of the draft: parts are listed for so many target durations (4.4.4.9), a player of whole
+// segments stays so many behind the end (4.4.3.8), one of parts so many part targets, and what is
+// older than so many target durations may be skipped.
+const (
+	partsListed  = 3
+	holdBack     = 3
+	partHoldBack = 3
+	skipUntil    = 6
+)
+
+// Marshal writes the playlist (draft, 4.4).
+func (m *Media) Marshal() []byte {
+	b := bytes.NewBuffer(make([]byte, 0, 512+len(m.Segments)*160))
+	skipped := m.skipped()
+	version := 8
+	if m.Skip && skipped > 0 {
+		version = 9
+	}
+	fmt.Fprintf(b, "#EXTM3U\n#EXT-X-VERSION:%d\n#EXT-X-TARGETDURATION:%d\n", version, m.TargetDuration)
+	m.control(b)
+	var first uint64
+	if len(m.Segments) > 0 {
+		first = m.Segments[0].MSN
+	}
+	fmt.Fprintf(b, "#EXT-X-MEDIA-SEQUENCE:%d\n#EXT-X-DISCONTINUITY-SEQUENCE:%d\n#EXT-X-INDEPENDENT-SEGMENTS\n", first, m.Discontinuity)
+	if m.Wrapping == Keys {
+		b.WriteString("#EXT-X-I-FRAMES-ONLY\n")
+	}
+	if m.StartOffset > 0 {
+		fmt.Fprintf(b, "#EXT-X-START:TIME-OFFSET=-%d.%03d\n", m.StartOffset/1000, m.StartOffset%1000)
+	}
+	for i := range m.Ranges {
+		m.Ranges[i].append(b)
+	}
+	rest := m.Segments
+	if m.Skip && skipped > 0 {
+		fmt.Fprintf(b, "#EXT-X-SKIP:SKIPPED-SEGMENTS=%d\n", skipped)
+		rest = rest[skipped:]
+	}
+	m.list(b, rest)
+	m.end(b)
+	return b.Bytes()
+}
+
+// control writes what the server can do (draft, 4.4.3.7 and 4.4.3.8).
+func (m *Media) control(b *bytes.Buffer) {
+	if m.PartTarget == 0 {
+		return
+	}
+	fmt.Fprintf(b, "#EXT-X-PART-INF:PART-TARGET=%s\n", Seconds(m.PartTarget))
+	fmt.Fprintf(b, "#EXT-X-SERVER-CONTROL:CAN-BLOCK-RELOAD=YES,PART-HOLD-BACK=%s,HOLD-BACK=%d.0,CAN-SKIP-UNTIL=%d.0\n",
+		Seconds(partHoldBack*m.PartTarget), holdBack*m.TargetDuration, skipUntil*m.TargetDuration)
+}
+
+// skipped returns how many segments a delta update may leave out: those that end before the skip
+// boundary (draft, 4.4.5.2).
+func (m *Media) skipped() int {
+	var after int64
+	for i := len(m.Segments) - 1; i >= 0; i-- {
+		if after >= skipUntil*m.TargetDuration*media.VideoTimescale {
+			return i + 1
+		}
+		if !m.Segments[i].Open {
+			after += m.Segments[i].Duration
+		}
+	}
+	return 0
+}
+
+func (m *Media) list(b *bytes.Buffer, list []*segment.Segment) {
+	header := ""
+	var behind int64 // media from here to the end
+	for _, s := range list {
+		behind += s.Duration
+	}
+	for i, s := range list {
+		if s.Discontinuity {
+			b.WriteString("#EXT-X-DISCONTINUITY\n")
+		}
+		folder := ""
+		if m.StandIn != "" && s.MSN >= m.StandInFrom {
+			folder = "../" + m.StandIn + "/"
+		}
+		if (m.Wrapping == CMAF || m.Wrapping == Keys) && folder+s.Header.Name != header {
+			header = folder + s.Header.Name
+			fmt.Fprintf(b, "#EXT-X-MAP:URI=%q\n", header)
+		}
+		if i == 0 || s.Discontinuity {
+			fmt.Fprintf(b, "#EXT-X-PROGRAM-DATE-TIME:%s\n", date(m.At(s.Start)))
+		}
+		if m.PartTarget > 0 && behind <= partsListed*m.TargetDuration*media.VideoTimescale {
+			for n, p := range s.Parts {
+				fmt.Fprintf(b, "#EXT-X-PART:DURATION=%s,URI=\"%s%s\"", Seconds(p.Duration), folder, PartName(s.MSN, n))
+				if p.Independent {
+					b.WriteString(",INDEPENDENT=YES")
+				}
+				b.WriteByte('\n')
+			}
+		}
+		behind -= s.Duration
+		if s.Open {
+			continue
+		}
+		if s.Gap {
+			b.WriteString("#EXT-X-GAP\n")
+		}
+		fmt.Fprintf(b, "#EXTINF:%s,\n%s%s\n", Seconds(s.Duration), folder, m.Wrapping.SegmentName(s.MSN))
+	}
+}
+
+// end writes what follows the segments: the hint at the next part, reports, and the end.
+func (m *Media) end(b *bytes.Buffer) {
+	if n := len(m.Segments); m.PartTarget > 0 && !m.Ended && !m.Idle && n > 0 {
+		last := m.Segments[n-1]
+		name := PartName(last.MSN+1, 0)
+		if last.Open {
+			name = PartName(last.MSN, len(last.Parts))
+		}
+		folder := ""
+		if m.StandIn != "" {
+			folder = "../" + m.StandIn + "/"
+		}
+		fmt.Fprintf(b, "#EXT-X-PRELOAD-HINT:TYPE=PART,URI=\"%s%s\"\n", folder, name)
+	}
+	if m.PartTarget > 0 && !m.Ended {
+		for _, r := range m.Reports {
+			fmt.Fprintf(b, "#EXT-X-RENDITION-REPORT:URI=%q,LAST-MSN=%d", r.URI, r.MSN)
+			if r.Part >= 0 {
+				fmt.Fprintf(b, ",LAST-PART=%d", r.Part)
+			}
+			b.WriteByte('\n')
+		}
+	}
+	if m.Ended {
+		b.WriteString("#EXT-X-ENDLIST\n")
+	}
+}
+
+// At returns the wall clock of a media time.
+func (m *Media) At(ticks int64) time.Time { return WallClock(m.Epoch, ticks) }
+
+// WallClock returns the wall clock of a time in ticks of media.VideoTimescale since an epoch.
+// Seconds and the rest are added apart, since an epoch may lie further back than a Duration goes.
+func WallClock(epoch time.Time, ticks int64) time.Time {
+	whole := ticks / media.VideoTimescale
+	return time.Unix(epoch.Unix()+whole, int64(epoch.Nanosecond())+(ticks-whole*media.VideoTimescale)*int64(time.Second)/media.VideoTimescale)
+}
+
+func date(t time.Time) string { return t.UTC().Format("2006-01-02T15:04:05.000Z07:00") }
+
+func (r *DateRange) append(b *bytes.Buffer) {
+	fmt.Fprintf(b, "#EXT-X-DATERANGE:ID=%q", r.ID)
+	if r.Class != "" {
+		fmt.Fprintf(b, ",CLASS=%q", r.Class)
+	}
+	fmt.Fprintf(b, ",START-DATE=%q", date(r.Start))
+	decimal := func(name string, d time.Duration) {
+		if d >= 0 {
+			fmt.Fprintf(b, ",%s=%d.%03d", name, d/time.Second, d%time.Second/time.Millisecond)
+		}
+	}
+	decimal("DURATION", r.Duration)
+	decimal("PLANNED-DURATION", r.Planned)
+	for _, n := range r.Names {
+		fmt.Fprintf(b, ",%s=\"%s\"", n, quotable(r.Text[n]))
+	}
+	for _, c := range []struct {
+		name string
+		b    []byte
+	}{{"SCTE35-CMD", r.SCTE35Cmd}, {"SCTE35-OUT", r.SCTE35Out}, {"SCTE35-IN", r.SCTE35In}} {
+		if c.b != nil {
+			fmt.Fprintf(b, ",%s=0x%X", c.name, c.b)
+		}
+	}
+	b.WriteByte('\n')
+}
+
+// quotable takes out what a quoted string may not hold (draft, 4.2).
+func quotable(s string) string {
+	out := make([]rune, 0, len(s))
+	for _, r := range s {
+		switch r {
+		case '"':
+			r = '\''
+		case '\n', '\r':
+			r = ' '
+		}
+		out = append(out, r)
+	}
+	return string(out)
+}
+
+// Seconds writes ticks of media.VideoTimescale as decimal seconds, to a hundred-thousandth.
+func Seconds(ticks int64) string {
+	v := media.Rescale(ticks, media.VideoTimescale, 100_000)
+	return fmt.Sprintf("%d.%05d", v/100_000, v%100_000)
+}
+
+// TargetDuration returns the whole seconds that no segment may pass when rounded (draft, 4.4.3.1).
+func TargetDuration(step int64, segments []*segment.Segment) int64 {
+	target := (step + media.VideoTimescale - 1) / media.VideoTimescale
+	for _, s := range segments {
+		target = max(target, (s.Duration+media.VideoTimescale/2)/media.VideoTimescale)
+	}
+	return max(target, 1)
+}

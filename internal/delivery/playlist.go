@@ -1,0 +1,190 @@
+package delivery
+
+import (
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+
+	"metaplasis/internal/core/hls"
+	"metaplasis/internal/origin"
+)
+
+// wrappings are the media playlists of a rendition.
+var wrappings = map[string]hls.Wrapping{"index.m3u8": hls.CMAF, "ts.m3u8": hls.TS, "aac.m3u8": hls.Packed, "keys.m3u8": hls.Keys}
+
+// renditionFile answers for what belongs to one rendition.
+func (s *Server) renditionFile(q *request) {
+	w, list := wrappings[q.file]
+	if list {
+		q.kind = "playlist"
+	} else {
+		q.kind = "segment"
+	}
+	if !q.find() {
+		return
+	}
+	rend := q.channel.Rendition(chi.URLParam(q.r, "rendition"))
+	if rend == nil {
+		q.fail(http.StatusNotFound, "The channel has no such rendition.")
+		return
+	}
+	v := rend.View()
+	if v == nil {
+		q.fail(http.StatusServiceUnavailable, "The rendition has no segment yet.")
+		return
+	}
+	if !list {
+		q.media(rend, v)
+		return
+	}
+	if (w == hls.TS || w == hls.Packed) && !q.channel.Transport() {
+		q.fail(http.StatusNotFound, "The channel does not offer transport streams. Turn them on in its packaging.")
+		return
+	}
+	q.playlist(rend, v, w)
+}
+
+// wanted is what a request says of the playlist that it waits for (draft, 6.2.5).
+type wanted struct {
+	msn     uint64
+	part    int
+	blocks  bool
+	skip    bool
+	problem string
+}
+
+func readDirectives(query map[string][]string) (d wanted) {
+	get := func(name string) (string, bool) {
+		v := query[name]
+		if len(v) == 0 {
+			return "", false
+		}
+		return v[0], true
+	}
+	d.part = -1
+	if v, ok := get("_HLS_msn"); ok {
+		n, err := strconv.ParseUint(v, 10, 63)
+		if err != nil {
+			d.problem = fmt.Sprintf("Found _HLS_msn=%q, expected a whole number.", clip(v))
+		}
+		d.msn, d.blocks = n, true
+	}
+	if v, ok := get("_HLS_part"); ok {
+		n, err := strconv.ParseUint(v, 10, 31)
+		switch {
+		case err != nil:
+			d.problem = fmt.Sprintf("Found _HLS_part=%q, expected a whole number.", clip(v))
+		case !d.blocks:
+			d.problem = "Found _HLS_part without _HLS_msn, expected both."
+		}
+		d.part = int(n)
+	}
+	if v, ok := get("_HLS_skip"); ok {
+		d.skip = v == "YES" || v == "v2"
+		if !d.skip {
+			d.problem = fmt.Sprintf("Found _HLS_skip=%q, expected YES or v2.", clip(v))
+		}
+	}
+	return d
+}
+
+func clip(s string) string { return s[:min(len(s), 40)] }
+
+// The bounds of a blocking request: how far ahead it may ask (draft, 6.2.5.2), and for how many
+// target durations it waits.
+const (
+	maxAhead  = 2
+	waitSpans = 3
+)
+
+func (q *request) playlist(rend *origin.Rendition, v *origin.View, w hls.Wrapping) {
+	d := wanted{part: -1}
+	if q.r.URL.RawQuery != "" && w == hls.CMAF {
+		d = readDirectives(q.r.URL.Query())
+	}
+	if d.problem != "" {
+		q.fail(http.StatusBadRequest, d.problem)
+		return
+	}
+	cache := halfLife(q.channel)
+	if w == hls.CMAF {
+		cache = "public, max-age=1"
+	}
+	if d.blocks {
+		q.kind = "playlist-blocking"
+		newest, part := v.Newest()
+		if limit := newest + maxAhead; d.msn > limit {
+			q.fail(http.StatusBadRequest, fmt.Sprintf("Found _HLS_msn=%d, expected %d at most: the newest segment is %d, part %d.", d.msn, limit, newest, part))
+			return
+		}
+		if ahead := int(3*time.Second/max(v.PartTarget(), 50*time.Millisecond)) + 1; d.msn == newest && part >= 0 && d.part > part+ahead {
+			q.fail(http.StatusBadRequest, fmt.Sprintf("Found _HLS_part=%d, expected %d at most: the newest part of segment %d is %d.", d.part, part+ahead, newest, part))
+			return
+		}
+		target := v.TargetDuration()
+		if v = q.await(rend, v, waitSpans*target, func(v *origin.View) bool { return v.Ended() || v.Has(d.msn, d.part) }); v == nil {
+			return
+		}
+		// The address names a state: a cache may keep the answer (draft, 6.2.5.2).
+		cache = fmt.Sprintf("public, max-age=%d", 6*int(target/time.Second))
+	}
+	switch {
+	case w == hls.TS:
+		q.seen("hls-ts")
+	case d.blocks:
+		q.seen("ll-hls")
+	default:
+		q.seen("hls")
+	}
+	q.sendDoc(v.Playlist(w, d.skip), typePlaylist, cache, v.Changed)
+}
+
+// await returns the first view that a condition holds for. When none comes in time, or too many
+// wait already, it answers 503 and returns nil.
+func (q *request) await(rend *origin.Rendition, v *origin.View, limit time.Duration, ok func(*origin.View) bool) *origin.View {
+	if ok(v) {
+		return v
+	}
+	if q.s.waiting.Add(1) > maxWaiting {
+		q.s.waiting.Add(-1)
+		q.fail(http.StatusServiceUnavailable, "Too many requests wait already.")
+		return nil
+	}
+	q.s.meter.Waiting(1)
+	defer func() {
+		q.s.waiting.Add(-1)
+		q.s.meter.Waiting(-1)
+	}()
+	late := time.NewTimer(limit)
+	defer late.Stop()
+	for {
+		select {
+		case <-v.Next():
+			if v = rend.View(); ok(v) {
+				return v
+			}
+		case <-late.C:
+			q.fail(http.StatusServiceUnavailable, "What was asked for did not come in time. The sender may be gone.")
+			return nil
+		case <-q.r.Context().Done():
+			return nil // nobody listens any more
+		}
+	}
+}
+
+// contentType names the type of a file by its ending and what it carries.
+func contentType(file string, sound bool) string {
+	switch {
+	case strings.HasSuffix(file, ".ts"):
+		return typeTransport
+	case strings.HasSuffix(file, ".aac"):
+		return typePacked
+	case sound:
+		return typeAudio
+	}
+	return typeVideo
+}

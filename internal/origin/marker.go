@@ -1,0 +1,112 @@
+package origin
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"metaplasis/internal/core/hls"
+	"metaplasis/internal/core/segment"
+)
+
+// Marker is a timed event on a channel. Players see it as a date range or an event.
+type Marker struct {
+	ID             string    `json:"id"`
+	Class          string    `json:"class"` // what kind of thing it is, such as start or finish
+	Text           string    `json:"text"`
+	At             time.Time `json:"at"`
+	DurationMillis int64     `json:"durationMillis,omitempty"` // 0: not known
+	// Splice is a splice_info_section (ANSI/SCTE 35) that came with the feed.
+	Splice []byte `json:"splice,omitempty"`
+	Out    bool   `json:"out,omitempty"` // the splice leaves the programme
+	In     bool   `json:"in,omitempty"`  // the splice returns to it
+}
+
+// maxMarkers bounds what a channel remembers.
+const maxMarkers = 256
+
+// ErrBadMarker says that a marker cannot be set.
+var ErrBadMarker = errors.New("the marker was not set")
+
+// Mark sets a marker; without a time it stands at now. It returns the marker as it was stored.
+func (c *Channel) Mark(m Marker) (Marker, error) {
+	now := c.o.Now()
+	switch {
+	case strings.TrimSpace(m.Text) == "" && m.Splice == nil:
+		return m, fmt.Errorf("%w: found no text, expected some words that say what happens", ErrBadMarker)
+	case len(m.Text) > 500 || len(m.Class) > 60:
+		return m, fmt.Errorf("%w: found %d characters of text and %d of class, expected 500 and 60 at most", ErrBadMarker, len(m.Text), len(m.Class))
+	case m.DurationMillis < 0 || m.DurationMillis > 24*3600*1000:
+		return m, fmt.Errorf("%w: found a duration of %d ms, expected 0 to a day", ErrBadMarker, m.DurationMillis)
+	case m.At.IsZero():
+		m.At = now
+	case m.At.Sub(now).Abs() > time.Hour:
+		return m, fmt.Errorf("%w: found the time %s, expected one within an hour of now", ErrBadMarker, m.At.Format(time.RFC3339))
+	}
+	if m.Class == "" {
+		m.Class = "marker"
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.markerCount++
+	if m.ID == "" {
+		m.ID = fmt.Sprintf("m%d-%d", m.At.UnixMilli(), c.markerCount)
+	}
+	c.setMarker(m)
+	return m, nil
+}
+
+func (c *Channel) setMarker(m Marker) {
+	c.markers = append(c.markers, m)
+	if n := len(c.markers) - maxMarkers; n > 0 {
+		c.markers = append([]Marker(nil), c.markers[n:]...)
+	}
+	c.listVariants() // the manifest lists markers too
+}
+
+// Markers returns the markers that are remembered, oldest first.
+func (c *Channel) Markers() []Marker {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return append([]Marker{}, c.markers...)
+}
+
+// markersWithin returns the markers that are not over before a list of segments begins.
+func (c *Channel) markersWithin(list []*segment.Segment) (out []Marker) {
+	if len(list) == 0 {
+		return nil
+	}
+	begin := hls.WallClock(c.epoch, list[0].Start)
+	for _, m := range c.markers {
+		if m.At.Add(time.Duration(m.DurationMillis) * time.Millisecond).Before(begin) {
+			continue
+		}
+		out = append(out, m)
+	}
+	return out
+}
+
+func (c *Channel) rangesWithin(list []*segment.Segment) (out []hls.DateRange) {
+	for _, m := range c.markersWithin(list) {
+		r := hls.DateRange{ID: m.ID, Class: m.Class, Start: m.At, Duration: -1, Planned: -1}
+		if m.DurationMillis > 0 {
+			if r.Duration = time.Duration(m.DurationMillis) * time.Millisecond; m.Splice != nil {
+				r.Duration, r.Planned = -1, r.Duration
+			}
+		}
+		if m.Text != "" {
+			r.Names, r.Text = []string{"X-TEXT"}, map[string]string{"X-TEXT": m.Text}
+		}
+		switch {
+		case m.Out:
+			r.SCTE35Out = m.Splice
+		case m.In:
+			r.SCTE35In = m.Splice
+		case m.Splice != nil:
+			r.SCTE35Cmd = m.Splice
+		}
+		out = append(out, r)
+	}
+	return out
+}

@@ -1,0 +1,163 @@
+package origin
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"metaplasis/internal/core/aac"
+	"metaplasis/internal/core/bmff"
+	"metaplasis/internal/core/id3"
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/segment"
+	"metaplasis/internal/core/ts"
+)
+
+// ErrNoWrapping says that a segment is not offered in a container.
+var ErrNoWrapping = errors.New("the channel does not offer this container for this rendition")
+
+// soundWait is how long a transport segment waits for its sound, which may be made a little later
+// than its video.
+const soundWait = 2 * time.Second
+
+// Wrap returns a whole segment in another container: "ts", "aac" or "key.m4s". What comes out
+// depends on nothing but the segments' own bytes, so it is the same whenever it is made.
+func (c *Channel) Wrap(ctx context.Context, r *Rendition, s *segment.Segment, kind string) ([]byte, error) {
+	track := &s.Header.Track
+	switch {
+	case kind == "key.m4s" && track.Kind == media.Video:
+		return s.Made.Get(kind, func() ([]byte, error) { return keyFragment(s) })
+	case kind == "aac" && track.Kind == media.Audio && c.Transport():
+		return s.Made.Get(kind, func() ([]byte, error) { return packed(s) })
+	case kind == "ts" && track.Kind == media.Video && c.Transport():
+		sound, err := c.soundFor(ctx, r, s)
+		if err != nil {
+			return nil, err
+		}
+		return s.Made.Get(kind, func() ([]byte, error) { return transport(s, sound) })
+	}
+	return nil, ErrNoWrapping
+}
+
+// soundFor returns the segment of sound that goes with one of video, nil when there is no sound.
+func (c *Channel) soundFor(ctx context.Context, r *Rendition, s *segment.Segment) (*segment.Segment, error) {
+	names := c.sounds.Load()
+	if names == nil || (*names)[r.Name] == "" {
+		return nil, nil
+	}
+	rend := c.Rendition((*names)[r.Name])
+	if rend == nil {
+		return nil, nil
+	}
+	late := time.NewTimer(soundWait)
+	defer late.Stop()
+	for {
+		v := rend.View()
+		if v == nil {
+			return nil, nil
+		}
+		other, gone := v.Snapshot.Find(s.MSN)
+		switch {
+		case gone || other != nil && other.Gap:
+			return nil, nil
+		case other != nil && !other.Open:
+			return other, nil
+		}
+		select {
+		case <-v.Next():
+		case <-late.C:
+			return nil, fmt.Errorf("the sound of segment %d did not come in time", s.MSN)
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
+}
+
+// units reads a segment's access units back.
+func units(s *segment.Segment) (list []media.AccessUnit, messages []bmff.Message, err error) {
+	for _, p := range s.Parts {
+		f, err := bmff.ReadFragments(p.Bytes)
+		if err != nil {
+			return nil, nil, fmt.Errorf("segment %d: %w", s.MSN, err)
+		}
+		for i := range f {
+			list = append(list, f[i].Units...)
+			messages = append(messages, f[i].Messages...)
+		}
+	}
+	return list, messages, nil
+}
+
+// keyFragment is a segment's first picture, shown for all of its time.
+func keyFragment(s *segment.Segment) ([]byte, error) {
+	list, _, err := units(s)
+	if err != nil {
+		return nil, err
+	}
+	if len(list) == 0 || !list[0].Key {
+		return nil, fmt.Errorf("segment %d does not begin with a keyframe: %w", s.MSN, ErrNoWrapping)
+	}
+	key := list[0]
+	key.Duration = s.TrackDuration
+	return bmff.Chunk(&s.Header.Track, bmff.ChunkOptions{Sequence: uint32(s.MSN), First: true}, []media.AccessUnit{key}), nil
+}
+
+func stamp90(t *media.Track, pts int64) int64 {
+	return media.Rescale(pts, t.Timescale, media.VideoTimescale)
+}
+
+// packed is a segment of sound as ADTS frames behind the time of the first.
+func packed(s *segment.Segment) ([]byte, error) {
+	list, messages, err := units(s)
+	if err != nil {
+		return nil, err
+	}
+	if len(list) == 0 {
+		return nil, ErrNoWrapping
+	}
+	t := &s.Header.Track
+	var c aac.Config
+	if err := c.Unmarshal(t.Config); err != nil {
+		return nil, err
+	}
+	tag := id3.Tag{Timestamp: stamp90(t, list[0].PTS)}
+	out := tag.Marshal()
+	for _, m := range messages {
+		if m.Scheme == id3Scheme {
+			out = append(out, m.Data...)
+		}
+	}
+	for i := range list {
+		out = append(out, c.ADTS(len(list[i].Data))...)
+		out = append(out, list[i].Data...)
+	}
+	return out, nil
+}
+
+// transport is a segment of video and its sound as a transport stream.
+func transport(video, sound *segment.Segment) ([]byte, error) {
+	in := &ts.Input{Video: &video.Header.Track}
+	var messages []bmff.Message
+	var err error
+	if in.VideoUnits, messages, err = units(video); err != nil {
+		return nil, err
+	}
+	if sound != nil {
+		in.Audio = &sound.Header.Track
+		if in.AudioUnits, _, err = units(sound); err != nil {
+			return nil, err
+		}
+		var c aac.Config
+		if err := c.Unmarshal(in.Audio.Config); err != nil {
+			return nil, err
+		}
+		in.ADTS = c.ADTS
+	}
+	for _, m := range messages {
+		if m.Scheme == id3Scheme {
+			in.Meta = append(in.Meta, ts.Meta{PTS: stamp90(in.Video, int64(m.Time)), Tag: m.Data})
+		}
+	}
+	return ts.Segment(in), nil
+}
