@@ -8,6 +8,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"sort"
+	"strconv"
+	"strings"
 	"time"
 
 	"metaplasis/internal/core/amf"
@@ -21,6 +24,7 @@ type Clip struct {
 	configs  []flv.Tag
 	media    []flv.Tag
 	length   uint32 // milliseconds
+	sent     string // milliseconds from the start of a turn, of each picture by its number
 }
 
 // Load reads a loop from an FLV file. Its length is the duration that its metadata tells.
@@ -61,7 +65,26 @@ func Load(file []byte) (*Clip, error) {
 	} else {
 		c.length = c.media[len(c.media)-1].Timestamp + 33
 	}
+	c.sent = sendTimes(c.media)
 	return c, nil
+}
+
+// sendTimes lists when each picture of a loop is sent. Pictures are numbered as they are shown.
+func sendTimes(tags []flv.Tag) string {
+	type picture struct{ sent, shown int64 }
+	var list []picture
+	for i := range tags {
+		var v flv.VideoBody
+		if tags[i].Type == flv.TagVideo && v.Unmarshal(tags[i].Body) == nil && len(v.Data) > 0 && !v.Config {
+			list = append(list, picture{int64(tags[i].Timestamp), int64(tags[i].Timestamp) + int64(v.Composition)})
+		}
+	}
+	sort.SliceStable(list, func(i, j int) bool { return list[i].shown < list[j].shown })
+	out := make([]string, len(list))
+	for i, p := range list {
+		out[i] = strconv.FormatInt(p.sent, 10)
+	}
+	return strings.Join(out, ",")
 }
 
 // Length returns how long one turn of the loop takes.
@@ -115,7 +138,11 @@ func run(ctx context.Context, c *Clip, o Options, passed uint32) error {
 	if o.OnChange != nil {
 		o.OnChange("sending")
 	}
-	if err := conn.Metadata(c.metadata); err != nil {
+	begin := time.Now()
+	told := append(amf.ECMAArray(nil), c.metadata...)
+	told = append(told, amf.Property{Name: "cameraBegan", Value: float64(begin.UnixMilli())},
+		amf.Property{Name: "cameraLength", Value: float64(c.length)}, amf.Property{Name: "cameraSent", Value: c.sent})
+	if err := conn.Metadata(told); err != nil {
 		return err
 	}
 	base := o.From + passed
@@ -126,7 +153,6 @@ func run(ctx context.Context, c *Clip, o Options, passed uint32) error {
 			}
 		}
 	}
-	begin := time.Now()
 	for loop := 0; o.Loops == 0 || loop < o.Loops; loop++ {
 		for i := range c.media {
 			t := &c.media[i]

@@ -66,11 +66,12 @@ func or(s, other string) string {
 
 func (a *app) channels() *cobra.Command {
 	return group("channels", "Create, list, show, change and remove channels",
-		a.channelsCreate(), a.channelsList(), a.channelsShow(), a.channelsChange(), a.channelsRemove())
+		a.channelsCreate(), a.channelsList(), a.channelsShow(), a.channelsChange(), a.channelsMark(), a.channelsPlaying(), a.channelsRemove())
 }
 
 func (a *app) channelsCreate() *cobra.Command {
 	s := origin.Settings{}
+	var selections string
 	c := &cobra.Command{
 		Use: "create CHANNEL", Short: "Create a channel", Args: exactly("CHANNEL"),
 		Long: "Create a channel. Its ladder is planned from the first source that connects.\nA sender needs a key: metaplasis keys create CHANNEL.",
@@ -78,6 +79,10 @@ func (a *app) channelsCreate() *cobra.Command {
   metaplasis channels create harbour --segment 4000 --window 5`,
 		RunE: func(c *cobra.Command, args []string) error {
 			s.Slug = args[0]
+			var err error
+			if s.Selections, err = readSelections(selections); err != nil {
+				return err
+			}
 			ch, err := a.client().CreateChannel(c.Context(), s)
 			if err != nil {
 				return err
@@ -89,9 +94,7 @@ func (a *app) channelsCreate() *cobra.Command {
 			})
 		},
 	}
-	c.Flags().StringVar(&s.Title, "title", "", "title for people")
-	c.Flags().Int64Var(&s.SegmentMillis, "segment", origin.DefaultSegmentMillis, "segment length in milliseconds")
-	c.Flags().IntVar(&s.Window, "window", origin.DefaultWindow, "segments that a playlist shows")
+	settingsFlags(c, &s, &selections)
 	return c
 }
 
@@ -166,7 +169,8 @@ func (a *app) showChannel(ch *api.Channel) {
 	for _, p := range st.Problems {
 		a.printf("  ! %s\n", p.Text)
 	}
-	a.printf("\nSegments    %d ms, %d in the playlist\n", ch.Settings.SegmentMillis, ch.Settings.Window)
+	a.printf("\nSegments    %d ms in parts of %d ms, %d in the playlist\n", ch.Settings.SegmentMillis, ch.Settings.PartMillis, ch.Settings.Window)
+	a.printf("Viewers     %s\n", viewersText(st.Viewers))
 	a.printf("Memory      %.1f of at most %.1f MB\n", float64(st.Memory)/1e6, float64(st.MemoryBound)/1e6)
 	if f := st.Feed; f != nil {
 		a.printf("Feed        %s from %s since %s\n            %s, %s, %s frames/s\n", f.Protocol, f.Remote, f.Begun.Local().Format(time.DateTime), tracksText(f.Tracks), rate(f.Bitrate), thousandths(f.FrameRate))
@@ -192,30 +196,86 @@ func (a *app) showChannel(ch *api.Channel) {
 		a.table("RENDITION|CODEC|SIZE|AVERAGE|PEAK|SEGMENTS|STATE", rows)
 	}
 	d := ch.Addresses
-	a.printf("\nConsole     %s\nPlayer      %s\nEmbed       %s\nHLS         %s\nServer      %s\n", d.Console, d.Watch, d.Embed, d.HLS, or(d.Server, "RTMP is off"))
+	a.printf("\nConsole     %s\nPlayer      %s\nEmbed       %s\nHLS         %s\nDASH        %s\nDASH, low   %s\n", d.Console, d.Watch, d.Embed, d.HLS, d.DASH, d.LowDASH)
+	if d.TS != "" {
+		a.printf("HLS in TS   %s\n", d.TS)
+	}
+	for _, sel := range d.Selections {
+		a.printf("%-11s %s\n            %s\n", sel.Name, sel.HLS, sel.DASH)
+	}
+	a.printf("Server      %s\n", or(d.Server, "RTMP is off"))
+}
+
+// settingsFlags are the flags of a channel's settings. Selections are read by readSelections.
+func settingsFlags(c *cobra.Command, s *origin.Settings, selections *string) {
+	f := c.Flags()
+	f.StringVar(&s.Title, "title", "", "title for people")
+	f.Int64Var(&s.SegmentMillis, "segment", origin.DefaultSegmentMillis, "segment length in milliseconds")
+	f.Int64Var(&s.PartMillis, "part", origin.DefaultPartMillis, "part length in milliseconds, 100 to 1000: the smaller, the nearer to live")
+	f.IntVar(&s.Window, "window", origin.DefaultWindow, "segments that a playlist shows")
+	f.Int64Var(&s.StartOffsetMillis, "start-offset", 0, "where players begin, in milliseconds before the end; 0 leaves it to them")
+	f.BoolVar(&s.Aligned, "aligned", false, "cut and number segments by the wall clock, for two origins with one source; from the next feed on")
+	f.BoolVar(&s.TS, "ts", false, "offer transport streams and packed audio too, for old receivers")
+	f.BoolVar(&s.Numbered, "numbered", false, "let the DASH manifest count segments instead of listing their times")
+	f.StringVar(selections, "selections", "", "named selections of rungs with addresses of their own, such as phones=360p+240p,radio=sound")
+	f.StringVar(&s.SoundName, "sound-name", "", "name of the audio, for menus")
+	f.StringVar(&s.Language, "language", "", "language of sound and captions, such as en")
+	f.IntVar(&s.CoverEvery, "cover-every", origin.DefaultCoverEvery, "put the cover picture into each so-many-th segment")
+	f.BoolVar(&s.Closed, "closed", false, "end the playlists for good and admit no sender, until it is set back")
+}
+
+// soundSelection stands for the sound alone in a selection.
+const soundSelection = "sound"
+
+// readSelections reads name=rung+rung,name=sound.
+func readSelections(text string) ([]origin.Selection, error) {
+	out := []origin.Selection{}
+	if text == "" {
+		return out, nil
+	}
+	for part := range strings.SplitSeq(text, ",") {
+		name, rungs, ok := strings.Cut(part, "=")
+		if !ok || name == "" || rungs == "" {
+			return nil, usageError{fmt.Errorf("found selection %q, expected NAME=RUNG+RUNG or NAME=%s", part, soundSelection)}
+		}
+		sel := origin.Selection{Name: name, SoundOnly: rungs == soundSelection}
+		if !sel.SoundOnly {
+			sel.Rungs = strings.Split(rungs, "+")
+		}
+		out = append(out, sel)
+	}
+	return out, nil
 }
 
 func (a *app) channelsChange() *cobra.Command {
-	var title string
-	var segment int64
-	var window int
+	var s origin.Settings
+	var selections string
 	c := &cobra.Command{
 		Use: "change CHANNEL", Short: "Change a channel's settings while it runs", Args: exactly("CHANNEL"), ValidArgsFunction: a.completeChannels,
 		Long:    "Change settings. They take effect at the next segment; the sender stays connected and\nviewers keep playing. For the ladder see metaplasis ladders.",
-		Example: "  metaplasis channels change start-line --segment 4000\n  metaplasis channels change start-line --title \"Start line, day 2\"",
+		Example: "  metaplasis channels change start-line --segment 4000 --part 500\n  metaplasis channels change start-line --ts --selections phones=480p+240p,radio=sound\n  metaplasis channels change start-line --title \"Start line, day 2\"",
 		RunE: func(c *cobra.Command, args []string) error {
+			list, err := readSelections(selections)
+			if err != nil {
+				return err
+			}
 			var ch api.Change
-			if c.Flags().Changed("title") {
-				ch.Title = &title
-			}
-			if c.Flags().Changed("segment") {
-				ch.SegmentMillis = &segment
-			}
-			if c.Flags().Changed("window") {
-				ch.Window = &window
-			}
-			if ch == (api.Change{}) {
-				return usageError{errors.New("nothing to change: give --title, --segment or --window")}
+			changed := 0
+			c.Flags().Visit(func(f *pflag.Flag) {
+				to := map[string]func(){
+					"title": func() { ch.Title = &s.Title }, "segment": func() { ch.SegmentMillis = &s.SegmentMillis }, "part": func() { ch.PartMillis = &s.PartMillis },
+					"window": func() { ch.Window = &s.Window }, "start-offset": func() { ch.StartOffsetMillis = &s.StartOffsetMillis }, "aligned": func() { ch.Aligned = &s.Aligned },
+					"ts": func() { ch.TS = &s.TS }, "numbered": func() { ch.Numbered = &s.Numbered }, "selections": func() { ch.Selections = &list },
+					"sound-name": func() { ch.SoundName = &s.SoundName }, "language": func() { ch.Language = &s.Language }, "cover-every": func() { ch.CoverEvery = &s.CoverEvery },
+					"closed": func() { ch.Closed = &s.Closed },
+				}[f.Name]
+				if to != nil {
+					to()
+					changed++
+				}
+			})
+			if changed == 0 {
+				return usageError{errors.New("nothing to change: give --title, --segment or another setting; see metaplasis channels change --help")}
 			}
 			out, err := a.client().ChangeChannel(c.Context(), args[0], ch)
 			if err != nil {
@@ -224,9 +284,7 @@ func (a *app) channelsChange() *cobra.Command {
 			return a.show(out, func() { a.printf("Changed %s; it takes effect at the next segment.\n", args[0]) })
 		},
 	}
-	c.Flags().StringVar(&title, "title", "", "title for people")
-	c.Flags().Int64Var(&segment, "segment", 0, "segment length in milliseconds")
-	c.Flags().IntVar(&window, "window", 0, "segments that a playlist shows")
+	settingsFlags(c, &s, &selections)
 	return c
 }
 

@@ -103,7 +103,7 @@ Exit codes: 0 done, 1 refused or failed, 2 wrong usage, 3 no service answers,
 	f.StringVar(&a.server, "server", os.Getenv("METAPLASIS_SERVER"), "address of the service (environment METAPLASIS_SERVER; default http://127.0.0.1:8780, or where sign-in was)")
 	f.StringVar(&a.token, "token", "", "client token (environment METAPLASIS_TOKEN; default from sign-in, or the operator's token of this machine)")
 	f.StringVar(&a.data, "data", defaultData(), "data folder of the service (environment METAPLASIS_DATA)")
-	root.AddCommand(a.serve(), a.rehearse(), a.channels(), a.keys(), a.feeds(), a.ladders(), a.events(), a.camera(), a.signIn(), a.password(), a.workerCommand())
+	root.AddCommand(a.serve(), a.rehearse(), a.channels(), a.keys(), a.feeds(), a.ladders(), a.events(), a.camera(), a.delay(), a.signIn(), a.password(), a.workerCommand())
 	return root
 }
 

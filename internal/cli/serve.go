@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -147,6 +148,7 @@ var rehearsalLadders = map[string][]ladder.Rung{
 
 func (a *app) rehearse() *cobra.Command {
 	var s serveFlags
+	var only []string
 	c := &cobra.Command{
 		Use: "rehearse", Short: "Run the demo: service, channels and cameras",
 		Args: cobra.NoArgs,
@@ -159,15 +161,25 @@ the data stays in the data folder for the next time.`,
 			if !c.Flags().Changed("data") {
 				a.data = filepath.Join(filepath.Dir(a.data), "metaplasis-rehearsal")
 			}
-			return a.runRehearsal(c.Context(), &s)
+			var loops []*demo.Loop
+			for i := range demo.Loops {
+				if len(only) == 0 || slices.Contains(only, demo.Loops[i].Name) {
+					loops = append(loops, &demo.Loops[i])
+				}
+			}
+			if len(loops) == 0 {
+				return usageError{fmt.Errorf("found --only %s, expected start-line or chase-boat", strings.Join(only, ","))}
+			}
+			return a.runRehearsal(c.Context(), &s, loops)
 		},
 	}
 	a.serveFlags(c, &s)
+	c.Flags().StringSliceVar(&only, "only", nil, "only these channels: start-line, chase-boat")
 	c.Flags().Lookup("log").DefValue, s.logLevel = "warn", "warn"
 	return c
 }
 
-func (a *app) runRehearsal(ctx context.Context, s *serveFlags) error {
+func (a *app) runRehearsal(ctx context.Context, s *serveFlags, loops []*demo.Loop) error {
 	a.printf("Starting the database and the service …\n")
 	svc, err := a.start(ctx, s)
 	if err != nil {
@@ -182,9 +194,9 @@ func (a *app) runRehearsal(ctx context.Context, s *serveFlags) error {
 	api := &client.Client{Server: base, Token: svc.Operator}
 	a.printf("\nConsole\n  %s/\n  user %s, password %s\n", base, service.Administrator, password)
 	cameras, stop := context.WithCancel(ctx)
-	done := make(chan struct{}, len(demo.Loops))
-	for i := range demo.Loops {
-		if err := a.raise(cameras, api, svc, &demo.Loops[i], done); err != nil {
+	done := make(chan struct{}, len(loops))
+	for _, l := range loops {
+		if err := a.raise(cameras, api, svc, l, done); err != nil {
 			stop()
 			return err
 		}
@@ -197,7 +209,7 @@ func (a *app) runRehearsal(ctx context.Context, s *serveFlags) error {
 	}
 	a.printf("\nEnding the rehearsal …\n")
 	stop()
-	for range demo.Loops {
+	for range loops {
 		<-done
 	}
 	return err

@@ -61,10 +61,19 @@ func (h *hub) leave(c chan origin.Event) {
 // CloseLive ends all live connections, so that the HTTP server can stop.
 func (s *Service) CloseLive() { close(s.hub.closed) }
 
+// status is a channel at a glance, with its viewers.
+func (s *Service) status(c *origin.Channel) origin.Status {
+	st := c.Status()
+	if s.Viewers != nil {
+		st.Viewers = s.Viewers(st.Slug)
+	}
+	return st
+}
+
 func (s *Service) statuses() []origin.Status {
 	out := []origin.Status{}
 	for _, c := range s.o.Channels() {
-		out = append(out, c.Status())
+		out = append(out, s.status(c))
 	}
 	return out
 }

@@ -42,6 +42,9 @@ type Service struct {
 	decoy    string
 	hub      *hub
 	setup    sync.Mutex // one change of channels at a time
+
+	// Viewers counts the viewers of a channel by protocol; nil counts none.
+	Viewers func(slug string) map[string]int
 }
 
 // New makes the service. Attach must follow before it is used.
@@ -152,7 +155,8 @@ func (s *Service) running(r *http.Request) (*origin.Channel, error) {
 
 // describe is a channel as the API shows it.
 func (s *Service) describe(r *http.Request, c *origin.Channel) api.Channel {
-	return api.Channel{Settings: c.Settings(), Created: c.Epoch(), Status: c.Status(), Addresses: s.Addresses(base(r), c.Slug())}
+	set := c.Settings()
+	return api.Channel{Settings: set, Created: c.Created(), Status: s.status(c), Addresses: s.Addresses(base(r), &set)}
 }
 
 // base is how the caller reached us, such as http://host:8780.
@@ -165,7 +169,8 @@ func base(r *http.Request) string {
 }
 
 // Addresses makes a channel's addresses below a base such as http://host:8780.
-func (s *Service) Addresses(base, slug string) api.Addresses {
+func (s *Service) Addresses(base string, set *origin.Settings) api.Addresses {
+	slug := set.Slug
 	host := base[len("http://"):]
 	if base[:5] == "https" {
 		host = base[len("https://"):]
@@ -175,9 +180,16 @@ func (s *Service) Addresses(base, slug string) api.Addresses {
 	}
 	a := api.Addresses{
 		Console: base + "/#/channels/" + slug, Watch: base + "/watch/" + slug, Embed: base + "/embed/" + slug,
-		HLS: base + "/media/" + slug + "/index.m3u8", Picture: base + "/media/" + slug + "/picture.jpg",
+		HLS: base + "/media/" + slug + "/index.m3u8", DASH: base + "/media/" + slug + "/index.mpd", LowDASH: base + "/media/" + slug + "/low.mpd", Selections: []api.SelectionAddresses{}, Picture: base + "/media/" + slug + "/picture.jpg",
 	}
 	a.Code = fmt.Sprintf(`<iframe src="%s" width="960" height="540" style="border:0" allow="autoplay; fullscreen" title="%s"></iframe>`, a.Embed, slug)
+	if set.TS {
+		a.TS = base + "/media/" + slug + "/ts.m3u8"
+	}
+	for _, sel := range set.Selections {
+		at := base + "/media/" + slug + "/" + sel.Name
+		a.Selections = append(a.Selections, api.SelectionAddresses{Name: sel.Name, HLS: at + ".m3u8", DASH: at + ".mpd", LowDASH: at + "-low.mpd"})
+	}
 	if s.ports.RTMP > 0 {
 		a.Server = fmt.Sprintf("rtmp://%s/in/%s", net.JoinHostPort(host, strconv.Itoa(s.ports.RTMP)), slug)
 	}
@@ -242,18 +254,7 @@ func (s *Service) changeChannel(_ http.ResponseWriter, r *http.Request) (any, er
 	s.setup.Lock()
 	defer s.setup.Unlock()
 	set := c.Settings()
-	if in.Title != nil {
-		set.Title = *in.Title
-	}
-	if in.SegmentMillis != nil {
-		set.SegmentMillis = *in.SegmentMillis
-	}
-	if in.Window != nil {
-		set.Window = *in.Window
-	}
-	if in.Ladder != nil {
-		set.Ladder = *in.Ladder
-	}
+	in.Apply(&set)
 	return s.applySettings(r, c, set)
 }
 
@@ -356,7 +357,7 @@ func (s *Service) addKey(_ http.ResponseWriter, r *http.Request) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	k := api.Key{ID: id, Label: in.Label, Created: time.Now().UTC(), Secret: secret, Server: s.Addresses(base(r), c.Slug()).Server}
+	k := api.Key{ID: id, Label: in.Label, Created: time.Now().UTC(), Secret: secret, Server: s.Addresses(base(r), &origin.Settings{Slug: c.Slug()}).Server}
 	if k.Server != "" {
 		k.URL = k.Server + "/" + secret
 	}
@@ -421,5 +422,5 @@ func (s *Service) public(_ http.ResponseWriter, r *http.Request) (any, error) {
 		return nil, err
 	}
 	st := c.Status()
-	return api.Public{Title: st.Title, State: st.State}, nil
+	return api.Public{Title: st.Title, State: st.State, Camera: c.Camera()}, nil
 }

@@ -28,9 +28,9 @@ var floors = map[string]int{
 	"internal/origin": 7, "internal/records": 7, "internal/camera": 7,
 	"internal/delivery": 8, "internal/control/api": 8, "internal/control/client": 8, "internal/control": 8,
 	"demo": 8, "web": 8,
-	"internal/service": 9,
-	"internal/cli":     10,
-	"cmd/metaplasis":   11, "demo/generate": 11, "e2e": 11, "e2e/browser": 10, "e2e/shots": 11, "e2e/bench": 11,
+	"internal/service": 9, "internal/viewer": 9,
+	"internal/cli":   10,
+	"cmd/metaplasis": 11, "demo/generate": 11, "e2e": 11, "e2e/browser": 10, "e2e/shots": 11, "e2e/bench": 11,
 	"internal/house": 11,
 }
 

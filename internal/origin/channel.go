@@ -36,15 +36,17 @@ type Picture struct {
 
 // Channel is one running channel.
 type Channel struct {
-	o     *Origin
-	slug  string
-	epoch time.Time
+	o       *Origin
+	slug    string
+	epoch   time.Time // wall clock at media time 0
+	created time.Time
 
 	renditions atomic.Pointer[map[string]*Rendition] // replaced whole
 	documents  atomic.Pointer[map[string]*Doc]       // by file name
 	sounds     atomic.Pointer[map[string]string]     // the audio rendition of each rung
 	names      atomic.Pointer[map[string]bool]       // the files that the settings promise
 	picture    atomic.Pointer[Picture]
+	camera     atomic.Pointer[media.SendClock]
 	life       atomic.Int64 // segment length, milliseconds
 
 	mu          sync.Mutex
@@ -60,6 +62,8 @@ type Channel struct {
 	onAir       []ladder.Rung
 	lastEnd     int64 // media time where the last session ended, milliseconds
 	markers     []Marker
+	playing     NowPlaying
+	cover       string // media type of its picture
 	markerCount int
 	shown       []offer
 	periods     []period
@@ -73,7 +77,7 @@ type Channel struct {
 }
 
 func newChannel(o *Origin, s Settings, created time.Time, at Position) *Channel {
-	c := &Channel{o: o, slug: s.Slug, epoch: created, settings: s, position: at, reserved: at.NextMSN, base: at.Discontinuities}
+	c := &Channel{o: o, slug: s.Slug, epoch: created, created: created, settings: s, position: at, reserved: at.NextMSN, base: at.Discontinuities}
 	c.renditions.Store(&map[string]*Rendition{})
 	c.life.Store(s.SegmentMillis)
 	names := s.names()
@@ -93,6 +97,9 @@ func (c *Channel) Settings() Settings {
 
 // Rendition returns a rendition that has or had segments, or nil.
 func (c *Channel) Rendition(name string) *Rendition { return (*c.renditions.Load())[name] }
+
+// Camera returns when a stand-in camera sends its pictures, nil for other senders.
+func (c *Channel) Camera() *media.SendClock { return c.camera.Load() }
 
 // Picture returns the newest preview, or nil.
 func (c *Channel) Picture() *Picture { return c.picture.Load() }
@@ -331,15 +338,28 @@ func (c *Channel) event(level Level, kind, text, do string) {
 	c.o.event(Event{At: c.o.Now(), Channel: c.slug, Level: level, Kind: kind, Text: text, Do: do})
 }
 
-// startSession begins a run for the tracks of a feed, whose first unit came at a time.
-func (c *Channel) startSession(video, audio *media.Track, first time.Time) *session {
+// startSession begins a run for the tracks of a feed, whose first unit came at a time with a stamp.
+func (c *Channel) startSession(video, audio *media.Track, first time.Time, stamp *uint32) *session {
 	c.position = c.positionNow()
 	if first.IsZero() {
 		first = c.o.Now()
 	}
+	wanted := c.created
+	if c.settings.Aligned {
+		wanted = time.Unix(0, 0).UTC() // the same on every origin
+	}
+	if !wanted.Equal(c.epoch) {
+		// What is in the windows is told by another clock: they begin anew.
+		c.epoch, c.lastEnd, c.periods, c.shown = wanted, 0, nil, nil
+		c.renditions.Store(&map[string]*Rendition{})
+		c.documents.Store(nil)
+	}
 	start := max(first.UnixMilli()-c.epoch.UnixMilli(), c.lastEnd+1)
 	// A window that players hold begins again with the new session's encodings.
 	s := newSession(c, video, audio, start)
+	if c.settings.Aligned && stamp != nil {
+		s.feed.Align(*stamp, first.UnixMilli(), c.settings.SegmentMillis)
+	}
 	c.session = s
 	return s
 }
@@ -384,5 +404,5 @@ func (c *Channel) Life() time.Duration {
 	return time.Duration(c.life.Load()) * time.Millisecond
 }
 
-// Epoch is the wall clock at media time 0: when the channel was created.
-func (c *Channel) Epoch() time.Time { return c.epoch }
+// Created is when the channel was made.
+func (c *Channel) Created() time.Time { return c.created }

@@ -114,6 +114,20 @@ func (f *Feed) FrameRate(milli int64) {
 	}
 }
 
+// Clock tells when a stand-in camera sends its pictures.
+func (f *Feed) Clock(c media.SendClock) { f.c.camera.Store(&c) }
+
+// Splice sets a marker for a splice_info_section that takes effect at a stamp.
+func (f *Feed) Splice(stamp uint32, section []byte) {
+	f.c.mu.Lock()
+	defer f.c.mu.Unlock()
+	at := f.c.o.Now()
+	if f.session != nil {
+		at = f.c.wall(f.session.feed.Peek(stamp))
+	}
+	f.c.splice(at, section)
+}
+
 // Track announces a track. A second one of the same kind with another config begins a new run,
 // with a discontinuity.
 func (f *Feed) Track(t media.Track) {
@@ -144,6 +158,14 @@ func (f *Feed) Track(t media.Track) {
 	}
 }
 
+// firstStamp returns the stamp of the first unit that waits, nil without one.
+func (f *Feed) firstStamp() *uint32 {
+	if len(f.early) == 0 {
+		return nil
+	}
+	return &f.early[0].stamp
+}
+
 func (f *Feed) rateKnown() bool {
 	return f.video == nil || f.video.FrameRate.Valid() || f.told.Valid()
 }
@@ -166,7 +188,7 @@ func (f *Feed) start() {
 		}
 		f.video = &v
 	}
-	f.session = f.c.startSession(f.video, f.audio, f.first)
+	f.session = f.c.startSession(f.video, f.audio, f.first, f.firstStamp())
 	var tracks []media.Track
 	for _, t := range []*media.Track{f.video, f.audio} {
 		if t != nil {
@@ -222,7 +244,7 @@ func (f *Feed) send(e earlyUnit) {
 		// The sender's times jumped: begin a new run.
 		f.c.event(Warning, "timestamps-jumped", "The sender's timestamps jumped by more than 10 s; the channel goes on with a discontinuity.", "If it happens often, look at the encoder's clock.")
 		f.c.endSession()
-		f.session = f.c.startSession(f.video, f.audio, f.heard)
+		f.session = f.c.startSession(f.video, f.audio, f.heard, &e.stamp)
 		f.session.unit(e.kind, e.stamp, e.composition, e.key, e.data)
 	}
 }
@@ -242,6 +264,7 @@ func (f *Feed) end(reason string) {
 		if c.feed == f {
 			c.feed = nil
 		}
+		c.camera.Store(nil)
 		c.in.reset(c.o.Now())
 		c.load.idle()
 		c.mu.Unlock()

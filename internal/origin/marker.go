@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"metaplasis/internal/core/hls"
+	"metaplasis/internal/core/scte35"
 	"metaplasis/internal/core/segment"
 )
 
@@ -18,9 +19,10 @@ type Marker struct {
 	At             time.Time `json:"at"`
 	DurationMillis int64     `json:"durationMillis,omitempty"` // 0: not known
 	// Splice is a splice_info_section (ANSI/SCTE 35) that came with the feed.
-	Splice []byte `json:"splice,omitempty"`
-	Out    bool   `json:"out,omitempty"` // the splice leaves the programme
-	In     bool   `json:"in,omitempty"`  // the splice returns to it
+	Splice   []byte `json:"splice,omitempty"`
+	Out      bool   `json:"out,omitempty"`      // the splice leaves the programme
+	Return   []byte `json:"return,omitempty"`   // the section that returned to it
+	Returned bool   `json:"returned,omitempty"` // DurationMillis is what it took, not what was planned
 }
 
 // maxMarkers bounds what a channel remembers.
@@ -62,7 +64,40 @@ func (c *Channel) setMarker(m Marker) {
 	if n := len(c.markers) - maxMarkers; n > 0 {
 		c.markers = append([]Marker(nil), c.markers[n:]...)
 	}
-	c.listVariants() // the manifest lists markers too
+	c.describe() // the manifest lists markers too
+}
+
+// wall is the wall clock of a media time in milliseconds.
+func (c *Channel) wall(ms int64) time.Time { return hls.WallClock(c.epoch, ms*90) }
+
+// splice turns a section that came with the feed into a marker. The section that returns to the
+// programme completes the marker of the one that left it.
+func (c *Channel) splice(at time.Time, section []byte) {
+	var s scte35.Section
+	if err := s.Unmarshal(section); err != nil {
+		c.event(Warning, "splice-refused", "The sender sent a cue message that could not be read: "+err.Error(), "Look at the encoder's SCTE 35 settings.")
+		return
+	}
+	id := fmt.Sprintf("splice-%d", s.EventID)
+	for i := len(c.markers) - 1; i >= 0; i-- {
+		m := &c.markers[i]
+		if m.ID != id {
+			continue
+		}
+		if s.In && !m.Returned {
+			m.Return, m.Returned, m.DurationMillis = section, true, at.Sub(m.At).Milliseconds()
+			c.describe()
+		}
+		return // it comes again, as cue messages do
+	}
+	if s.Cancel || s.Command == scte35.Null || s.In {
+		return
+	}
+	m := Marker{ID: id, Class: "splice", At: at, Splice: section, Out: s.Out}
+	if s.Duration > 0 {
+		m.DurationMillis = s.Duration / 90
+	}
+	c.setMarker(m)
 }
 
 // Markers returns the markers that are remembered, oldest first.
@@ -91,7 +126,7 @@ func (c *Channel) rangesWithin(list []*segment.Segment) (out []hls.DateRange) {
 	for _, m := range c.markersWithin(list) {
 		r := hls.DateRange{ID: m.ID, Class: m.Class, Start: m.At, Duration: -1, Planned: -1}
 		if m.DurationMillis > 0 {
-			if r.Duration = time.Duration(m.DurationMillis) * time.Millisecond; m.Splice != nil {
+			if r.Duration = time.Duration(m.DurationMillis) * time.Millisecond; m.Splice != nil && !m.Returned {
 				r.Duration, r.Planned = -1, r.Duration
 			}
 		}
@@ -100,9 +135,7 @@ func (c *Channel) rangesWithin(list []*segment.Segment) (out []hls.DateRange) {
 		}
 		switch {
 		case m.Out:
-			r.SCTE35Out = m.Splice
-		case m.In:
-			r.SCTE35In = m.Splice
+			r.SCTE35Out, r.SCTE35In = m.Splice, m.Return
 		case m.Splice != nil:
 			r.SCTE35Cmd = m.Splice
 		}

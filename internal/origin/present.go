@@ -114,6 +114,7 @@ func (c *Channel) describe() {
 		}
 		docs[name+".m3u8"] = NewDoc(c.multivariant(list, hls.CMAF).Marshal)
 		docs[name+".mpd"] = NewDoc(c.manifest(list, c.settings.Numbered).Marshal)
+		docs[lowName(name)] = NewDoc(c.manifest(list, true).Marshal)
 	}
 	add("index", nil)
 	for i := range c.settings.Selections {
@@ -136,11 +137,20 @@ func (c *Channel) Document(file string) (d *Doc, known bool) {
 	return nil, (*c.names.Load())[file]
 }
 
+// lowName is the file of the low-latency manifest beside a manifest. It counts segments, since a
+// player that stays a second behind cannot wait for a list to be fetched anew.
+func lowName(name string) string {
+	if name == "index" {
+		return "low.mpd"
+	}
+	return name + "-low.mpd"
+}
+
 // names lists the files that settings promise.
 func (s *Settings) names() map[string]bool {
-	out := map[string]bool{"index.m3u8": true, "index.mpd": true}
+	out := map[string]bool{"index.m3u8": true, "index.mpd": true, lowName("index"): true}
 	for _, sel := range s.Selections {
-		out[sel.Name+".m3u8"], out[sel.Name+".mpd"] = true, true
+		out[sel.Name+".m3u8"], out[sel.Name+".mpd"], out[lowName(sel.Name)] = true, true, true
 	}
 	if s.TS {
 		out["ts.m3u8"] = true
@@ -328,11 +338,13 @@ func (c *Channel) manifest(list []offer, numbered bool) *dash.MPD {
 		MinimumUpdatePeriod: dash.NewDuration(step), MinBufferTime: dash.NewDuration(step),
 		TimeShiftBufferDepth: dash.NewDuration(step * time.Duration(c.settings.Window)),
 		SuggestedDelay:       dash.NewDuration(3 * step), MaxSegmentDuration: dash.NewDuration(c.longest(list, step)),
-		ServiceDescription: &dash.ServiceDescription{
+		UTCTiming: []dash.Descriptor{{Scheme: clockName, Value: "/media/" + c.slug + "/time"}},
+	}
+	if numbered {
+		m.ServiceDescription = &dash.ServiceDescription{
 			Latency:      &dash.Latency{Target: int(target.Milliseconds()), Min: int(part.Milliseconds()), Max: int((3 * step).Milliseconds())},
 			PlaybackRate: &dash.PlaybackRate{Min: 0.96, Max: 1.1},
-		},
-		UTCTiming: []dash.Descriptor{{Scheme: clockName, Value: "/media/" + c.slug + "/time"}},
+		}
 	}
 	if c.settings.Closed && (c.session == nil || c.session.ended) {
 		m.Type, m.MinimumUpdatePeriod, m.TimeShiftBufferDepth, m.SuggestedDelay, m.ServiceDescription, m.UTCTiming = "static", nil, nil, nil, nil, nil
@@ -430,7 +442,7 @@ func (d *describer) sets(list []offer) (out []dash.AdaptationSet) {
 		if s.set.Template = d.template(s.views); s.set.Template == nil {
 			continue
 		}
-		if d.live {
+		if d.live && d.numbered {
 			s.set.Producer = &dash.Producer{
 				Inband: true, Type: "encoder", WallClockTime: dash.NewDate(hls.WallClock(d.c.epoch, d.p.start)), PresentationTime: s.set.Template.Offset,
 				UTCTiming: &dash.Descriptor{Scheme: clockName, Value: "/media/" + d.c.slug + "/time"},
@@ -508,7 +520,7 @@ func (d *describer) template(views []*View) *dash.SegmentTemplate {
 	}
 	scale := list[0].Header.Track.Timescale
 	t := &dash.SegmentTemplate{Timescale: scale, Media: "$RepresentationID$/$Number$.m4s", Offset: media.Rescale(d.p.start, media.VideoTimescale, scale)}
-	if d.live {
+	if d.live && d.numbered {
 		complete := false
 		t.TimeOffset, t.TimeComplete = float64((d.step-d.part).Milliseconds())/1000, &complete
 	}

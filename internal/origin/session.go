@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"metaplasis/internal/core/aac"
+	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
@@ -67,6 +68,7 @@ func newSession(c *Channel, video, audio *media.Track, startMillis int64) *sessi
 		s.atime = timeline.NewAudio(audio.Timescale, 1024)
 	}
 	s.clock = segment.NewClock(c.position.NextMSN, c.settings.step())
+	s.clock.SetAligned(c.settings.Aligned)
 	s.clock.Begin(0, c.position.NextMSN > 0)
 	s.applyLadder(c.ladderFor(video))
 	return s
@@ -152,6 +154,13 @@ func (s *session) applyLadder(rungs []ladder.Rung) {
 // setTrack gives a rendition its header, and the parts that fit its frames.
 func (s *session) setTrack(o *output, t media.Track) {
 	o.cutter.SetHeader(newHeader(t))
+	if t.Kind == media.Video || s.video == nil {
+		o.cutter.Messages = s.c.messages
+	}
+	if epoch := s.c.epoch; s.c.settings.Aligned {
+		// Two origins write the same bytes, so nothing of this one's own time may be in them.
+		o.cutter.Produced = func(start int64) time.Time { return hls.WallClock(epoch, start) }
+	}
 	p := s.plan(&t)
 	if t.Kind == media.Video {
 		o.cutter.SetParting(p.Video)

@@ -104,7 +104,7 @@ func (s Settings) Check() []ladder.Problem {
 }
 
 // reserved are the names that the channel's own playlists have.
-var reserved = map[string]bool{"index": true, "ts": true, "time": true, "picture": true}
+var reserved = map[string]bool{"index": true, "ts": true, "low": true, "time": true, "picture": true}
 
 var languageForm = regexp.MustCompile(`^[A-Za-z]{2,8}(-[A-Za-z0-9]{1,8})*$`)
 

@@ -32,9 +32,11 @@ type Status struct {
 	Renditions  []RenditionStatus `json:"renditions"`
 	Rungs       []ladder.Rung     `json:"rungs"` // in force
 	Worker      *WorkerStatus     `json:"worker,omitempty"`
-	Memory      int64             `json:"memory"`      // bytes of segments held
-	MemoryBound int64             `json:"memoryBound"` // bytes that the settings allow
-	PictureAt   int64             `json:"pictureAt"`   // milliseconds since 1970, 0 without one
+	Viewers     map[string]int    `json:"viewers,omitempty"` // by protocol
+	PartTarget  int64             `json:"partTarget"`        // milliseconds, 0 before the first feed
+	Memory      int64             `json:"memory"`            // bytes of segments held
+	MemoryBound int64             `json:"memoryBound"`       // bytes that the settings allow
+	PictureAt   int64             `json:"pictureAt"`         // milliseconds since 1970, 0 without one
 }
 
 // FeedStatus is the sender's side.
@@ -162,6 +164,9 @@ func (c *Channel) Status() Status {
 			continue
 		}
 		st.Memory += v.Snapshot.Bytes
+		for _, s := range v.Snapshot.All {
+			st.Memory += s.Made.Size()
+		}
 		if rs, ok := c.renditionStatus(name, v); ok {
 			st.Renditions = append(st.Renditions, rs)
 		}
@@ -173,6 +178,7 @@ func (c *Channel) Status() Status {
 		}
 		return a.Width*a.Height > b.Width*b.Height || a.Width*a.Height == b.Width*b.Height && a.Name < b.Name
 	})
+	st.PartTarget = ticks(c.partTarget).Milliseconds()
 	if p := c.picture.Load(); p != nil {
 		st.PictureAt = p.At.UnixMilli()
 	}

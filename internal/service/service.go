@@ -299,6 +299,7 @@ func (s *Service) pages() http.Handler {
 	m := newMetrics(s.origin)
 	s.delivery = delivery.New(s.origin, m)
 	m.watch(s.delivery)
+	s.Control.Viewers = func(slug string) map[string]int { return s.delivery.Viewers()[slug] }
 	r := chi.NewRouter()
 	r.Mount("/media", http.StripPrefix("/media", s.delivery))
 	r.Mount(api.Prefix, http.StripPrefix(api.Prefix, s.Control.Handler()))

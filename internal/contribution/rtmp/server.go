@@ -6,12 +6,14 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/tls"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"io"
 	"log/slog"
 	"net"
 	"net/url"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -28,6 +30,10 @@ const Application = "in"
 // Feed takes the media of one sender. Its methods are called from one goroutine.
 type Feed interface {
 	FrameRate(milli int64)
+	// Clock tells when a stand-in camera sends its pictures.
+	Clock(c media.SendClock)
+	// Splice takes a splice_info_section (ANSI/SCTE 35) that takes effect at a stamp.
+	Splice(stamp uint32, section []byte)
 	Track(t media.Track)
 	Unit(kind media.Kind, stamp uint32, composition int64, key bool, data []byte)
 	End(reason string)
@@ -247,6 +253,8 @@ func (c *connection) event(e rtmp.Event) error {
 		return c.refuseUnsupported(c.audioBody(e.Timestamp, e.Payload))
 	case rtmp.EventMetadata:
 		c.metadata(e.Metadata)
+	case rtmp.EventData:
+		c.data(&e)
 	case rtmp.EventEnd:
 		return errEnd
 	}
@@ -314,7 +322,42 @@ func (c *connection) publish(app, name string) error {
 	return nil
 }
 
+// data takes splice messages: called "scte35", or a cue point of that name, with the section as
+// base64 in "data".
+func (c *connection) data(e *rtmp.Event) {
+	if e.Name != "scte35" && !(e.Name == "onCuePoint" && e.Metadata.String("name") == "scte35") {
+		return
+	}
+	if b, err := base64.StdEncoding.DecodeString(e.Metadata.String("data")); err == nil && len(b) > 0 {
+		c.feed.Splice(e.Timestamp, b)
+	}
+}
+
+// maxLoop bounds the pictures of a camera's loop.
+const maxLoop = 10_000
+
+// clock reads when a stand-in camera sends its pictures: the time of the loop's begin, its length,
+// and the offset of each picture, in milliseconds.
+func (c *connection) clock(m amf.Object) {
+	began, ok := m.Number("cameraBegan")
+	length, ok2 := m.Number("cameraLength")
+	fields := strings.Split(m.String("cameraSent"), ",")
+	if !ok || !ok2 || !(began > 0 && began < 1e14 && length > 0 && length < 1e8) || len(fields) > maxLoop {
+		return
+	}
+	clock := media.SendClock{Began: int64(began), Length: int64(length)}
+	for _, f := range fields {
+		n, err := strconv.ParseInt(f, 10, 64)
+		if err != nil {
+			return
+		}
+		clock.Sent = append(clock.Sent, n)
+	}
+	c.feed.Clock(clock)
+}
+
 func (c *connection) metadata(m amf.Object) {
+	c.clock(m)
 	for _, name := range []string{"framerate", "videoframerate"} {
 		if rate, ok := m.Number(name); ok && rate > 0 && rate < 1000 {
 			c.feed.FrameRate(int64(rate*1000 + 0.5))

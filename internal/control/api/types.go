@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"metaplasis/internal/core/ladder"
+	"metaplasis/internal/core/media"
 	"metaplasis/internal/origin"
 )
 
@@ -49,18 +50,73 @@ type Addresses struct {
 	Watch   string `json:"watch"`
 	Embed   string `json:"embed"`
 	HLS     string `json:"hls"`
-	Picture string `json:"picture"`
-	Code    string `json:"code"`             // markup that embeds the player in a page
-	Server  string `json:"server"`           // RTMP server for an encoder; the key is its stream name
-	Secure  string `json:"secure,omitempty"` // the same over TLS
+	DASH    string `json:"dash"`
+	LowDASH string `json:"lowDash"`
+	TS      string `json:"ts,omitempty"` // HLS with transport streams
+	// Selections are the addresses of the named selections of rungs.
+	Selections []SelectionAddresses `json:"selections"`
+	Picture    string               `json:"picture"`
+	Code       string               `json:"code"`             // markup that embeds the player in a page
+	Server     string               `json:"server"`           // RTMP server for an encoder; the key is its stream name
+	Secure     string               `json:"secure,omitempty"` // the same over TLS
+}
+
+// SelectionAddresses are where a named selection of rungs plays.
+type SelectionAddresses struct {
+	Name    string `json:"name"`
+	HLS     string `json:"hls"`
+	DASH    string `json:"dash"`
+	LowDASH string `json:"lowDash"`
 }
 
 // Change alters settings. What is left out stays as it is.
 type Change struct {
-	Title         *string        `json:"title,omitempty"`
-	SegmentMillis *int64         `json:"segmentMillis,omitempty"`
-	Window        *int           `json:"window,omitempty"`
-	Ladder        *ladder.Ladder `json:"ladder,omitempty"`
+	Title             *string             `json:"title,omitempty"`
+	SegmentMillis     *int64              `json:"segmentMillis,omitempty"`
+	PartMillis        *int64              `json:"partMillis,omitempty"`
+	Window            *int                `json:"window,omitempty"`
+	StartOffsetMillis *int64              `json:"startOffsetMillis,omitempty"`
+	Aligned           *bool               `json:"aligned,omitempty"`
+	TS                *bool               `json:"ts,omitempty"`
+	Numbered          *bool               `json:"numbered,omitempty"`
+	Selections        *[]origin.Selection `json:"selections,omitempty"`
+	SoundName         *string             `json:"soundName,omitempty"`
+	Language          *string             `json:"language,omitempty"`
+	CoverEvery        *int                `json:"coverEvery,omitempty"`
+	Closed            *bool               `json:"closed,omitempty"`
+	Ladder            *ladder.Ladder      `json:"ladder,omitempty"`
+}
+
+// Apply alters settings.
+func (c *Change) Apply(s *origin.Settings) {
+	set(&s.Title, c.Title)
+	set(&s.SegmentMillis, c.SegmentMillis)
+	set(&s.PartMillis, c.PartMillis)
+	set(&s.Window, c.Window)
+	set(&s.StartOffsetMillis, c.StartOffsetMillis)
+	set(&s.Aligned, c.Aligned)
+	set(&s.TS, c.TS)
+	set(&s.Numbered, c.Numbered)
+	set(&s.Selections, c.Selections)
+	set(&s.SoundName, c.SoundName)
+	set(&s.Language, c.Language)
+	set(&s.CoverEvery, c.CoverEvery)
+	set(&s.Closed, c.Closed)
+	set(&s.Ladder, c.Ladder)
+}
+
+func set[T any](to, from *T) {
+	if from != nil {
+		*to = *from
+	}
+}
+
+// NewMarker is a marker to set.
+type NewMarker struct {
+	Class          string    `json:"class,omitempty"`
+	Text           string    `json:"text"`
+	At             time.Time `json:"at,omitzero"`
+	DurationMillis int64     `json:"durationMillis,omitempty"`
 }
 
 // NewLabel names what is made.
@@ -99,4 +155,6 @@ type Feed struct {
 type Public struct {
 	Title string       `json:"title"`
 	State origin.State `json:"state"`
+	// Camera tells when a stand-in camera sends its pictures, so that a page can measure its delay.
+	Camera *media.SendClock `json:"camera,omitempty"`
 }

@@ -154,6 +154,26 @@ func (c *Client) RemoveChannel(ctx context.Context, slug string) error {
 	return c.do(ctx, "DELETE", "/channels/"+seg(slug), nil, nil)
 }
 
+// Markers lists a channel's markers.
+func (c *Client) Markers(ctx context.Context, slug string) ([]origin.Marker, error) {
+	return call[[]origin.Marker](ctx, c, "GET", "/channels/"+seg(slug)+"/markers", nil)
+}
+
+// Mark sets a marker.
+func (c *Client) Mark(ctx context.Context, slug string, m api.NewMarker) (origin.Marker, error) {
+	return call[origin.Marker](ctx, c, "POST", "/channels/"+seg(slug)+"/markers", m)
+}
+
+// SetPlaying changes what a channel says is playing.
+func (c *Client) SetPlaying(ctx context.Context, slug string, p origin.NowPlaying) error {
+	return c.do(ctx, "PUT", "/channels/"+seg(slug)+"/playing", p, nil)
+}
+
+// Timeline shows a channel's windows.
+func (c *Client) Timeline(ctx context.Context, slug string) ([]origin.TimelineRow, error) {
+	return call[[]origin.TimelineRow](ctx, c, "GET", "/channels/"+seg(slug)+"/timeline", nil)
+}
+
 // Ladder shows a channel's ladder.
 func (c *Client) Ladder(ctx context.Context, slug string) (ladder.Ladder, error) {
 	return call[ladder.Ladder](ctx, c, "GET", "/channels/"+seg(slug)+"/ladder", nil)

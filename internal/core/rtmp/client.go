@@ -128,6 +128,11 @@ func (c *Client) Metadata(values amf.ECMAArray) {
 	c.send(csidCommand, &Message{Type: TypeData, Stream: c.stream, Payload: amf.Append(nil, "@setDataFrame", "onMetaData", values)})
 }
 
+// Data queues another data message.
+func (c *Client) Data(timestamp uint32, name string, values amf.Object) {
+	c.send(csidCommand, &Message{Type: TypeData, Stream: c.stream, Timestamp: timestamp, Payload: amf.Append(nil, name, values)})
+}
+
 // Media queues the body of an FLV video or audio tag (TypeVideo, TypeAudio).
 func (c *Client) Media(kind uint8, timestamp uint32, body []byte) {
 	csid := uint32(csidAudio)

@@ -107,6 +107,7 @@ const (
 	EventVideo                         // Payload is the body of an FLV video tag
 	EventAudio                         // Payload is the body of an FLV audio tag
 	EventMetadata                      // Metadata is the sender's onMetaData
+	EventData                          // Metadata is that of another data message, called Name
 	EventEnd                           // the sender has ended its stream
 	EventStarted                       // client only: the server lets us publish
 	EventRefused                       // client only: Text says why not
@@ -229,6 +230,12 @@ func media2event(m *Message, handle func(Event) error) error {
 			if obj, ok := values[i+1].(amf.Object); ok {
 				return handle(Event{Kind: EventMetadata, Timestamp: m.Timestamp, Metadata: obj})
 			}
+		}
+	}
+	if len(values) >= 2 {
+		name, named := values[0].(string)
+		if obj, ok := values[1].(amf.Object); named && ok {
+			return handle(Event{Kind: EventData, Name: name, Timestamp: m.Timestamp, Metadata: obj})
 		}
 	}
 	return nil

@@ -37,6 +37,7 @@ type Clock struct {
 	known    []Boundary
 	horizon  int64 // every boundary before this time is decided
 	anything bool
+	aligned  bool // boundaries lie at whole multiples of step, and numbers count them
 }
 
 // NewClock makes a clock whose first boundary will carry the number next.
@@ -50,6 +51,26 @@ func (c *Clock) SetMode(m Mode) { c.mode = m }
 
 // SetStep changes the nominal length, from the next boundary on.
 func (c *Clock) SetStep(step int64) { c.step = step }
+
+// SetAligned makes boundaries lie at whole multiples of the step since media time 0, and numbers
+// count these, so that two clocks that are shown the same units agree. Numbers still never go back.
+func (c *Clock) SetAligned(on bool) { c.aligned = on }
+
+// align moves a boundary that is due onto the grid and gives it its number.
+func (c *Clock) align(b *Boundary) {
+	index := (b.Start + c.step/4) / c.step // an aligned sender's keyframe may come a little early
+	if c.mode == Grid {
+		index = b.Start / c.step
+	}
+	if index >= 0 {
+		c.next = max(c.next, uint64(index))
+	}
+	b.MSN = c.next
+	c.nextAt = (index + 1) * c.step
+	if c.mode == Lead {
+		c.nextAt -= c.step / 4
+	}
+}
 
 // Begin starts a new run at a presentation time: the next boundary lies there.
 func (c *Clock) Begin(at int64, discontinuity bool) {
@@ -70,14 +91,16 @@ func (c *Clock) Offer(u *media.AccessUnit) (Boundary, bool) {
 	if c.mode == Lead || c.fresh || u.PTS >= c.nextAt+c.step { // the last: the source paused
 		b.Start = u.PTS
 	}
-	c.next++
 	c.pending, c.fresh, c.anything = false, false, true
-	if c.mode == Lead {
+	if c.aligned {
+		c.align(&b)
+	} else if c.mode == Lead {
 		// A keyframe a little early still ends its segment: the sender's interval rules, not our step.
 		c.nextAt = b.Start + c.step - c.step/4
 	} else {
 		c.nextAt = b.Start + c.step
 	}
+	c.next++
 	c.known = append(c.known, b)
 	if len(c.known) > keep {
 		c.known = append(c.known[:0], c.known[len(c.known)-keep:]...)

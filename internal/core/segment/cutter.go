@@ -33,8 +33,13 @@ type Cutter struct {
 	floor   uint64 // no segment below this number may be made any more
 	end     int64  // decode time behind the last unit that is out, track ticks
 	again   bool   // units below end come a second time and are not wanted
-	said    []bmff.Message
-	Dropped uint64 // units that had no place: late, before a keyframe, or past a bound
+	// Messages are put at the begin of the segment of a number; nil for none. Their times are set
+	// to the segment's.
+	Messages func(msn uint64) []bmff.Message
+	// Produced tells when the media at a presentation time was made, for prft boxes; nil takes the
+	// time when it came.
+	Produced func(start int64) time.Time
+	Dropped  uint64 // units that had no place: late, before a keyframe, or past a bound
 }
 
 // SetHeader changes the header for the segments that begin from now on.
@@ -45,9 +50,6 @@ func (c *Cutter) Header() *Header { return c.next }
 
 // SetParting changes how long parts are, from the next segment on.
 func (c *Cutter) SetParting(p Parting) { c.after = p }
-
-// Say puts a message at the begin of the next segment. Its time is set when that begins.
-func (c *Cutter) Say(m bmff.Message) { c.said = append(c.said, m) }
 
 // Open returns the number of the segment being collected.
 func (c *Cutter) Open() (uint64, bool) {
@@ -176,11 +178,16 @@ func (c *Cutter) cut(last bool) *Segment {
 		}
 		o := bmff.ChunkOptions{Sequence: uint32(c.open.MSN<<6) + uint32(len(s.Parts)), First: len(s.Parts) == 0}
 		if o.First {
-			o.Produced, o.Messages = c.begun, c.said
+			o.Produced = c.begun
+			if c.Produced != nil {
+				o.Produced = c.Produced(s.Start)
+			}
+			if c.Messages != nil {
+				o.Messages = c.Messages(c.open.MSN)
+			}
 			for i := range o.Messages {
 				o.Messages[i].Time = uint64(max(c.units[0].PTS, 0))
 			}
-			c.said = nil
 		}
 		p := &Part{
 			Start:       media.Rescale(c.units[0].PTS, t.Timescale, media.VideoTimescale),

@@ -45,6 +45,28 @@ type Feed struct {
 // NewFeed begins at a media time in milliseconds.
 func NewFeed(start int64) *Feed { return &Feed{start: start, last: start} }
 
+// absolute is how far a stamp may lie from the wall clock and still be taken for it, milliseconds.
+const absolute = 10_000
+
+// Align lets media time follow the sender's stamps in a way that every receiver of the same feed
+// finds alike: as wall clock times, modulo 2^32, where they are that; else shifted by whole steps
+// so that the first stamp lies nearest to the time when it came. Media time 0 is 1970. All times
+// are milliseconds.
+func (f *Feed) Align(stamp uint32, wall, step int64) {
+	v := int64(stamp)
+	f.wrap = Unwrapper{}
+	f.wrap.Next(stamp)
+	f.set, f.base = true, v
+	const turn = 1 << 32
+	turns := (wall - v + turn/2) / turn
+	if d := v + turns*turn - wall; d < absolute && d > -absolute {
+		f.start = v + turns*turn
+	} else {
+		f.start = v + (wall-v+step/2)/step*step
+	}
+	f.last = f.start
+}
+
 // Map returns the media time of a stamp in milliseconds, and whether the feed jumped: the stamp
 // is so far from its neighbours that the old line cannot be followed. After a jump the line goes
 // on where it was, one typical step later, and the caller declares a discontinuity.
@@ -61,6 +83,15 @@ func (f *Feed) Map(stamp uint32) (ms int64, jumped bool) {
 	}
 	f.last = max(f.last, ms)
 	return ms, jumped
+}
+
+// Peek returns the media time of a stamp in milliseconds without moving on.
+func (f *Feed) Peek(stamp uint32) (ms int64) {
+	if !f.set {
+		return f.start
+	}
+	w := f.wrap
+	return f.start + w.Next(stamp) - f.base
 }
 
 // Last returns the newest media time given out, in milliseconds.

@@ -171,6 +171,14 @@ func (c *Conn) Metadata(values amf.ECMAArray) error {
 	return c.Flush()
 }
 
+// Data sends another data message.
+func (c *Conn) Data(timestamp uint32, name string, values amf.Object) error {
+	c.mu.Lock()
+	c.client.Data(timestamp, name, values)
+	c.mu.Unlock()
+	return c.Flush()
+}
+
 // Media sends the body of an FLV tag.
 func (c *Conn) Media(kind uint8, timestamp uint32, body []byte) error {
 	c.mu.Lock()

@@ -1,3 +1,4 @@
+import type { PublicChannel } from "./play.svelte";
 import type { Problem } from "./types";
 
 /** Refused is an answer of the API that says what was wrong and what to do. */
@@ -34,4 +35,12 @@ export async function call<T>(method: string, path: string, body?: unknown): Pro
       answer.problems,
     );
   return answer as T;
+}
+
+/** askPublic tells what a viewer's page may know of a channel. */
+export async function askPublic(slug: string): Promise<PublicChannel> {
+  const res = await fetch(`/api/v1/public/${slug}`);
+  if (res.status === 404) return { title: "", state: "missing" };
+  if (!res.ok) return { title: "", state: "silent" };
+  return res.json();
 }

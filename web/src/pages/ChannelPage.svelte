@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { call } from "../lib/api";
+  import { askPublic, call } from "../lib/api";
   import { ago, bitrate, frames, megabytes, percent } from "../lib/format";
   import { live } from "../lib/live.svelte";
   import { tracks } from "../lib/words";
@@ -35,7 +35,7 @@
     ["events", "Events"],
     ["settings", "Settings"],
   ];
-  const ask = async () => live.channel(slug)?.state ?? "silent";
+  const ask = () => askPublic(slug);
 </script>
 
 {#if error}
@@ -60,7 +60,7 @@
   {/each}
   <div class="grid items-start gap-4 lg:grid-cols-[minmax(0,1fr)_minmax(0,1fr)]">
     <div class="grid gap-4">
-      <Player url="/media/{slug}/index.m3u8" {ask} />
+      <Player {slug} {ask} />
       <section class="panel p-3" aria-label="Feed">
         {#if status.feed}
           <dl class="grid grid-cols-2 gap-3 sm:grid-cols-4">

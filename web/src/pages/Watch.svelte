@@ -1,28 +1,33 @@
 <script lang="ts">
+  import { untrack } from "svelte";
   import { behind } from "../lib/format";
+  import { askPublic } from "../lib/api";
   import { Playback } from "../lib/play.svelte";
+  import { address, wayOf } from "../lib/ways";
 
   const [, mode, slug] = location.pathname.split("/");
   const embedded = mode === "embed";
+  const query = new URLSearchParams(location.search);
+  const way = wayOf(query.get("as"));
   let title = $state(decodeURIComponent(slug));
   let known = $state("");
 
-  async function ask(): Promise<string> {
-    const res = await fetch(`/api/v1/public/${slug}`);
-    if (res.status === 404) return "missing";
-    if (!res.ok) return "silent";
-    const c = await res.json();
-    title = c.title;
-    document.title = c.title;
-    return (known = c.state);
+  async function ask() {
+    const c = await askPublic(slug);
+    if (c.title) document.title = title = c.title;
+    known = c.state;
+    return c;
   }
 
   const playback = new Playback(ask);
   let video: HTMLVideoElement;
   let muted = $state(true);
   $effect(() => {
-    void ask().catch(() => {});
-    playback.attach(video, `/media/${slug}/index.m3u8`);
+    untrack(() =>
+      playback.attach(video, address(slug, way, query.get("rungs") ?? ""), way, query.get("rung") ?? ""),
+    );
+    // For pages that hold this one, and for programs that measure: what is played, and how late.
+    Object.assign(window, { playback });
     return () => playback.close();
   });
 </script>
@@ -63,16 +68,19 @@
     <button class="btn btn-sm" onclick={() => (muted = !muted)}>{muted ? "Unmute" : "Mute"}</button>
     <button class="btn btn-sm" onclick={() => playback.toLive()}>Go live</button>
     <span class="flex-1 truncate text-xs text-white/70">
-      {#if Number.isFinite(playback.behind)}{behind(playback.behind)} behind live{/if}
+      {#if playback.delay}{behind(playback.delay.median / 1000)} from camera to page
+      {:else if Number.isFinite(playback.behind)}{behind(playback.behind)} behind live{/if}
     </span>
     <label class="sr-only" for="quality">Quality</label>
     <select
       id="quality"
       class="select select-sm w-auto bg-black text-white"
-      onchange={(e) => playback.choose(Number(e.currentTarget.value))}
+      onchange={(e) => playback.choose(e.currentTarget.value)}
     >
-      <option value="-1">Auto{playback.showing ? ` (${playback.showing})` : ""}</option>
-      {#each playback.qualities as q (q.index)}<option value={q.index}>{q.label}</option>{/each}
+      <option value="">Auto{playback.showing ? ` (${playback.showing})` : ""}</option>
+      {#each playback.qualities as q (q.id)}<option value={q.id} selected={playback.chosen === q.id}
+          >{q.label}</option
+        >{/each}
     </select>
     <button class="btn btn-sm" onclick={() => video.requestFullscreen?.()}>Full screen</button>
   </div>

@@ -1,16 +1,26 @@
 <script lang="ts">
+  import { untrack } from "svelte";
   import { behind } from "../lib/format";
-  import { Playback } from "../lib/play.svelte";
+  import { Playback, type PublicChannel } from "../lib/play.svelte";
+  import { address, type Way } from "../lib/ways";
   import Fact from "./Fact.svelte";
-  let { url, ask, poster = "" }: { url: string; ask: () => Promise<string>; poster?: string } = $props();
+  let {
+    slug,
+    way = "ll-hls",
+    ask,
+    poster = "",
+  }: { slug: string; way?: Way; ask: () => Promise<PublicChannel>; poster?: string } = $props();
   // svelte-ignore state_referenced_locally
-  const playback = new Playback(ask);
+  let playback = $state.raw(new Playback(ask));
   let video: HTMLVideoElement;
   let muted = $state(true);
 
   $effect(() => {
-    playback.attach(video, url);
-    return () => playback.close();
+    const p = new Playback(ask);
+    playback = p;
+    const [url, as] = [address(slug, way), way];
+    untrack(() => p.attach(video, url, as));
+    return () => p.close();
   });
 </script>
 
@@ -29,16 +39,16 @@
   <div class="flex flex-wrap items-center gap-2 px-3 pt-3">
     <div class="join" role="group" aria-label="Quality">
       <button
-        class={["btn btn-xs join-item", playback.chosen < 0 && "btn-primary"]}
-        aria-pressed={playback.chosen < 0}
-        onclick={() => playback.choose(-1)}>Auto</button
+        class={["btn btn-xs join-item", !playback.chosen && "btn-primary"]}
+        aria-pressed={!playback.chosen}
+        onclick={() => playback.choose("")}>Auto</button
       >
-      {#each playback.qualities as q (q.index)}
+      {#each playback.qualities as q (q.id)}
         <button
-          class={["btn btn-xs join-item", playback.chosen === q.index && "btn-primary"]}
-          aria-pressed={playback.chosen === q.index}
+          class={["btn btn-xs join-item", playback.chosen === q.id && "btn-primary"]}
+          aria-pressed={playback.chosen === q.id}
           data-quality={q.label}
-          onclick={() => playback.choose(q.index)}>{q.label}</button
+          onclick={() => playback.choose(q.id)}>{q.label}</button
         >
       {/each}
     </div>
@@ -51,7 +61,11 @@
   </div>
   <dl class="grid grid-cols-2 gap-3 p-3 sm:grid-cols-4">
     <Fact label="On screen" value={playback.showing ? `${playback.showing}, ${playback.size}` : "–"} />
-    <Fact label="Behind live" value={behind(playback.behind)} />
+    {#if playback.delay}
+      <Fact label="Camera to page" value={behind(playback.delay.median / 1000)} />
+    {:else}
+      <Fact label="Behind live" value={behind(playback.behind)} />
+    {/if}
     <Fact label="In hand" value={playback.message ? "–" : behind(playback.buffered)} />
     <Fact label="Stalls" value={String(playback.stalls)} />
   </dl>

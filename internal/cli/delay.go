@@ -1,0 +1,77 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"metaplasis/internal/viewer"
+)
+
+// delayWays are the ways that low delay is asked of.
+var delayWays = []string{"ll-hls", "ll-dash"}
+
+// delay measures how long a picture takes from the camera to a page.
+func (a *app) delay() *cobra.Command {
+	var ways, rungs []string
+	var take, settle time.Duration
+	c := &cobra.Command{
+		Use: "delay CHANNEL", Short: "Measure the delay from a demo camera to a page", Args: exactly("CHANNEL"), ValidArgsFunction: a.completeChannels,
+		Long: `Play a channel in a headless browser, read the number of each picture that the page
+shows, and tell how long ago the camera sent it. The channel must be fed by a camera of
+this program, as the rehearsal's are; the browser is Chromium on this machine.
+Without --rung every rung is measured that is on.`,
+		Example: "  metaplasis delay start-line\n  metaplasis delay start-line --way ll-hls --rung 480p --for 60s",
+		RunE: func(c *cobra.Command, args []string) error {
+			if err := viewer.Available(); err != nil {
+				return err
+			}
+			cl := a.client()
+			ch, err := cl.Channel(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if ch.Status.Feed == nil {
+				return fmt.Errorf("nobody sends to %s: start a camera first, such as metaplasis camera --to ADDRESS", args[0])
+			}
+			if len(rungs) == 0 {
+				for _, r := range ch.Status.Rungs {
+					if r.On {
+						rungs = append(rungs, r.Name)
+					}
+				}
+			}
+			var results []viewer.Result
+			var rows [][]string
+			var failed error
+			for _, w := range ways {
+				for _, r := range rungs {
+					if !a.json {
+						_, _ = fmt.Fprintf(a.err, "measuring %s of %s for %v …\n", w, r, take)
+					}
+					m, err := viewer.Measure(c.Context(), cl.Server, viewer.Run{Channel: args[0], Way: w, Rung: r, Settle: settle, Take: take})
+					if err != nil {
+						failed = errors.Join(failed, err)
+						continue
+					}
+					results = append(results, m)
+					rows = append(rows, []string{m.Way, m.Rung, seconds(m.Median), seconds(m.P95), seconds(m.Longest), fmt.Sprint(m.Stalls), fmt.Sprint(m.Pictures)})
+				}
+			}
+			if err := a.show(results, func() { a.table("WAY|RUNG|MEDIAN|P95|LONGEST|STALLS|PICTURES", rows) }); err != nil {
+				return err
+			}
+			return failed
+		},
+	}
+	c.Flags().StringSliceVar(&ways, "way", delayWays, "how to play: "+strings.Join([]string{"ll-hls", "hls", "ll-dash", "dash", "ts", "native"}, ", "))
+	c.Flags().StringSliceVar(&rungs, "rung", nil, "rungs to measure; default all that are on")
+	c.Flags().DurationVar(&take, "for", 20*time.Second, "how long to measure")
+	c.Flags().DurationVar(&settle, "settle", 8*time.Second, "how long the player may take to find its place first")
+	return c
+}
+
+func seconds(ms int64) string { return fmt.Sprintf("%d.%02d s", ms/1000, ms%1000/10) }

@@ -1,0 +1,66 @@
+package origin
+
+import (
+	"sort"
+	"time"
+
+	"metaplasis/internal/core/hls"
+	"metaplasis/internal/core/media"
+)
+
+// TimelineRow is the window of one rendition, for a picture of it. Times are milliseconds since
+// 1970 on the channel's wall clock.
+type TimelineRow struct {
+	Rendition string            `json:"rendition"`
+	Kind      string            `json:"kind"`
+	Segments  []TimelineSegment `json:"segments"`
+}
+
+// TimelineSegment is one segment with its parts.
+type TimelineSegment struct {
+	MSN           uint64  `json:"msn"`
+	Start         int64   `json:"start"`
+	Duration      int64   `json:"duration"` // milliseconds; of the parts so far while open
+	Open          bool    `json:"open,omitempty"`
+	Gap           bool    `json:"gap,omitempty"`
+	Discontinuity bool    `json:"discontinuity,omitempty"`
+	Bytes         int64   `json:"bytes"`
+	Parts         []int64 `json:"parts"` // durations in milliseconds
+	// Delay is from the arrival of the last access unit's time on the wall clock to the
+	// publication of the newest part, in milliseconds.
+	Delay int64 `json:"delay"`
+}
+
+// Timeline returns the window of every rendition that is on, as it is now.
+func (c *Channel) Timeline() []TimelineRow {
+	c.mu.Lock()
+	epoch := c.epoch
+	c.mu.Unlock()
+	out := []TimelineRow{}
+	for name, r := range *c.renditions.Load() {
+		v := r.View()
+		if v == nil || v.Retired || len(v.Snapshot.All) == 0 {
+			continue
+		}
+		row := TimelineRow{Rendition: name, Kind: v.Snapshot.All[len(v.Snapshot.All)-1].Header.Track.Kind.String()}
+		for _, s := range v.Snapshot.Advertised {
+			start := hls.WallClock(epoch, s.Start)
+			t := TimelineSegment{MSN: s.MSN, Start: start.UnixMilli(), Duration: ticks(s.Duration).Milliseconds(), Open: s.Open, Gap: s.Gap, Discontinuity: s.Discontinuity, Bytes: s.Size, Parts: []int64{}}
+			for _, p := range s.Parts {
+				t.Parts = append(t.Parts, p.Duration*1000/media.VideoTimescale)
+			}
+			if n := len(s.Parts); n > 0 {
+				t.Delay = max(0, s.Parts[n-1].Arrived.Sub(start.Add(ticks(s.Duration))).Round(time.Millisecond).Milliseconds())
+			}
+			row.Segments = append(row.Segments, t)
+		}
+		out = append(out, row)
+	}
+	sort.Slice(out, func(i, j int) bool {
+		if out[i].Kind != out[j].Kind {
+			return out[i].Kind > out[j].Kind
+		}
+		return out[i].Rendition < out[j].Rendition
+	})
+	return out
+}

@@ -1,0 +1,254 @@
+import Hls from "hls.js";
+import type { MediaPlayerClass, Representation } from "dashjs";
+import type { Way } from "./ways";
+
+export interface Quality {
+  id: string; // the rendition's name
+  label: string;
+  rate: number;
+}
+
+export interface Showing {
+  id: string;
+  size: string;
+}
+
+/** What an engine tells of. */
+export interface Listener {
+  qualities(list: Quality[]): void;
+  showing(now: Showing): void;
+  failed(details: string): void;
+}
+
+/** An Engine plays one address on a video element. */
+export interface Engine {
+  choose(id: string): void; // "" lets the player choose
+  toLive(): void;
+  behind(): number; // seconds behind the wall clock of what is shown, NaN when not known
+  target(): number; // seconds that the player aims at, NaN when not known
+  close(): void;
+}
+
+/** name takes a rendition's name from its playlist's address. */
+export function name(url: string): string {
+  const parts = url.split("?")[0].split("/");
+  return parts[parts.length - 2] ?? url;
+}
+
+const describe = (w?: number, h?: number) => (w && h ? `${w}×${h}` : "sound only");
+
+/** Later than the target by so many seconds, a player jumps. */
+const jumpFrom = 1;
+
+/** paceFor returns the speed to play at, for so many seconds later than wanted and in hand. */
+export function paceFor(late: number, inHand: number): number {
+  if (inHand < 0.15) return 0.95;
+  if (late > 0.04) return inHand > 0.3 ? 1 + Math.min(0.1, late / 4 + 0.01) : 1;
+  if (late < -0.15) return 0.97;
+  return 1;
+}
+
+class HlsEngine implements Engine {
+  readonly #hls: Hls;
+  #recovered = false;
+  #lateSince = 0;
+  #pace?: ReturnType<typeof setInterval>;
+  #fixed = "";
+  constructor(
+    private readonly video: HTMLVideoElement,
+    url: string,
+    way: Way,
+    private readonly on: Listener,
+    first: string,
+  ) {
+    const low = way === "ll-hls";
+    const hls = (this.#hls = new Hls({
+      lowLatencyMode: low,
+      // The player itself catches up only with more than a second in hand, which is more than it has.
+      ...(low ? { liveSyncOnStallIncrease: 0.2 } : { liveSyncDurationCount: 3 }),
+      maxBufferLength: 12,
+      backBufferLength: 20,
+      capLevelToPlayerSize: true, // more pixels than the player has are wasted
+      cmcd: { useHeaders: true },
+    }));
+    this.#fixed = first;
+    hls.on(Hls.Events.MANIFEST_PARSED, () => this.#list());
+    hls.on(Hls.Events.LEVELS_UPDATED, () => this.#list());
+    hls.on(Hls.Events.FRAG_CHANGED, (_, d) => {
+      const level = hls.levels[d.frag.level];
+      if (d.frag.type !== "main" || !level) return;
+      on.showing({ id: name(level.url[0]), size: describe(level.width, level.height) });
+    });
+    hls.on(Hls.Events.ERROR, (_, d) => {
+      if (!d.fatal) return;
+      if (d.type === Hls.ErrorTypes.MEDIA_ERROR && !this.#recovered) {
+        this.#recovered = true;
+        hls.recoverMediaError();
+        return;
+      }
+      on.failed(d.details);
+    });
+    hls.loadSource(url);
+    hls.attachMedia(video);
+    if (low) this.#pace = setInterval(() => this.#keepUp(), 100);
+  }
+  #list() {
+    this.on.qualities(
+      this.#hls.levels.map((l) => ({ id: name(l.url[0]), label: name(l.url[0]), rate: l.bitrate })),
+    );
+    if (this.#fixed) this.choose(this.#fixed);
+    this.#fixed = "";
+  }
+  choose(id: string) {
+    this.#hls.loadLevel = id ? this.#hls.levels.findIndex((l) => name(l.url[0]) === id) : -1;
+  }
+  toLive() {
+    const at = this.#hls.liveSyncPosition;
+    if (at) this.video.currentTime = at;
+  }
+  /** keepUp holds the place to be: a little faster or slower while that does, a jump when playback
+   * is so late that catching up would take long. */
+  #keepUp() {
+    const { latency, targetLatency, liveSyncPosition: place } = this.#hls;
+    if (!targetLatency || this.video.paused || this.video.readyState < 3) return;
+    const late = latency - targetLatency;
+    const b = this.video.buffered;
+    const end = b.length ? b.end(b.length - 1) : 0;
+    this.#lateSince = late > jumpFrom ? this.#lateSince || performance.now() : 0;
+    if (this.#lateSince && performance.now() - this.#lateSince > 800 && place && place < end - 0.2) {
+      this.#lateSince = 0;
+      this.video.currentTime = place;
+      return;
+    }
+    const rate = paceFor(late, end - this.video.currentTime);
+    if (Math.abs(rate - this.video.playbackRate) > 0.005) this.video.playbackRate = rate;
+  }
+  behind() {
+    const playing = this.#hls.playingDate;
+    return playing ? (Date.now() - playing.getTime()) / 1000 : NaN;
+  }
+  target() {
+    return this.#hls.targetLatency ?? NaN;
+  }
+  close() {
+    clearInterval(this.#pace);
+    this.#hls.destroy();
+  }
+}
+
+class DashEngine implements Engine {
+  #player?: MediaPlayerClass;
+  #closed = false;
+  constructor(video: HTMLVideoElement, url: string, way: Way, on: Listener, first: string) {
+    void import("dashjs")
+      .then(({ MediaPlayer }) => {
+        if (this.#closed) return;
+        const low = way === "ll-dash";
+        const p = (this.#player = MediaPlayer().create());
+        p.updateSettings({
+          streaming: {
+            delay: low
+              ? { applyServiceDescription: true }
+              : { applyServiceDescription: false, useSuggestedPresentationDelay: true },
+            liveCatchup: { enabled: low, maxDrift: 2 },
+            buffer: { bufferTimeDefault: 12, bufferToKeep: 20, fastSwitchEnabled: true },
+            abr: { limitBitrateByPortal: true, ...(first ? { autoSwitchBitrate: { video: false } } : {}) },
+            cmcd: {
+              enabled: true,
+              mode: "header",
+              sid: crypto.randomUUID?.() ?? String(Math.random()).slice(2),
+            },
+          },
+        } as never);
+        const list = () => p.getRepresentationsByType("video") ?? [];
+        const all = () => (list().length ? list() : (p.getRepresentationsByType("audio") ?? []));
+        p.on("streamInitialized", () => {
+          on.qualities(all().map((r: Representation) => ({ id: r.id, label: r.id, rate: r.bandwidth })));
+          if (first) this.choose(first);
+        });
+        p.on("qualityChangeRendered", (e: { mediaType: string; newRepresentation?: Representation }) => {
+          const r = e.newRepresentation;
+          if (!r || (e.mediaType !== "video" && list().length)) return;
+          on.showing({ id: r.id, size: describe(r.width, r.height) });
+        });
+        p.on("error", (e: { error?: { message?: string; code?: number } }) =>
+          on.failed(e.error?.message ?? "dash.js"),
+        );
+        p.initialize(video, url, true);
+      })
+      .catch(() => on.failed("the player could not be loaded"));
+  }
+  choose(id: string) {
+    const p = this.#player;
+    if (!p) return;
+    const kind = (p.getRepresentationsByType("video") ?? []).length ? "video" : "audio";
+    const chosen = (p.getRepresentationsByType(kind) ?? []).find((r: Representation) => r.id === id);
+    const rate = chosen ? chosen.bandwidth / 1000 : -1;
+    p.updateSettings({
+      streaming: {
+        abr: {
+          autoSwitchBitrate: { [kind]: !chosen },
+          minBitrate: { [kind]: rate < 0 ? -1 : rate - 1 },
+          maxBitrate: { [kind]: rate < 0 ? -1 : rate + 1 },
+        },
+      },
+    } as never);
+    if (chosen) p.setRepresentationForTypeById(kind, id, true);
+  }
+  toLive() {
+    this.#player?.seekToOriginalLive?.();
+  }
+  behind() {
+    return this.#player?.isReady() ? this.#player.getCurrentLiveLatency() : NaN;
+  }
+  target() {
+    return this.#player?.isReady() ? this.#player.getTargetLiveDelay() : NaN;
+  }
+  close() {
+    this.#closed = true;
+    this.#player?.destroy();
+  }
+}
+
+class NativeEngine implements Engine {
+  readonly #failed = () => this.on.failed(this.video.error?.message ?? "the browser gave up");
+  constructor(
+    private readonly video: HTMLVideoElement,
+    url: string,
+    private readonly on: Listener,
+  ) {
+    video.addEventListener("error", this.#failed);
+    video.addEventListener("resize", this.#size);
+    video.src = url;
+  }
+  readonly #size = () =>
+    this.on.showing({
+      id: "the browser’s choice",
+      size: describe(this.video.videoWidth, this.video.videoHeight),
+    });
+  choose() {}
+  toLive() {
+    const s = this.video.seekable;
+    if (s.length) this.video.currentTime = s.end(s.length - 1);
+  }
+  behind() {
+    return NaN;
+  }
+  target() {
+    return NaN;
+  }
+  close() {
+    this.video.removeEventListener("error", this.#failed);
+    this.video.removeEventListener("resize", this.#size);
+    this.video.removeAttribute("src");
+    this.video.load();
+  }
+}
+
+/** start plays an address. first is the rendition to stay with, "" for the player's choice. */
+export function start(video: HTMLVideoElement, url: string, way: Way, on: Listener, first = ""): Engine {
+  if (way === "native" || (!way.endsWith("dash") && !Hls.isSupported()))
+    return new NativeEngine(video, url, on);
+  if (way.endsWith("dash")) return new DashEngine(video, url, way, on, first);
+  return new HlsEngine(video, url, way, on, first);
+}
