@@ -147,9 +147,8 @@ class DashEngine implements Engine {
         const p = (this.#player = MediaPlayer().create());
         p.updateSettings({
           streaming: {
-            delay: low
-              ? { applyServiceDescription: true }
-              : { applyServiceDescription: false, useSuggestedPresentationDelay: true },
+            applyServiceDescription: low,
+            delay: { useSuggestedPresentationDelay: true },
             liveCatchup: { enabled: low, maxDrift: 2 },
             buffer: { bufferTimeDefault: 12, bufferToKeep: 20, fastSwitchEnabled: true },
             abr: { limitBitrateByPortal: true, ...(first ? { autoSwitchBitrate: { video: false } } : {}) },

@@ -75,7 +75,8 @@ export class Playback {
       },
       this.chosen,
     );
-    void this.#video.play().catch(() => {});
+    // dash.js begins by itself; told before, it would not notice, and never fetch its manifest anew.
+    if (!this.#way.endsWith("dash")) void this.#video.play().catch(() => {});
   }
 
   async #inquire() {
