@@ -29,6 +29,7 @@ const (
 	exitSilent  = 3 // the service does not answer
 	exitSignIn  = 4 // not signed in
 	exitMissing = 5 // there is nothing of that name
+	exitBroken  = 6 // an inspection found violated rules
 )
 
 // app is what every command shares.
@@ -58,6 +59,9 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	err := root.ExecuteContext(ctx)
 	if err == nil {
 		return 0
+	}
+	if errors.Is(err, errBroken) {
+		return exitBroken // the report has said it all
 	}
 	_, _ = fmt.Fprintln(errOut, "metaplasis: "+err.Error())
 	return exitCode(err)
@@ -92,7 +96,7 @@ Make a channel:   metaplasis channels create start-line --title "Start line"
 Let a sender in:  metaplasis keys create start-line --label "camera 1"
 
 Exit codes: 0 done, 1 refused or failed, 2 wrong usage, 3 no service answers,
-4 not signed in, 5 nothing of that name.`,
+4 not signed in, 5 nothing of that name, 6 an inspected stream violates rules.`,
 		SilenceUsage: true, SilenceErrors: true,
 	}
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
@@ -103,7 +107,7 @@ Exit codes: 0 done, 1 refused or failed, 2 wrong usage, 3 no service answers,
 	f.StringVar(&a.server, "server", os.Getenv("METAPLASIS_SERVER"), "address of the service (environment METAPLASIS_SERVER; default http://127.0.0.1:8780, or where sign-in was)")
 	f.StringVar(&a.token, "token", "", "client token (environment METAPLASIS_TOKEN; default from sign-in, or the operator's token of this machine)")
 	f.StringVar(&a.data, "data", defaultData(), "data folder of the service (environment METAPLASIS_DATA)")
-	root.AddCommand(a.serve(), a.rehearse(), a.channels(), a.keys(), a.feeds(), a.ladders(), a.events(), a.camera(), a.delay(), a.signIn(), a.password(), a.workerCommand())
+	root.AddCommand(a.serve(), a.rehearse(), a.channels(), a.keys(), a.feeds(), a.ladders(), a.events(), a.camera(), a.delay(), a.inspect(), a.signIn(), a.password(), a.workerCommand())
 	return root
 }
 

@@ -16,6 +16,7 @@ type Fragment struct {
 	Units    []media.AccessUnit
 	Messages []Message // of the emsg boxes that stood before it
 	Produced time.Time // of the prft box that stood before it, else zero
+	Data     int       // bytes of its mdat
 	sizes    []int     // of the units, as trun tells them
 }
 
@@ -183,6 +184,7 @@ func ReadFragments(b []byte) ([]Fragment, error) {
 			if len(out) == 0 {
 				return broken("mdat", "moof before it")
 			}
+			out[len(out)-1].Data = len(body)
 			return out[len(out)-1].place(moof, offset)
 		}
 		return nil

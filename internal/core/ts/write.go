@@ -39,7 +39,7 @@ const (
 const (
 	lead     = 63_000 // from PCR to decode time: 0.7 s, below the second that 2.4.2.6 allows
 	pcrEvery = 6_300  // 70 ms; 2.7.2 allows 100
-	psiEvery = 8_100  // 90 ms
+	psiEvery = 36_000 // 400 ms: a receiver that joins waits no longer
 	audioPES = 6_300  // sound in one PES packet
 )
 
