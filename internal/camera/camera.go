@@ -23,8 +23,9 @@ type Clip struct {
 	metadata amf.ECMAArray
 	configs  []flv.Tag
 	media    []flv.Tag
-	length   uint32 // milliseconds
-	sent     string // milliseconds from the start of a turn, of each picture by its number
+	length   uint32      // milliseconds
+	sent     string      // milliseconds from the start of a turn, of each picture by its number
+	shown    map[int]int // the number of each tag's picture
 }
 
 // Load reads a loop from an FLV file. Its length is the duration that its metadata tells.
@@ -65,26 +66,31 @@ func Load(file []byte) (*Clip, error) {
 	} else {
 		c.length = c.media[len(c.media)-1].Timestamp + 33
 	}
-	c.sent = sendTimes(c.media)
+	c.sent, c.shown = sendTimes(c.media)
 	return c, nil
 }
 
 // sendTimes lists when each picture of a loop is sent. Pictures are numbered as they are shown.
-func sendTimes(tags []flv.Tag) string {
-	type picture struct{ sent, shown int64 }
+func sendTimes(tags []flv.Tag) (sent string, numbers map[int]int) {
+	type picture struct {
+		sent, shown int64
+		tag         int
+	}
 	var list []picture
 	for i := range tags {
 		var v flv.VideoBody
 		if tags[i].Type == flv.TagVideo && v.Unmarshal(tags[i].Body) == nil && len(v.Data) > 0 && !v.Config {
-			list = append(list, picture{int64(tags[i].Timestamp), int64(tags[i].Timestamp) + int64(v.Composition)})
+			list = append(list, picture{int64(tags[i].Timestamp), int64(tags[i].Timestamp) + int64(v.Composition), i})
 		}
 	}
 	sort.SliceStable(list, func(i, j int) bool { return list[i].shown < list[j].shown })
 	out := make([]string, len(list))
+	numbers = map[int]int{}
 	for i, p := range list {
 		out[i] = strconv.FormatInt(p.sent, 10)
+		numbers[p.tag] = i
 	}
-	return strings.Join(out, ",")
+	return strings.Join(out, ","), numbers
 }
 
 // Length returns how long one turn of the loop takes.
@@ -98,6 +104,8 @@ type Options struct {
 	Fast     bool          // send without waiting for the time of each picture
 	NoAudio  bool          // leave the sound out
 	NoVideo  bool          // leave the picture out
+	Captions []string      // lines of CEA-608 captions to put into the pictures
+	Splices  time.Duration // send an SCTE 35 break of a third of this time every so often; 0: none
 	Retry    time.Duration // pause before connecting again after a loss; 0 gives up instead
 	Dial     rtmp.Options
 	OnSent   func(kind uint8, loop int, index int, at time.Time) // called behind each sent tag
@@ -153,6 +161,11 @@ func run(ctx context.Context, c *Clip, o Options, passed uint32) error {
 			}
 		}
 	}
+	var captions *captioner
+	if len(o.Captions) > 0 {
+		captions = newCaptioner(c, o.Captions)
+	}
+	splices := newSplicer(o.Splices)
 	for loop := 0; o.Loops == 0 || loop < o.Loops; loop++ {
 		for i := range c.media {
 			t := &c.media[i]
@@ -166,7 +179,14 @@ func run(ctx context.Context, c *Clip, o Options, passed uint32) error {
 				}
 				return err
 			}
-			if err := conn.Media(t.Type, base+at, t.Body); err != nil {
+			body := t.Body
+			if captions != nil && t.Type == flv.TagVideo {
+				body = captions.add(body, i, loop)
+			}
+			if err := splices.send(conn, base, at); err != nil {
+				return err
+			}
+			if err := conn.Media(t.Type, base+at, body); err != nil {
 				return err
 			}
 			if o.OnSent != nil {

@@ -146,6 +146,11 @@ var rehearsalLadders = map[string][]ladder.Rung{
 	},
 }
 
+// rehearsalCaptions are what is said at the start line.
+var rehearsalCaptions = map[string][]string{
+	"start-line": {"WELCOME TO KESTREL BAY", "RACE 3 STARTS IN FIVE MINUTES", "WIND 14 KNOTS FROM THE WEST"},
+}
+
 func (a *app) rehearse() *cobra.Command {
 	var s serveFlags
 	var only []string
@@ -248,7 +253,7 @@ func (a *app) raise(ctx context.Context, c *client.Client, svc *service.Service,
 	go func() {
 		defer func() { done <- struct{}{} }()
 		url := fmt.Sprintf("rtmp://%s/in/%s/%s", local(svc.RTMP), l.Name, key.Secret)
-		err := camera.Run(ctx, clip, camera.Options{URL: url, Retry: time.Second})
+		err := camera.Run(ctx, clip, camera.Options{URL: url, Retry: time.Second, Captions: rehearsalCaptions[l.Name]})
 		if err != nil && ctx.Err() == nil {
 			_, _ = fmt.Fprintf(a.err, "camera of %s: %v\n", l.Name, err)
 		}
@@ -264,12 +269,15 @@ func (a *app) addresses(title string, d api.Addresses) {
 
 func (a *app) camera() *cobra.Command {
 	var to, loop, file string
+	var captions []string
+	var splices time.Duration
 	var loops int
 	c := &cobra.Command{
 		Use: "camera", Short: "Send a demo loop as a camera would", Args: cobra.NoArgs,
 		Long: "Send a recorded loop to a channel over RTMP or RTMPS, forever and with continuous\ntimestamps. It connects again when the line is lost.",
 		Example: `  metaplasis camera --to rtmp://127.0.0.1:1935/in/start-line/KEY
   metaplasis camera --loop chase-boat --to rtmp://127.0.0.1:1935/in/chase-boat/KEY
+  metaplasis camera --captions "GOOD MORNING,WIND 14 KNOTS" --to rtmp://127.0.0.1:1935/in/start-line/KEY
   metaplasis camera --file my-loop.flv --to rtmp://127.0.0.1:1935/in/start-line/KEY`,
 		RunE: func(c *cobra.Command, _ []string) error {
 			if to == "" {
@@ -297,7 +305,7 @@ func (a *app) camera() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			err = camera.Run(c.Context(), clip, camera.Options{URL: to, Loops: loops, Retry: 2 * time.Second, OnChange: func(s string) { a.printf("camera: %s\n", s) }})
+			err = camera.Run(c.Context(), clip, camera.Options{URL: to, Loops: loops, Captions: captions, Splices: splices, Retry: 2 * time.Second, OnChange: func(s string) { a.printf("camera: %s\n", s) }})
 			if c.Context().Err() != nil {
 				return nil
 			}
@@ -307,6 +315,8 @@ func (a *app) camera() *cobra.Command {
 	c.Flags().StringVar(&to, "to", "", "address to send to, with the key")
 	c.Flags().StringVar(&loop, "loop", "start-line", "demo loop: start-line or chase-boat")
 	c.Flags().StringVar(&file, "file", "", "send this FLV file (H.264, AAC) instead of a demo loop")
+	c.Flags().StringSliceVar(&captions, "captions", nil, "lines of CEA-608 captions to put into the pictures")
+	c.Flags().DurationVar(&splices, "splices", 0, "send an SCTE 35 break every so often, such as 60s")
 	c.Flags().IntVar(&loops, "times", 0, "how often to send the loop; 0 is forever")
 	return c
 }

@@ -1,11 +1,13 @@
 package origin
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"time"
 
 	"metaplasis/internal/core/aac"
+	"metaplasis/internal/core/avc"
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
@@ -41,6 +43,7 @@ type session struct {
 	begun   bool // the first keyframe has come
 	ended   bool
 	rungs   []ladder.Rung
+	said    []captioned // captions of the source that encoded renditions may still need
 
 	lastKey   int64 // presentation time of the newest keyframe
 	warnedGap bool
@@ -50,7 +53,54 @@ type session struct {
 type output struct {
 	r      *Rendition
 	cutter segment.Cutter
-	direct bool // fed from the source, not from the worker
+	direct bool  // fed from the source, not from the worker
+	said   int64 // captions up to this presentation time are in it
+}
+
+// captioned are the captions of one picture of the source, in order of presentation.
+type captioned struct {
+	pts  int64
+	data [][]byte
+}
+
+// maxSaid bounds the captions that wait for encoded pictures: about four seconds.
+const maxSaid = 256
+
+// noteCaptions keeps the captions of a picture for the renditions that are coded anew.
+func (s *session) noteCaptions(u *media.AccessUnit) {
+	data := avc.Captions(u.Data)
+	if data == nil {
+		return
+	}
+	if !s.c.captions {
+		s.c.captions = true
+		s.c.describe()
+	}
+	if len(s.config.Rungs) == 0 {
+		return
+	}
+	at, _ := slices.BinarySearchFunc(s.said, u.PTS, func(c captioned, pts int64) int { return cmp.Compare(c.pts, pts) })
+	s.said = slices.Insert(s.said, at, captioned{u.PTS, data})
+	if len(s.said) > maxSaid {
+		s.said = slices.Delete(s.said, 0, len(s.said)-maxSaid)
+	}
+}
+
+// addCaptions puts the captions of all source pictures up to a coded one into it, so that a
+// picture that was dropped takes none along.
+func (s *session) addCaptions(o *output, u *media.AccessUnit) {
+	var seis [][]byte
+	for _, c := range s.said {
+		if c.pts > o.said && c.pts <= u.PTS {
+			for _, d := range c.data {
+				seis = append(seis, avc.CaptionSEI(d))
+			}
+		}
+	}
+	o.said = max(o.said, u.PTS)
+	if seis != nil {
+		u.Data = avc.InsertSEI(u.Data, seis...)
+	}
 }
 
 type heldUnit struct {
@@ -226,6 +276,7 @@ func (s *session) videoUnit(u *media.AccessUnit) {
 		s.checkInterval(u.PTS)
 	}
 	s.offer(u)
+	s.noteCaptions(u)
 	s.work((*worker.Supervisor).Video, u)
 	for _, o := range s.outputs {
 		if o.direct && o.cutter.Header().Track.Kind == media.Video {
@@ -450,6 +501,7 @@ func (h *handler) Unit(name string, u media.AccessUnit) {
 		h.s.releaseAudio(false)
 		return
 	}
+	h.s.addCaptions(o, &u)
 	h.s.cut(o, u)
 }
 

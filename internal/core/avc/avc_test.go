@@ -79,24 +79,6 @@ func (f spsFields) marshal() []byte {
 	return escape(append([]byte{0x67}, w.Bytes()...))
 }
 
-// escape puts emulation_prevention_three_byte in.
-func escape(b []byte) []byte {
-	var out []byte
-	zeros := 0
-	for _, v := range b {
-		if zeros >= 2 && v <= 3 {
-			out, zeros = append(out, 3), 0
-		}
-		if v == 0 {
-			zeros++
-		} else {
-			zeros = 0
-		}
-		out = append(out, v)
-	}
-	return out
-}
-
 func TestSPSTellsSizeShapeAndRate(t *testing.T) {
 	for name, c := range map[string]struct {
 		fields        spsFields

@@ -321,7 +321,7 @@ func (i *Inspector) entries(m *dash.MPD, p *dash.Period, set *dash.AdaptationSet
 			i.edge(r.ID, m, p, t, next, at)
 			continue
 		}
-		if t.Duration <= 0 || m.AvailabilityStartTime == nil || p.Start == nil {
+		if ticks(t.Duration) <= 0 || m.AvailabilityStartTime == nil || p.Start == nil {
 			continue
 		}
 		// The newest number whose segment is available, and those of the window before it.
