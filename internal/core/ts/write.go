@@ -90,9 +90,12 @@ func Segment(in *Input) []byte {
 		if i == 0 || p.at-w.psiAt >= psiEvery {
 			w.tables(p.at)
 		}
+		if i == 0 {
+			w.pcrAt = p.at
+		}
 		clock := p.pid == clockPID
-		if !clock && p.at-w.pcrAt >= pcrEvery {
-			w.pcrOnly(clockPID, p.at)
+		for i > 0 && p.at-w.pcrAt > pcrEvery {
+			w.pcrOnly(clockPID, w.pcrAt+pcrEvery)
 		}
 		w.packetize(p, clock, w.last[p.pid] == i)
 	}

@@ -1,0 +1,125 @@
+package ts
+
+import (
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"metaplasis/internal/core/aac"
+	"metaplasis/internal/core/avc"
+	"metaplasis/internal/core/media"
+)
+
+var (
+	video  = &media.Track{Kind: media.Video, Timescale: 90000}
+	config = aac.Config{ObjectType: 2, SampleRate: 48000, OutputRate: 48000, Channels: 2}
+	sound  = &media.Track{Kind: media.Audio, Timescale: 48000}
+)
+
+// input makes a segment of so many pictures and the sound that goes with them, from a time on.
+func input(from int64, pictures, size int) *Input {
+	in := &Input{Video: video, Audio: sound, ADTS: config.ADTS}
+	for n := range int64(pictures) {
+		nal := make([]byte, size+int(n)%7)
+		nal[0] = 0x41
+		if n == 0 {
+			nal[0] = 0x65
+		}
+		at := from + n*3000
+		in.VideoUnits = append(in.VideoUnits, media.AccessUnit{DTS: at, PTS: at + 6000, Key: n == 0, Data: avc.AppendNAL(nil, nal)})
+	}
+	for n := int64(0); n*1024*90/48 < int64(pictures)*3000; n++ {
+		at := from*48/90 + n*1024
+		in.AudioUnits = append(in.AudioUnits, media.AccessUnit{DTS: at, PTS: at, Key: true, Data: []byte{1, 2, byte(n)}})
+	}
+	return in
+}
+
+func TestSegmentsReadBackWithinTheStandardsBounds(t *testing.T) {
+	for _, size := range []int{1, 20, 150, 183, 184, 185, 4000, 70_000} {
+		t.Run(fmt.Sprint(size), func(t *testing.T) {
+			in := input(1<<33-90_000, 60, size) // the times wrap on the way
+			in.Meta = []Meta{{PTS: in.VideoUnits[0].PTS, Tag: []byte("ID3\x04")}}
+			s, err := Read(Segment(in))
+			require.NoError(t, err)
+			assert.Empty(t, s.Faults)
+			assert.Equal(t, pidVideo, s.ClockPID)
+			v, a, m := s.First(TypeH264), s.First(TypeAAC), s.First(TypeID3)
+			require.Len(t, v.PES, 60)
+			require.Len(t, m.PES, 1)
+			assert.Equal(t, "ID3\x04", string(m.PES[0].Data))
+			for i, p := range v.PES {
+				u := in.VideoUnits[i]
+				assert.Equal(t, [2]int64{u.PTS & (1<<33 - 1), u.DTS & (1<<33 - 1)}, [2]int64{p.PTS, p.DTS})
+				assert.Equal(t, u.Key, p.Random)
+				nals := avc.SplitAnnexB(p.Data)
+				assert.Equal(t, avc.TypeAUD, avc.NALType(nals[0]))
+				assert.Equal(t, u.Data[4], nals[1][0])
+			}
+			frames := 0
+			for _, p := range a.PES {
+				frames += len(p.Data) / 10
+			}
+			assert.Equal(t, len(in.AudioUnits), frames)
+			for pid, c := range s.Counters {
+				assert.Equal(t, [2]byte{0, 15}, c, "PID %d: segments join without a jump of their counters", pid)
+			}
+		})
+	}
+}
+
+func TestClocksKeepTheirDistance(t *testing.T) {
+	for _, rate := range []int64{3000, 9000, 45_000} { // 30, 10 and 2 pictures a second
+		in := input(90_000, 1, 500)
+		in.VideoUnits = nil
+		for n := range 180_000 / rate {
+			in.VideoUnits = append(in.VideoUnits, media.AccessUnit{DTS: 90_000 + n*rate, PTS: 90_000 + n*rate, Key: n == 0, Data: avc.AppendNAL(nil, []byte{0x65, 1})})
+		}
+		in.AudioUnits = nil
+		for n := range int64(94) {
+			in.AudioUnits = append(in.AudioUnits, media.AccessUnit{DTS: 48_000 + n*1024, PTS: 48_000 + n*1024, Data: []byte{1}})
+		}
+		s, err := Read(Segment(in))
+		require.NoError(t, err)
+		assert.Empty(t, s.ClockFaults())
+	}
+}
+
+func TestBrokenStreams(t *testing.T) {
+	good := Segment(input(0, 30, 300))
+	for name, c := range map[string]struct {
+		b    []byte
+		want string
+	}{
+		"length": {good[:1000], "multiple of 188"},
+		"empty":  {nil, "multiple of 188"},
+		"sync":   {append([]byte{0}, good[1:]...), "sync byte"},
+		"tables": {good[2*PacketSize : 6*PacketSize], "no programme association"},
+	} {
+		_, err := Read(c.b)
+		assert.ErrorContains(t, err, c.want, name)
+	}
+	lost := append(append([]byte(nil), good[:5*PacketSize]...), good[6*PacketSize:]...)
+	s, err := Read(lost)
+	require.NoError(t, err)
+	assert.NotEmpty(t, s.Faults, "a lost packet shows in its counter")
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add(Segment(input(0, 3, 30)))
+	f.Fuzz(func(_ *testing.T, b []byte) {
+		if s, err := Read(b); err == nil {
+			s.ClockFaults()
+		}
+	})
+}
+
+func BenchmarkSegment(b *testing.B) {
+	in := input(0, 60, 12_500)
+	b.SetBytes(60 * 12_500)
+	for b.Loop() {
+		Segment(in)
+	}
+}
