@@ -58,9 +58,11 @@ type serveFlags struct {
 func (a *app) serveFlags(c *cobra.Command, s *serveFlags) {
 	f := c.Flags()
 	f.StringVar(&s.conf.HTTP, "http", ":8780", "address for console, API and viewers")
+	f.StringVar(&s.conf.HTTPS, "https", "", "address for the same over TLS, with HTTP/2; needs a certificate")
+	f.BoolVar(&s.conf.HTTP3, "http3", false, "answer HTTP/3 too, on the HTTPS port's number")
 	f.StringVar(&s.conf.RTMP, "rtmp", ":1935", `address for RTMP senders; "" turns it off`)
 	f.StringVar(&s.conf.RTMPS, "rtmps", "", "address for RTMPS senders; needs a certificate")
-	f.StringVar(&s.conf.TLSCert, "tls-cert", "", "certificate for RTMPS, PEM; read again when it changes")
+	f.StringVar(&s.conf.TLSCert, "tls-cert", "", "certificate for HTTPS and RTMPS, PEM; read again when it changes")
 	f.StringVar(&s.conf.TLSKey, "tls-key", "", "private key of the certificate, PEM")
 	f.StringVar(&s.conf.DSN, "dsn", os.Getenv("METAPLASIS_DSN"), "another MariaDB, user:password@tcp(host:port)/database (environment METAPLASIS_DSN); without it the service runs its own")
 	f.StringVar(&s.logLevel, "log", "info", "least level to log: debug, info, warn, error")
@@ -98,6 +100,7 @@ on loopback, with its data below the data folder, and stops it with itself.
 The first start creates the user admin and prints a password.`,
 		Example: `  metaplasis serve
   metaplasis serve --http :80 --data /var/lib/metaplasis
+  metaplasis serve --https :8743 --http3 --tls-cert cert.pem --tls-key key.pem
   metaplasis serve --rtmps :1936 --tls-cert cert.pem --tls-key key.pem
   metaplasis serve --dsn 'metaplasis:secret@tcp(127.0.0.1:3306)/metaplasis'`,
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -121,6 +124,9 @@ The first start creates the user admin and prints a password.`,
 
 func (a *app) welcome(svc *service.Service) {
 	a.printf("Console   http://%s/\n", local(svc.HTTP))
+	if svc.HTTPS != "" {
+		a.printf("HTTPS     https://%s/\n", local(svc.HTTPS))
+	}
 	if svc.RTMP != "" {
 		a.printf("RTMP      rtmp://%s/in/CHANNEL with the key as stream name\n", local(svc.RTMP))
 	}

@@ -24,6 +24,7 @@ type hub struct {
 	mu        sync.Mutex
 	listeners map[chan origin.Event]struct{}
 	closed    chan struct{}
+	end       sync.Once
 }
 
 func newHub() *hub {
@@ -59,7 +60,7 @@ func (h *hub) leave(c chan origin.Event) {
 }
 
 // CloseLive ends all live connections, so that the HTTP server can stop.
-func (s *Service) CloseLive() { close(s.hub.closed) }
+func (s *Service) CloseLive() { s.hub.end.Do(func() { close(s.hub.closed) }) }
 
 // status is a channel at a glance, with its viewers.
 func (s *Service) status(c *origin.Channel) origin.Status {

@@ -37,7 +37,9 @@ type Config struct {
 	HTTP    string
 	RTMP    string
 	RTMPS   string
-	TLSCert string // certificate file, PEM, for RTMPS
+	HTTPS   string
+	HTTP3   bool   // also answer HTTP/3 on the HTTPS port's number, over UDP
+	TLSCert string // certificate file, PEM, for RTMPS and HTTPS; read again when it changes
 	TLSKey  string
 	Worker  func() *exec.Cmd
 	Logger  *slog.Logger
@@ -45,17 +47,16 @@ type Config struct {
 
 // Service is a running service.
 type Service struct {
-	HTTP, RTMP, RTMPS string // the addresses in use, "" when off
-	Operator          string // a client token for this machine's user
-	FirstPassword     string // of the administrator, when this start created it
-	Control           *control.Service
+	HTTP, HTTPS, RTMP, RTMPS string // the addresses in use, "" when off
+	Operator                 string // a client token for this machine's user
+	FirstPassword            string // of the administrator, when this start created it
+	Control                  *control.Service
 
 	conf     Config
 	database *records.Server
 	db       *records.DB
 	origin   *origin.Origin
 	delivery *delivery.Server
-	http     *http.Server
 	failed   chan error
 	ready    chan struct{}
 	stop     []func() // in the order of starting
@@ -98,6 +99,10 @@ func Start(ctx context.Context, c Config) (_ *Service, err error) {
 	if err != nil {
 		return nil, err
 	}
+	httpsPort, err := s.listen("HTTPS", c.HTTPS)
+	if err != nil {
+		return nil, err
+	}
 	rtmpPort, err := s.listen("RTMP", c.RTMP)
 	if err != nil {
 		return nil, err
@@ -106,7 +111,7 @@ func Start(ctx context.Context, c Config) (_ *Service, err error) {
 	if err != nil {
 		return nil, err
 	}
-	s.HTTP, s.RTMP, s.RTMPS = address(httpPort), address(rtmpPort), address(rtmpsPort)
+	s.HTTP, s.HTTPS, s.RTMP, s.RTMPS = address(httpPort), address(httpsPort), address(rtmpPort), address(rtmpsPort)
 	s.Control = control.New(s.db, control.Ports{RTMP: port(rtmpPort), RTMPS: port(rtmpsPort)}, c.Logger)
 	if err := s.firstUser(ctx); err != nil {
 		return nil, err
@@ -117,14 +122,25 @@ func Start(ctx context.Context, c Config) (_ *Service, err error) {
 		return nil, err
 	}
 	var conf *tls.Config
-	if rtmpsPort != nil {
-		if conf, err = certificate(c.TLSCert, c.TLSKey); err != nil {
+	if rtmpsPort != nil || httpsPort != nil {
+		if conf, err = certificate(c.TLSCert, c.TLSKey, c.Logger); err != nil {
 			return nil, err
 		}
 	}
 	s.serveRTMP(rtmpPort, nil)
 	s.serveRTMP(rtmpsPort, conf)
-	s.serveHTTP(httpPort)
+	pages := s.pages()
+	s.serveHTTP(httpPort, pages, nil)
+	if httpsPort != nil {
+		if c.HTTP3 {
+			if pages, err = s.serveHTTP3(httpsPort.Addr(), pages, conf); err != nil {
+				return nil, err
+			}
+		}
+		s.serveHTTP(httpsPort, pages, conf)
+	} else if c.HTTP3 {
+		return nil, errors.New("HTTP/3 needs the HTTPS port: give its address and a certificate")
+	}
 	close(s.ready)
 	return s, nil
 }
@@ -183,24 +199,6 @@ func port(l net.Listener) int {
 		return 0
 	}
 	return l.Addr().(*net.TCPAddr).Port
-}
-
-// certificate loads a certificate anew for every handshake after its file has changed.
-func certificate(cert, key string) (*tls.Config, error) {
-	if cert == "" || key == "" {
-		return nil, errors.New("RTMPS needs a certificate: give its file and the file of its key")
-	}
-	load := func() (*tls.Certificate, error) {
-		pair, err := tls.LoadX509KeyPair(cert, key)
-		if err != nil {
-			return nil, fmt.Errorf("certificate %s: %w", cert, err)
-		}
-		return &pair, nil
-	}
-	if _, err := load(); err != nil {
-		return nil, err
-	}
-	return &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return load() }}, nil
 }
 
 func (s *Service) serveRTMP(l net.Listener, conf *tls.Config) {
@@ -268,31 +266,6 @@ func (s *Service) SetPassword(ctx context.Context, user, password string) error 
 		return fmt.Errorf("user %s: %w", user, err)
 	}
 	return s.db.SetPassword(ctx, u.ID, control.HashPassword(password))
-}
-
-func (s *Service) serveHTTP(l net.Listener) {
-	if l == nil {
-		return
-	}
-	s.http = &http.Server{
-		Handler:           s.pages(),
-		ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second, WriteTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute,
-		MaxHeaderBytes: 32 << 10,
-		ErrorLog:       slog.NewLogLogger(s.conf.Logger.Handler(), slog.LevelDebug),
-	}
-	s.stop = append(s.stop, func() {
-		s.Control.CloseLive()
-		ctx, cancel := context.WithTimeout(context.Background(), stopTimeout)
-		defer cancel()
-		if s.http.Shutdown(ctx) != nil {
-			_ = s.http.Close()
-		}
-	})
-	go func() {
-		if err := s.http.Serve(l); !errors.Is(err, http.ErrServerClosed) {
-			s.failed <- fmt.Errorf("HTTP port: %w", err)
-		}
-	}()
 }
 
 func (s *Service) pages() http.Handler {

@@ -420,8 +420,15 @@ func TestPlantedFaultsAreFound(t *testing.T) {
 		// Transport streams and packed audio.
 		{"ts-syntax", func(_ *testing.T, r *recording) { r.transport[1][3*188+3] ^= 3 }, others},
 		{"ts-clock", func(t *testing.T, r *recording) {
-			u := pictures(13*60, 60)
-			r.transport[1] = ts.Segment(&ts.Input{Video: picture(t), VideoUnits: append(u[:10:10], u[30:]...)})
+			clocks := 0
+			for p := r.transport[1]; len(p) > 0; p = p[188:] {
+				if p[3]&0x20 == 0 || p[4] < 7 || p[5]&0x10 == 0 {
+					continue
+				}
+				if clocks++; clocks == 5 {
+					p[8] += 0x80 // the clock jumps by 0.7 s
+				}
+			}
 		}, others},
 		{"ts-counter", func(_ *testing.T, r *recording) { r.transport[1] = r.transport[1][:len(r.transport[1])-188*2] }, others},
 		{"segment-unreadable", func(_ *testing.T, r *recording) { r.transport[1][188] = 0 }, others},
