@@ -8,6 +8,7 @@ import (
 	"io"
 	"log"
 	"log/slog"
+	"maps"
 	"net"
 	"net/http"
 	"os"
@@ -31,14 +32,35 @@ func main() {
 		cameras(os.Args[2:])
 		return
 	}
+	if len(os.Args) > 2 && os.Args[1] == "crowd" {
+		crowd(os.Args[2:])
+		return
+	}
+	if len(os.Args) > 4 && os.Args[1] == "waiters" {
+		waiters(os.Args[2:])
+		return
+	}
+	if len(os.Args) > 1 && os.Args[1] == "soak" {
+		if err := soak(os.Args[2:]); err != nil {
+			log.Fatal(err)
+		}
+		return
+	}
 	if len(os.Args) > 1 && os.Args[1] == "transcoding" {
 		if err := transcoding(); err != nil {
 			log.Fatal(err)
 		}
 		return
 	}
+	list := []func() error{onOneCore, passthrough, packaging, segments, parts, blocked, latency, realTime}
+	if len(os.Args) > 1 && os.Args[1] == "delivery" {
+		list = []func() error{packaging, segments, parts, blocked}
+	}
+	if len(os.Args) > 1 && os.Args[1] == "blocked" {
+		list = []func() error{blocked}
+	}
 	fmt.Println("what                                                          measured          bare limit        ratio    goal")
-	for _, bench := range []func() error{onOneCore, passthrough, segments, latency, realTime} {
+	for _, bench := range list {
 		if err := bench(); err != nil {
 			log.Fatal(err)
 		}
@@ -214,14 +236,17 @@ func segments() error {
 	if err != nil {
 		return err
 	}
+	ours := fmt.Sprintf("%s/chase-boat/source/%d.m4s", r.http, seg.MSN)
+	same, _, err := answered(ours)
+	if err != nil {
+		return err
+	}
 	bare := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
-		w.Header().Set("Content-Type", "video/mp4")
-		w.Header().Set("Content-Length", fmt.Sprint(len(whole)))
+		maps.Copy(w.Header(), same)
 		_, _ = w.Write(whole)
 	})}
 	go func() { _ = bare.Serve(l) }()
 	defer func() { _ = bare.Close() }()
-	ours := fmt.Sprintf("%s/chase-boat/source/%d.m4s", r.http, seg.MSN)
 	var a, b int64
 	for range 5 { // in turns, so that both meet the same weather
 		a += fetch("http://"+l.Addr().String()+"/", 600*time.Millisecond)
@@ -237,7 +262,7 @@ func fetch(url string, d time.Duration) int64 {
 	var total int64
 	var mu sync.Mutex
 	var all sync.WaitGroup
-	tr := &http.Transport{MaxIdleConnsPerHost: 8}
+	tr := &http.Transport{MaxIdleConnsPerHost: 8, DisableCompression: true}
 	defer tr.CloseIdleConnections()
 	end := time.Now().Add(d)
 	for range 8 {

@@ -28,8 +28,6 @@ import (
 	"sync/atomic"
 	"time"
 
-	"github.com/go-chi/chi/v5"
-
 	"metaplasis/internal/origin"
 )
 
@@ -63,12 +61,12 @@ func (noMeter) Waiting(int)                                {}
 
 // Server serves the media of an origin. It is an http.Handler.
 type Server struct {
-	o       *origin.Origin
-	meter   Meter
-	viewers viewers
-	waiting atomic.Int64
-	router  http.Handler
-	now     func() time.Time
+	o        *origin.Origin
+	meter    Meter
+	viewers  viewers
+	waiting  atomic.Int64
+	stopping atomic.Bool
+	now      func() time.Time
 }
 
 // New makes a server. A nil meter hears nothing.
@@ -78,56 +76,71 @@ func New(o *origin.Origin, meter Meter) *Server {
 	}
 	s := &Server{o: o, meter: meter, now: time.Now}
 	s.viewers.seen = map[viewerKey]*viewer{}
-	r := chi.NewRouter()
-	r.Use(cors)
-	for pattern, h := range map[string]func(*request){
-		"/{channel}/{file}":             s.channelFile,
-		"/{channel}/{rendition}/{file}": s.renditionFile,
-	} {
-		serve := func(w http.ResponseWriter, r *http.Request) {
-			q := &request{s: s, w: w, r: r, begun: s.now(), file: chi.URLParam(r, "file")}
-			h(q)
-		}
-		r.Get(pattern, serve)
-		r.Head(pattern, serve)
-		r.Options(pattern, func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNoContent) })
-	}
-	r.NotFound(func(w http.ResponseWriter, r *http.Request) {
-		q := &request{s: s, w: w, r: r, begun: s.now(), kind: "other"}
-		q.fail(http.StatusNotFound, "There is nothing at this address. A channel's playlist is CHANNEL/index.m3u8.")
-	})
-	s.router = r
 	return s
 }
 
-func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.router.ServeHTTP(w, r) }
+// Values of headers that never change: one slice each, for all answers.
+var (
+	anyOrigin   = []string{"*"}
+	exposed     = []string{"Content-Length, Content-Range, Date, ETag"}
+	byteRanges  = []string{"bytes"}
+	varyCoding  = []string{"Accept-Encoding"}
+	codingGzip  = []string{"gzip"}
+	cacheAlways = []string{immutable}
+)
 
-// cors lets pages of any origin play (Fetch standard, 3.2). Ranges are spelled out, since they are
-// not always safelisted; the CMCD headers (CTA-5004) never are.
-func cors(next http.Handler) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		h := w.Header()
-		h.Set("Access-Control-Allow-Origin", "*")
-		if r.Method == http.MethodOptions {
-			h.Set("Access-Control-Allow-Methods", "GET, HEAD, OPTIONS")
-			h.Set("Access-Control-Allow-Headers", "Range, If-None-Match, CMCD-Object, CMCD-Request, CMCD-Session, CMCD-Status")
-			h.Set("Access-Control-Max-Age", "86400")
-		} else {
-			h.Set("Access-Control-Expose-Headers", "Content-Length, Content-Range, Date, ETag")
-		}
-		next.ServeHTTP(w, r)
-	})
+// ServeHTTP answers below the mount point, which is stripped already. The few addresses are told
+// apart by hand: this is the hot path.
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	h := w.Header()
+	// Pages of any origin may play (Fetch standard, 3.2).
+	h["Access-Control-Allow-Origin"] = anyOrigin
+	q := request{s: s, w: w, r: r, begun: s.now(), kind: "other"}
+	switch r.Method {
+	case http.MethodGet, http.MethodHead:
+	case http.MethodOptions:
+		// Ranges are spelled out, since they are not always safelisted; the headers of CMCD
+		// (CTA-5004) never are.
+		h.Set("Access-Control-Allow-Methods", "GET, HEAD, OPTIONS")
+		h.Set("Access-Control-Allow-Headers", "Range, If-None-Match, CMCD-Object, CMCD-Request, CMCD-Session, CMCD-Status")
+		h.Set("Access-Control-Max-Age", "86400")
+		w.WriteHeader(http.StatusNoContent)
+		return
+	default:
+		h.Set("Allow", "GET, HEAD, OPTIONS")
+		q.fail(http.StatusMethodNotAllowed, "Media is read with GET or HEAD.")
+		return
+	}
+	var rest string
+	q.slug, rest, _ = strings.Cut(strings.TrimPrefix(r.URL.Path, "/"), "/")
+	var nested bool
+	q.rendition, q.file, nested = strings.Cut(rest, "/")
+	if !strings.HasSuffix(q.file, ".m3u8") { // players of segments look at their headers
+		h["Access-Control-Expose-Headers"] = exposed
+	}
+	switch {
+	case rest == "" || strings.Contains(q.file, "/"):
+		q.fail(http.StatusNotFound, "There is nothing at this address. A channel's playlist is CHANNEL/index.m3u8.")
+	case nested:
+		s.renditionFile(&q)
+	default:
+		q.rendition, q.file = "", rest
+		s.channelFile(&q)
+	}
 }
+
+// Stop lets no request wait any longer, so that the HTTP server can stop.
+func (s *Server) Stop() { s.stopping.Store(true) }
 
 // request is one request on its way.
 type request struct {
-	s       *Server
-	w       http.ResponseWriter
-	r       *http.Request
-	begun   time.Time
-	file    string
-	kind    string // what is asked for, for the meter
-	channel *origin.Channel
+	s                     *Server
+	w                     http.ResponseWriter
+	r                     *http.Request
+	begun                 time.Time
+	slug, rendition, file string
+	kind                  string // what is asked for, for the meter
+	channel               *origin.Channel
 }
 
 func (q *request) fail(status int, text string) {
@@ -148,18 +161,24 @@ func (q *request) fail(status int, text string) {
 func (q *request) send(contentType, cache, etag string, modified time.Time, pieces ...[]byte) {
 	h := q.w.Header()
 	h["Content-Type"] = []string{contentType}
-	h["Cache-Control"] = []string{cache}
+	if cache == immutable {
+		h["Cache-Control"] = cacheAlways
+	} else {
+		h["Cache-Control"] = []string{cache}
+	}
 	h["Etag"] = []string{etag}
 	first := q.s.now().Sub(q.begun)
 	c := &counted{ResponseWriter: q.w, status: http.StatusOK}
-	if q.r.Method == http.MethodGet && q.r.Header.Get("Range") == "" && q.r.Header.Get("If-None-Match") == "" && q.r.Header.Get("If-Modified-Since") == "" {
+	if q.plain() {
 		// The common case: the pieces as they lie in memory, without a copy.
 		n := 0
 		for _, p := range pieces {
 			n += len(p)
 		}
 		h["Content-Length"] = []string{strconv.Itoa(n)}
-		h["Accept-Ranges"] = []string{"bytes"}
+		if contentType != typePlaylist {
+			h["Accept-Ranges"] = byteRanges
+		}
 		for _, p := range pieces {
 			if _, err := c.Write(p); err != nil {
 				break
@@ -171,12 +190,18 @@ func (q *request) send(contentType, cache, etag string, modified time.Time, piec
 	q.s.meter.Answered(q.kind, c.status, c.bytes, first)
 }
 
+// plain reports whether the whole is wanted, without conditions.
+func (q *request) plain() bool {
+	h := q.r.Header
+	return q.r.Method == http.MethodGet && h["Range"] == nil && h["If-None-Match"] == nil && h["If-Modified-Since"] == nil && h["If-Match"] == nil && h["If-Unmodified-Since"] == nil
+}
+
 // sendDoc answers with a text, compressed when the viewer takes that.
 func (q *request) sendDoc(d *origin.Doc, contentType, cache string, modified time.Time) {
-	q.w.Header()["Vary"] = []string{"Accept-Encoding"}
+	q.w.Header()["Vary"] = varyCoding
 	if takesGzip(q.r.Header.Get("Accept-Encoding")) {
 		b, etag := d.Gzip()
-		q.w.Header()["Content-Encoding"] = []string{"gzip"}
+		q.w.Header()["Content-Encoding"] = codingGzip
 		q.send(contentType, cache, etag, modified, b)
 		return
 	}
@@ -260,7 +285,7 @@ func (p *pieces) Read(b []byte) (int, error) {
 
 // find looks the channel up, or answers that there is none.
 func (q *request) find() bool {
-	q.channel = q.s.o.Channel(chi.URLParam(q.r, "channel"))
+	q.channel = q.s.o.Channel(q.slug)
 	if q.channel == nil {
 		q.fail(http.StatusNotFound, "There is no such channel.")
 		return false

@@ -96,15 +96,11 @@ func (q *request) segment(rend *origin.Rendition, v *origin.View, msn uint64) {
 }
 
 func segmentTag(seg *segment.Segment) string {
-	return `"` + strconv.FormatUint(seg.MSN, 10) + "-" + seg.Header.Name + `"`
+	return seg.ETag
 }
 
 func (q *request) sendSegment(seg *segment.Segment) {
-	pieces := make([][]byte, len(seg.Parts))
-	for i, p := range seg.Parts {
-		pieces[i] = p.Bytes
-	}
-	q.send(contentType(q.file, seg.Header.Track.Kind == media.Audio), immutable, segmentTag(seg), seg.Arrived, pieces...)
+	q.send(contentType(q.file, seg.Header.Track.Kind == media.Audio), immutable, segmentTag(seg), seg.Arrived, seg.Pieces...)
 }
 
 // follow sends an open segment with chunked transfer coding, each part when it is there. A
@@ -145,6 +141,9 @@ func (q *request) follow(rend *origin.Rendition, v *origin.View, seg *segment.Se
 			return
 		}
 		v = rend.View()
+		if v.Ended() || q.s.stopping.Load() {
+			panic(http.ErrAbortHandler)
+		}
 		next, _ := v.Snapshot.Find(seg.MSN)
 		if next == nil {
 			panic(http.ErrAbortHandler)
@@ -179,7 +178,7 @@ func (q *request) part(rend *origin.Rendition, v *origin.View, msn uint64, part 
 	}
 	p := seg.Parts[part]
 	q.send(contentType(q.file, seg.Header.Track.Kind == media.Audio), immutable,
-		`"`+strconv.FormatUint(msn, 10)+"."+strconv.Itoa(part)+"-"+seg.Header.Name+`"`, p.Arrived, p.Bytes)
+		p.ETag, p.Arrived, p.Bytes)
 }
 
 // wrapped sends a segment in another container. It is made at its first request.

@@ -7,8 +7,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/go-chi/chi/v5"
-
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/origin"
 )
@@ -27,7 +25,7 @@ func (s *Server) renditionFile(q *request) {
 	if !q.find() {
 		return
 	}
-	rend := q.channel.Rendition(chi.URLParam(q.r, "rendition"))
+	rend := q.channel.Rendition(q.rendition)
 	if rend == nil {
 		q.fail(http.StatusNotFound, "The channel has no such rendition.")
 		return
@@ -57,13 +55,14 @@ type wanted struct {
 	problem string
 }
 
-func readDirectives(query map[string][]string) (d wanted) {
+func readDirectives(query string) (d wanted) {
 	get := func(name string) (string, bool) {
-		v := query[name]
-		if len(v) == 0 {
-			return "", false
+		for pair := range strings.SplitSeq(query, "&") {
+			if v, ok := strings.CutPrefix(pair, name); ok && strings.HasPrefix(v, "=") {
+				return v[1:], true
+			}
 		}
-		return v[0], true
+		return "", false
 	}
 	d.part = -1
 	if v, ok := get("_HLS_msn"); ok {
@@ -94,6 +93,9 @@ func readDirectives(query map[string][]string) (d wanted) {
 
 func clip(s string) string { return s[:min(len(s), 40)] }
 
+// shortLife is how long a cache may keep a playlist that grows with each part.
+const shortLife = "public, max-age=1"
+
 // The bounds of a blocking request: how far ahead it may ask (draft, 6.2.5.2), and for how many
 // target durations it waits.
 const (
@@ -104,15 +106,15 @@ const (
 func (q *request) playlist(rend *origin.Rendition, v *origin.View, w hls.Wrapping) {
 	d := wanted{part: -1}
 	if q.r.URL.RawQuery != "" && w == hls.CMAF {
-		d = readDirectives(q.r.URL.Query())
+		d = readDirectives(q.r.URL.RawQuery)
 	}
 	if d.problem != "" {
 		q.fail(http.StatusBadRequest, d.problem)
 		return
 	}
-	cache := halfLife(q.channel)
-	if w == hls.CMAF {
-		cache = "public, max-age=1"
+	cache := shortLife
+	if w != hls.CMAF {
+		cache = halfLife(q.channel)
 	}
 	if d.blocks {
 		q.kind = "playlist-blocking"
@@ -130,7 +132,7 @@ func (q *request) playlist(rend *origin.Rendition, v *origin.View, w hls.Wrappin
 			return
 		}
 		// The address names a state: a cache may keep the answer (draft, 6.2.5.2).
-		cache = fmt.Sprintf("public, max-age=%d", 6*int(target/time.Second))
+		cache = v.BlockedLife()
 	}
 	switch {
 	case w == hls.TS:
@@ -155,24 +157,28 @@ func (q *request) await(rend *origin.Rendition, v *origin.View, limit time.Durat
 		return nil
 	}
 	q.s.meter.Waiting(1)
-	defer func() {
+	for until := q.begun.Add(limit); ; {
+		// A receive from one channel: with a timer and the request's context beside it, waking a crowd
+		// takes half as long again. The origin nudges views that do not change, so that the bound
+		// is looked at, and a viewer who is gone is noticed, once a second.
+		<-v.Next()
+		v = rend.View()
+		switch {
+		case ok(v):
+		case q.r.Context().Err() != nil:
+			v = nil
+		case v.Ended(), q.s.stopping.Load():
+			q.fail(http.StatusNotFound, "What was asked for will not come: the channel has ended.")
+			v = nil
+		case q.s.now().After(until):
+			q.fail(http.StatusServiceUnavailable, "What was asked for did not come in time. The sender may be gone.")
+			v = nil
+		default:
+			continue
+		}
 		q.s.waiting.Add(-1)
 		q.s.meter.Waiting(-1)
-	}()
-	late := time.NewTimer(limit)
-	defer late.Stop()
-	for {
-		select {
-		case <-v.Next():
-			if v = rend.View(); ok(v) {
-				return v
-			}
-		case <-late.C:
-			q.fail(http.StatusServiceUnavailable, "What was asked for did not come in time. The sender may be gone.")
-			return nil
-		case <-q.r.Context().Done():
-			return nil // nobody listens any more
-		}
+		return v
 	}
 }
 

@@ -394,6 +394,11 @@ func (c *Channel) close(reason string) {
 			s.dismiss(sup)
 		}
 	}
+	c.mu.Lock()
+	for _, r := range *c.renditions.Load() {
+		r.over()
+	}
+	c.mu.Unlock()
 	if err := c.o.Keeper.Settle(c.slug, c.Position()); err != nil {
 		c.o.Logger.Error("the channel's numbering could not be stored", "channel", c.slug, "error", err)
 	}

@@ -5,6 +5,7 @@ import (
 	"compress/gzip"
 	"crypto/sha256"
 	"encoding/hex"
+	"strconv"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -39,6 +40,7 @@ type View struct {
 	docs [5]*Doc
 	next chan struct{} // closed when another view has taken the place of this one
 	peer func() []hls.Report
+	life string
 }
 
 // Doc is a text that is made once, for all who will ask for it.
@@ -87,6 +89,7 @@ const (
 
 func newView(list hls.Media, snap *segment.Snapshot, peer func() []hls.Report) *View {
 	v := &View{Snapshot: snap, Changed: time.Now(), list: list, next: make(chan struct{}), peer: peer}
+	v.life = "public, max-age=" + strconv.FormatInt(6*list.TargetDuration, 10)
 	for i := range v.docs {
 		v.docs[i] = NewDoc(func() []byte { return v.marshal(i) })
 	}
@@ -137,6 +140,10 @@ func (v *View) Playlist(w hls.Wrapping, skip bool) *Doc {
 
 // Next is closed when the view is not the current one any more.
 func (v *View) Next() <-chan struct{} { return v.next }
+
+// BlockedLife is how long a cache may keep the answer to a request that waited for this view: six
+// target durations, since its address names the state (draft, B.1).
+func (v *View) BlockedLife() string { return v.life }
 
 // Ended reports whether nothing will follow for good.
 func (v *View) Ended() bool { return v.list.Ended }
@@ -191,6 +198,34 @@ func (r *Rendition) show(v *View) {
 		close(old.next)
 	}
 }
+
+// nudge lets all who wait look again, when nothing has come for a while.
+func (r *Rendition) nudge(now time.Time) {
+	v := r.view.Load()
+	if v == nil || now.Sub(v.Changed) < nudgeAfter {
+		return
+	}
+	again := newView(v.list, v.Snapshot, v.peer)
+	again.Retired, again.Peak, again.Average, again.Changed, again.docs = v.Retired, v.Peak, v.Average, v.Changed, v.docs
+	if r.view.CompareAndSwap(v, again) {
+		close(v.next)
+	}
+}
+
+// over tells all who wait that nothing will follow.
+func (r *Rendition) over() {
+	v := r.view.Load()
+	if v == nil {
+		return
+	}
+	list := v.list
+	list.Ended = true
+	end := newView(list, v.Snapshot, v.peer)
+	end.Retired = v.Retired
+	r.show(end)
+}
+
+const nudgeAfter = time.Second
 
 // newHeader makes the header of a track. Its name is a digest of its bytes.
 func newHeader(t media.Track) *segment.Header {

@@ -145,6 +145,9 @@ func (c *Channel) measure() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.in.measure(c.o.Now())
+	for _, r := range *c.renditions.Load() {
+		r.nudge(time.Now())
+	}
 }
 
 // Status returns the channel at a glance.

@@ -254,6 +254,20 @@ func (o *ChunkOptions) size() int {
 // mdat. The access units must be in decode order, all with a duration.
 // The whole is made in one allocation, and the media data is copied once.
 func Chunk(t *media.Track, o ChunkOptions, units []media.AccessUnit) []byte {
+	return AppendChunk(make([]byte, 0, ChunkSize(o, units)), t, o, units)
+}
+
+// ChunkSize returns how many bytes a chunk takes at most.
+func ChunkSize(o ChunkOptions, units []media.AccessUnit) int {
+	n := o.size() + 136 + 16*len(units)
+	for i := range units {
+		n += len(units[i].Data)
+	}
+	return n
+}
+
+// AppendChunk is Chunk behind other bytes.
+func AppendChunk(out []byte, t *media.Track, o ChunkOptions, units []media.AccessUnit) []byte {
 	data := 0
 	composed := false
 	for i := range units {
@@ -261,16 +275,12 @@ func Chunk(t *media.Track, o ChunkOptions, units []media.AccessUnit) []byte {
 		composed = composed || units[i].PTS != units[i].DTS
 	}
 	trun := uint32(0x000301) // data offset, duration, size
-	perSample := 8
 	if t.Kind == media.Video {
 		trun |= 0x400
-		perSample += 4
 	}
 	if composed {
 		trun |= 0x800
-		perSample += 4
 	}
-	out := make([]byte, 0, o.size()+128+len(units)*perSample+data+8)
 	out = o.append(out, t, units[0].DTS)
 	start := len(out)
 	offsetAt := 0

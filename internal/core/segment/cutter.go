@@ -1,6 +1,7 @@
 package segment
 
 import (
+	"fmt"
 	"time"
 
 	"metaplasis/internal/core/bmff"
@@ -15,24 +16,26 @@ const (
 
 // Cutter collects the units of one rendition between two boundaries and hands them out in parts.
 type Cutter struct {
-	header  *Header // of the open segment
-	next    *Header // of the segments that begin from now on
-	parting Parting // of the open segment
-	after   Parting // of the segments that begin from now on
-	open    *Boundary
-	state   *Segment           // the open segment as it was last handed out, nil before its first part
-	units   []media.AccessUnit // of the part being collected
-	part    int64              // the part grid's next line ends part number part
-	base    int64              // where the part grid begins, ticks of media.VideoTimescale
-	total   int                // units of the open segment
-	bytes   int
-	begun   time.Time
-	arrived time.Time
-	lastDur int64
-	flushed bool   // the segment of open is out already
-	floor   uint64 // no segment below this number may be made any more
-	end     int64  // decode time behind the last unit that is out, track ticks
-	again   bool   // units below end come a second time and are not wanted
+	header   *Header // of the open segment
+	next     *Header // of the segments that begin from now on
+	parting  Parting // of the open segment
+	after    Parting // of the segments that begin from now on
+	open     *Boundary
+	state    *Segment           // the open segment as it was last handed out, nil before its first part
+	units    []media.AccessUnit // of the part being collected
+	part     int64              // the part grid's next line ends part number part
+	base     int64              // where the part grid begins, ticks of media.VideoTimescale
+	total    int                // units of the open segment
+	bytes    int
+	begun    time.Time
+	arrived  time.Time
+	lastDur  int64
+	lastSize int64  // bytes of the segment before
+	room     []byte // set aside for the open segment
+	flushed  bool   // the segment of open is out already
+	floor    uint64 // no segment below this number may be made any more
+	end      int64  // decode time behind the last unit that is out, track ticks
+	again    bool   // units below end come a second time and are not wanted
 	// Messages are put at the begin of the segment of a number; nil for none. Their times are set
 	// to the segment's.
 	Messages func(msn uint64) []bmff.Message
@@ -161,7 +164,7 @@ func (c *Cutter) cut(last bool) *Segment {
 	s := c.state
 	if s == nil {
 		s = &Segment{
-			MSN: c.open.MSN, Discontinuity: c.open.Discontinuity, Header: c.header, Begun: c.begun, Made: &Made{},
+			MSN: c.open.MSN, Discontinuity: c.open.Discontinuity, Header: c.header, ETag: fmt.Sprintf(`"%d-%s"`, c.open.MSN, c.header.Name), Begun: c.begun, Made: &Made{},
 			Start: media.Rescale(c.units[0].PTS, t.Timescale, media.VideoTimescale),
 		}
 		s.first, s.FirstPTS = c.units[0].DTS, c.units[0].PTS
@@ -192,13 +195,14 @@ func (c *Cutter) cut(last bool) *Segment {
 		p := &Part{
 			Start:       media.Rescale(c.units[0].PTS, t.Timescale, media.VideoTimescale),
 			Independent: c.units[0].Key, Units: len(c.units), Arrived: c.arrived,
-			Bytes: bmff.Chunk(t, o, c.units),
+			Bytes: c.write(t, o), ETag: fmt.Sprintf(`"%d.%d-%s"`, s.MSN, len(s.Parts), c.header.Name),
 		}
 		// Ends are rounded, not durations, so that no error adds up.
 		c.end = tail.DTS + tail.Duration
 		until := media.Rescale(c.end-s.first, t.Timescale, media.VideoTimescale)
 		p.Duration = until - s.Duration
 		next.Parts = append(s.Parts, p)
+		next.Pieces = c.pieces(s.Pieces, p.Bytes)
 		next.Duration, next.TrackDuration = until, c.end-s.first
 		next.Size += int64(len(p.Bytes))
 		next.Units += p.Units
@@ -210,6 +214,27 @@ func (c *Cutter) cut(last bool) *Segment {
 	}
 	c.state = &next
 	return &next
+}
+
+// write makes a chunk in the room that was set aside for the segment, so that its parts lie one
+// behind the other and the whole can be sent in one piece without being copied.
+func (c *Cutter) write(t *media.Track, o bmff.ChunkOptions) []byte {
+	if need := bmff.ChunkSize(o, c.units); o.First || need > cap(c.room)-len(c.room) {
+		// The last segment's size is a good guess; what is not used of the room is given up.
+		c.room = make([]byte, 0, max(need, int(c.lastSize+c.lastSize/8)))
+	}
+	from := len(c.room)
+	c.room = bmff.AppendChunk(c.room, t, o, c.units)
+	return c.room[from:len(c.room):len(c.room)]
+}
+
+// pieces adds a chunk to the pieces of a segment, joining it to the last one where they touch.
+func (c *Cutter) pieces(list [][]byte, chunk []byte) [][]byte {
+	n := len(list)
+	if n > 0 && len(c.room) > len(chunk) && len(list[n-1]) == len(c.room)-len(chunk) {
+		return append(list[:n-1:n-1], c.room[:len(c.room):len(c.room)])
+	}
+	return append(list[:n:n], chunk)
 }
 
 // Flush finishes the open segment, at the end of a feed.
@@ -248,5 +273,7 @@ func (c *Cutter) finish(next *media.AccessUnit, jump bool) *Segment {
 		c.closeGap(next.DTS)
 	}
 	c.floor = c.open.MSN + 1
-	return c.cut(true)
+	s := c.cut(true)
+	c.lastSize, c.room = s.Size, nil
+	return s
 }

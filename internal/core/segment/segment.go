@@ -21,6 +21,7 @@ type Part struct {
 	Duration    int64 // ticks of media.VideoTimescale
 	Independent bool  // it begins with a picture that needs no other, or holds sound
 	Bytes       []byte
+	ETag        string    // entity tag: it names the bytes
 	Units       int       // access units
 	Arrived     time.Time // when the last unit came in
 }
@@ -35,8 +36,10 @@ type Segment struct {
 	Start         int64 // first presentation time, ticks of media.VideoTimescale
 	Duration      int64 // ticks of media.VideoTimescale; of the parts so far while Open
 	Header        *Header
+	ETag          string // entity tag
 	Parts         []*Part
 	Size          int64     // bytes of all parts
+	Pieces        [][]byte  // the same bytes in as few pieces as they lie in memory
 	Units         int       // access units
 	Begun         time.Time // when the first unit came in
 	Arrived       time.Time // when the last unit came in

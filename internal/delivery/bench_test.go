@@ -1,0 +1,66 @@
+package delivery
+
+import (
+	"net/http"
+	"net/http/httptest"
+	"os/exec"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/origin"
+)
+
+type quiet struct{}
+
+func (quiet) Reserve(string, origin.Position) error { return nil }
+func (quiet) Settle(string, origin.Position) error  { return nil }
+func (quiet) Event(origin.Event)                    {}
+func (quiet) FeedBegun(origin.FeedRecord) int64     { return 1 }
+func (quiet) FeedTracks(int64, []media.Track)       {}
+func (quiet) FeedEnded(int64, time.Time, string)    {}
+func (quiet) Admit(string, string) error            { return nil }
+
+// newOrigin makes an origin with one channel that has sound only, so that it needs no worker.
+func newOrigin(t testing.TB, set origin.Settings) (*origin.Origin, *origin.Feed) {
+	o := origin.New(origin.Options{Keeper: quiet{}, Gate: quiet{}, Worker: func() *exec.Cmd { return exec.Command("false") }})
+	t.Cleanup(o.Close)
+	set.Slug = "booth"
+	_, err := o.Add(set, time.Now().Add(-time.Hour), origin.Position{})
+	require.NoError(t, err)
+	f, err := o.Open("booth", "key", "test", "here")
+	require.NoError(t, err)
+	f.Track(media.Track{Kind: media.Audio, Codec: media.AAC, Timescale: 48000, SampleRate: 48000, Channels: 2, CodecName: "mp4a.40.2", Config: []byte{0x11, 0x90}})
+	return o, f
+}
+
+// frames sends AAC frames number from to number until.
+func frames(f *origin.Feed, from, until int64) {
+	for n := from; n < until; n++ {
+		f.Unit(media.Audio, uint32(n*1024*1000/48000), 0, true, make([]byte, 340))
+	}
+}
+
+type sink struct{ h http.Header }
+
+func (s sink) Header() http.Header         { return s.h }
+func (s sink) Write(b []byte) (int, error) { return len(b), nil }
+func (s sink) WriteHeader(int)             {}
+
+func BenchmarkRequests(b *testing.B) {
+	o, f := newOrigin(b, origin.Settings{})
+	frames(f, 0, 1200)
+	for _, path := range []string{"/booth/audio/index.m3u8", "/booth/audio/5.m4s", "/booth/audio/8.3.m4s", "/booth/index.m3u8"} {
+		b.Run(path, func(b *testing.B) {
+			s := New(o, nil)
+			r := httptest.NewRequest("GET", path, nil)
+			b.ReportAllocs()
+			for b.Loop() {
+				w := sink{http.Header{}}
+				s.ServeHTTP(w, r)
+			}
+		})
+	}
+}

@@ -1,0 +1,104 @@
+package origin
+
+import (
+	"os/exec"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"metaplasis/internal/core/hls"
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/segment"
+)
+
+type quiet struct{}
+
+func (quiet) Reserve(string, Position) error     { return nil }
+func (quiet) Settle(string, Position) error      { return nil }
+func (quiet) Event(Event)                        {}
+func (quiet) FeedBegun(FeedRecord) int64         { return 1 }
+func (quiet) FeedTracks(int64, []media.Track)    {}
+func (quiet) FeedEnded(int64, time.Time, string) {}
+func (quiet) Admit(string, string) error         { return nil }
+
+// packer is a channel whose renditions are fed directly, without a worker.
+type packer struct {
+	c      *Channel
+	s      *session
+	video  media.Track
+	sound  media.Track
+	frames int64
+}
+
+func newPacker(t testing.TB, set Settings, renditions int) *packer {
+	o := New(Options{Keeper: quiet{}, Gate: quiet{}, Worker: func() *exec.Cmd { return exec.Command("false") }})
+	t.Cleanup(o.Close)
+	set.Slug = "start-line"
+	c, err := o.Add(set, time.Now(), Position{})
+	require.NoError(t, err)
+	p := &packer{c: c,
+		video: media.Track{Kind: media.Video, Codec: media.H264, Timescale: 90000, Width: 1280, Height: 720, FrameRate: media.Rational{Num: 30, Den: 1}, CodecName: "avc1.64001f", Config: []byte{1}},
+		sound: media.Track{Kind: media.Audio, Codec: media.AAC, Timescale: 48000, SampleRate: 48000, Channels: 2, CodecName: "mp4a.40.2", Config: []byte{0x11, 0x90}},
+	}
+	p.s = &session{c: c, video: &p.video, audio: &p.sound, outputs: map[string]*output{}, clock: segment.NewClock(0, c.settings.step())}
+	p.s.clock.Begin(0, false)
+	c.session = p.s
+	for n := range renditions {
+		name := string(rune('a' + n))
+		out := &output{direct: true, r: c.rendition(name)}
+		p.s.outputs[name] = out
+		p.s.setTrack(out, p.video)
+	}
+	out := &output{direct: true, r: c.rendition("audio")}
+	p.s.outputs["audio"] = out
+	p.s.setTrack(out, p.sound)
+	return p
+}
+
+// picture sends one picture to every rendition of video, and the sound that goes with it.
+func (p *packer) picture(size int) {
+	at := p.frames * 3000
+	u := media.AccessUnit{DTS: at, PTS: at, Duration: 3000, Key: p.frames%60 == 0, Data: make([]byte, size)}
+	p.s.clock.Offer(&u)
+	for name, o := range p.s.outputs {
+		if name != "audio" {
+			p.s.cut(o, u)
+		}
+	}
+	for n := (p.frames*1600 + 1023) / 1024; n*1024 < (p.frames+1)*1600; n++ {
+		p.s.cut(p.s.outputs["audio"], media.AccessUnit{DTS: n * 1024, PTS: n * 1024, Duration: 1024, Key: true, Data: make([]byte, 340)})
+	}
+	p.frames++
+}
+
+// BenchmarkPackaging packages one second of media a turn: four renditions of 12 Mbit/s together and
+// sound, in parts of 200 ms. Every state's playlist is rendered and compressed, as if somebody
+// watched every rendition.
+func BenchmarkPackaging(b *testing.B) {
+	p := newPacker(b, Settings{}, 4)
+	for b.Loop() {
+		for range 30 {
+			p.picture(12_000_000 / 8 / 4 / 30)
+			for _, o := range p.s.outputs {
+				if v := o.r.View(); v != nil {
+					v.Playlist(hls.CMAF, false).Gzip()
+				}
+			}
+		}
+	}
+}
+
+func TestMemoryStaysWithinItsBound(t *testing.T) {
+	p := newPacker(t, Settings{Window: 4, SegmentMillis: 1000}, 1)
+	for range 40 * 30 {
+		p.picture(5_000_000 / 8 / 30)
+	}
+	st := p.c.Status()
+	bound := p.c.settings.MemoryBound(p.c.settings.Ladder.Rungs, 6_000_000)
+	require.Positive(t, st.Memory)
+	require.Less(t, st.Memory, bound)
+	for _, r := range *p.c.renditions.Load() {
+		require.LessOrEqual(t, len(r.View().Snapshot.All), segment.Retained(4)+1)
+	}
+}
