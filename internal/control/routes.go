@@ -10,6 +10,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"metaplasis/internal/control/api"
+	"metaplasis/internal/core/inspect"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/origin"
 )
@@ -46,6 +47,7 @@ func (s *Service) routes() []route {
 		{"GET", "/channels/{channel}/playing", "Show what the channel says is playing.", false, nil, nil, origin.NowPlaying{}, s.showPlaying},
 		{"PUT", "/channels/{channel}/playing", "Change what the channel says is playing, from the next segment on.", false, nil, origin.NowPlaying{}, nil, s.setPlaying},
 		{"GET", "/channels/{channel}/timeline", "Show the window of each rendition, segment by segment and part by part.", false, nil, nil, []origin.TimelineRow{}, s.timeline},
+		{"POST", "/inspect", "Follow a stream for a while and tell what is wrong with it. The answer comes when that is over.", false, nil, api.Inspection{}, inspect.Report{}, s.inspect},
 		{"GET", "/channels/{channel}/keys", "List the contribution keys.", false, nil, nil, []api.Key{}, s.listKeys},
 		{"POST", "/channels/{channel}/keys", "Make a contribution key; its secret is told once.", false, nil, api.NewLabel{}, api.Key{}, s.addKey},
 		{"DELETE", "/channels/{channel}/keys/{id}", "Remove a contribution key.", false, nil, nil, nil, s.removeKey},

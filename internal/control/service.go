@@ -44,12 +44,13 @@ type Service struct {
 	setup    sync.Mutex // one change of channels at a time
 
 	// Viewers counts the viewers of a channel by protocol; nil counts none.
-	Viewers func(slug string) map[string]int
+	Viewers     func(slug string) map[string]int
+	inspections chan struct{}
 }
 
 // New makes the service. Attach must follow before it is used.
 func New(db *records.DB, ports Ports, logger *slog.Logger) *Service {
-	return &Service{db: db, logger: logger, ports: ports, decoy: HashPassword(records.NewSecret()), hub: newHub()}
+	return &Service{db: db, logger: logger, ports: ports, decoy: HashPassword(records.NewSecret()), hub: newHub(), inspections: make(chan struct{}, maxInspections)}
 }
 
 // Attach gives the service its origin and starts the stored channels.

@@ -111,6 +111,12 @@ func set[T any](to, from *T) {
 	}
 }
 
+// Inspection asks for a stream to be inspected.
+type Inspection struct {
+	Address string `json:"address"`
+	Seconds int    `json:"seconds,omitempty"` // 0 is 10; 40 at most
+}
+
 // NewMarker is a marker to set.
 type NewMarker struct {
 	Class          string    `json:"class,omitempty"`

@@ -41,12 +41,12 @@ type Stream struct {
 	Loads     int    `json:"loads"` // of its playlist
 	Segments  int    `json:"segments"`
 	Parts     int    `json:"parts"`
-	Announced int64  `json:"announced"` // bits a second
-	Peak      int64  `json:"peak"`      // of whole segments
-	Edge      *int64 `json:"edge"`      // from the end of the playlist's media to the clock, median
-	Fetch     *int64 `json:"fetch"`     // from asking for a segment or part to its last byte, median
-	Aim       int64  `json:"aim"`       // how far behind the end a player stays, 0 when nothing tells
-	Behind    *int64 `json:"behind"`    // edge and aim together
+	Announced int64  `json:"announced"`        // bits a second
+	Peak      int64  `json:"peak"`             // of whole segments
+	Edge      *int64 `json:"edge,omitempty"`   // from the end of the playlist's media to the clock, median
+	Fetch     *int64 `json:"fetch,omitempty"`  // from asking for a segment or part to its last byte, median
+	Aim       int64  `json:"aim"`              // how far behind the end a player stays, 0 when nothing tells
+	Behind    *int64 `json:"behind,omitempty"` // edge and aim together
 }
 
 // Report is the result.

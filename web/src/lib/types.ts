@@ -71,6 +71,8 @@ export interface Status {
     dropping: number;
     replaced: number;
   };
+  viewers?: Record<string, number>; // by protocol
+  partTarget: number; // milliseconds
   memory: number;
   memoryBound: number;
   pictureAt: number;
@@ -81,18 +83,94 @@ export interface Addresses {
   watch: string;
   embed: string;
   hls: string;
+  dash: string;
+  lowDash: string;
+  ts?: string;
+  selections: { name: string; hls: string; dash: string; lowDash: string }[];
   picture: string;
   code: string;
   server: string;
   secure?: string;
 }
 
+export interface Selection {
+  name: string;
+  rungs?: string[];
+  soundOnly?: boolean;
+}
+
 export interface Settings {
   slug: string;
   title: string;
   segmentMillis: number;
+  partMillis: number;
   window: number;
+  startOffsetMillis?: number;
+  aligned?: boolean;
+  ts?: boolean;
+  numbered?: boolean;
+  selections?: Selection[];
+  soundName?: string;
+  language?: string;
+  coverEvery?: number;
+  closed?: boolean;
   ladder: Ladder;
+}
+
+export interface TimelineSegment {
+  msn: number;
+  start: number; // milliseconds since 1970
+  duration: number;
+  open?: boolean;
+  gap?: boolean;
+  discontinuity?: boolean;
+  bytes: number;
+  parts: number[]; // milliseconds
+  delay: number;
+}
+
+export interface TimelineRow {
+  rendition: string;
+  kind: string;
+  segments: TimelineSegment[];
+}
+
+export interface Finding {
+  level: "breaks" | "risk" | "note";
+  rule: string;
+  where: string;
+  found: string;
+  want: string;
+  ref: string;
+  count: number;
+}
+
+export interface StreamReport {
+  name: string;
+  kind: string;
+  codec?: string;
+  size?: string;
+  segments: number;
+  parts: number;
+  announced: number;
+  peak: number;
+  edge?: number;
+  fetch?: number;
+  aim: number;
+  behind?: number;
+}
+
+export interface Report {
+  address: string;
+  protocol: string;
+  live: boolean;
+  seconds: number;
+  streams: StreamReport[];
+  findings: Finding[];
+  skew: number;
+  verdict: string;
+  broken: number;
+  risks: number;
 }
 
 export interface Channel {

@@ -7,6 +7,7 @@
   import Addresses from "../parts/Addresses.svelte";
   import EventList from "../parts/EventList.svelte";
   import Fact from "../parts/Fact.svelte";
+  import Inspector from "../parts/Inspector.svelte";
   import LadderEditor from "../parts/LadderEditor.svelte";
   import Player from "../parts/Player.svelte";
   import RenditionTable from "../parts/RenditionTable.svelte";
@@ -14,7 +15,9 @@
   import SettingsForm from "../parts/SettingsForm.svelte";
   import Spark from "../parts/Spark.svelte";
   import StateBadge from "../parts/StateBadge.svelte";
+  import Timeline from "../parts/Timeline.svelte";
   import Trouble from "../parts/Trouble.svelte";
+  import type { Way } from "../lib/ways";
 
   let { slug, tab }: { slug: string; tab: string } = $props();
   let channel = $state<Channel | undefined>();
@@ -31,10 +34,15 @@
   const tabs = [
     ["sender", "Sender"],
     ["ladder", "Ladder"],
-    ["addresses", "Addresses"],
+    ["addresses", "Formats"],
+    ["timeline", "Timeline"],
+    ["inspector", "Inspector"],
     ["events", "Events"],
-    ["settings", "Settings"],
+    ["settings", "Packaging"],
   ];
+  let way = $state<Way>("ll-hls");
+  const viewers = $derived(Object.entries(status?.viewers ?? {}).sort());
+  const total = $derived(viewers.reduce((n, [, v]) => n + v, 0));
   const ask = () => askPublic(slug);
 </script>
 
@@ -52,6 +60,12 @@
     <h1 class="text-lg font-semibold">{status.title}</h1>
     <StateBadge state={status.state} />
     <span class="label-quiet">{slug}</span>
+    <span class="label-quiet ml-auto" title={viewers.map(([p, n]) => `${n} ${p}`).join(", ")} data-viewers
+      >{total}
+      {total === 1 ? "viewer" : "viewers"}{total
+        ? `: ${viewers.map(([p, n]) => `${n} ${p}`).join(", ")}`
+        : ""}</span
+    >
   </div>
   {#each status.problems as p (p.text)}
     <p class="border-warning rounded-field bg-warning/15 mb-3 border-l-3 px-3 py-2 text-sm" role="alert">
@@ -60,7 +74,7 @@
   {/each}
   <div class="grid items-start gap-4 lg:grid-cols-[minmax(0,1fr)_minmax(0,1fr)]">
     <div class="grid gap-4">
-      <Player {slug} {ask} />
+      <Player {slug} {way} {ask} />
       <section class="panel p-3" aria-label="Feed">
         {#if status.feed}
           <dl class="grid grid-cols-2 gap-3 sm:grid-cols-4">
@@ -115,7 +129,16 @@
           <LadderEditor {slug} {status} />
           <RenditionTable {status} />
         {:else if tab === "addresses"}
-          <Addresses addresses={channel.addresses} />
+          <Addresses
+            addresses={channel.addresses}
+            settings={channel.settings}
+            {way}
+            play={(w) => (way = w)}
+          />
+        {:else if tab === "timeline"}
+          <Timeline {slug} />
+        {:else if tab === "inspector"}
+          <Inspector addresses={channel.addresses} />
         {:else if tab === "events"}
           <EventList events={live.events.filter((e) => e.channel === slug)} />
         {:else if tab === "settings"}

@@ -1,11 +1,13 @@
 <script lang="ts">
   import { call } from "../lib/api";
+  import { consequences } from "../lib/packaging";
   import type { Channel } from "../lib/types";
   import Trouble from "../parts/Trouble.svelte";
   let title = $state("");
   let slug = $state("");
   let touched = $state(false);
   let segment = $state(2000);
+  let part = $state(200);
   let window_ = $state(6);
   let busy = $state(false);
   let error = $state<unknown>();
@@ -29,6 +31,7 @@
         slug: name,
         title,
         segmentMillis: segment,
+        partMillis: part,
         window: window_,
         ladder: { planned: true, rungs: null },
       });
@@ -62,9 +65,9 @@
     placeholder="start-line"
   />
   <p class="label-quiet mb-3">It stays for good: senders and viewers use it.</p>
-  <div class="mb-4 grid grid-cols-2 gap-3">
+  <div class="mb-2 grid grid-cols-3 gap-3">
     <div>
-      <label class="label-quiet mb-1 block" for="segment">Segment length, ms</label>
+      <label class="label-quiet mb-1 block" for="segment">Segment, ms</label>
       <input
         id="segment"
         type="number"
@@ -76,10 +79,17 @@
       />
     </div>
     <div>
-      <label class="label-quiet mb-1 block" for="window">Segments in the playlist</label>
+      <label class="label-quiet mb-1 block" for="part">Part, ms</label>
+      <input id="part" type="number" min="100" max="1000" step="50" class="input w-full" bind:value={part} />
+    </div>
+    <div>
+      <label class="label-quiet mb-1 block" for="window">Segments shown</label>
       <input id="window" type="number" min="3" max="60" class="input w-full" bind:value={window_} />
     </div>
   </div>
+  <p class="label-quiet mb-2">
+    {consequences({ segmentMillis: segment, partMillis: part, window: window_ })[0]}
+  </p>
   <p class="label-quiet mb-4">
     The ladder is planned from the first source that connects; you can edit it at any time, also on air.
   </p>

@@ -1,65 +1,146 @@
 <script lang="ts">
   import { call } from "../lib/api";
+  import { consequences, readSelections, writeSelections } from "../lib/packaging";
   import type { Channel } from "../lib/types";
   import Trouble from "./Trouble.svelte";
   let { channel, changed }: { channel: Channel; changed: () => void } = $props();
   // svelte-ignore state_referenced_locally
-  let title = $state(channel.settings.title);
+  const s = $state({ ...channel.settings });
   // svelte-ignore state_referenced_locally
-  let segmentMillis = $state(channel.settings.segmentMillis);
-  // svelte-ignore state_referenced_locally
-  let window_ = $state(channel.settings.window);
+  let selections = $state(writeSelections(channel.settings.selections));
   let error = $state<unknown>();
   let said = $state("");
 
-  async function save(e: SubmitEvent) {
-    e.preventDefault();
+  async function change(body: object, text: string) {
     error = undefined;
     said = "";
     try {
-      await call("PATCH", `/channels/${channel.settings.slug}`, { title, segmentMillis, window: window_ });
-      said = "Takes effect at the next segment.";
+      await call("PATCH", `/channels/${s.slug}`, body);
+      said = text;
       changed();
     } catch (e) {
       error = e;
     }
   }
+  function save(e: SubmitEvent) {
+    e.preventDefault();
+    void change(
+      {
+        title: s.title,
+        segmentMillis: s.segmentMillis,
+        partMillis: s.partMillis,
+        window: s.window,
+        startOffsetMillis: s.startOffsetMillis ?? 0,
+        aligned: s.aligned ?? false,
+        ts: s.ts ?? false,
+        numbered: s.numbered ?? false,
+        selections: readSelections(selections),
+        soundName: s.soundName,
+        language: s.language ?? "",
+      },
+      "Takes effect at the next segment.",
+    );
+  }
+  function close() {
+    if (!s.closed && !confirm(`Close ${s.title}? Its sender is disconnected, and playlists end for good.`))
+      return;
+    s.closed = !s.closed;
+    void change({ closed: s.closed }, s.closed ? "The channel is closed." : "The channel is open again.");
+  }
   async function remove() {
-    if (!confirm(`Remove ${channel.settings.title}? Its sender is disconnected and viewers lose it.`)) return;
+    if (!confirm(`Remove ${s.title}? Its sender is disconnected and viewers lose it.`)) return;
     try {
-      await call("DELETE", `/channels/${channel.settings.slug}`);
+      await call("DELETE", `/channels/${s.slug}`);
       location.hash = "/channels";
     } catch (e) {
       error = e;
     }
   }
+  const words = $derived(consequences(s));
+  const switches = [
+    ["ts", "Transport streams too", "For old receivers: HLS in MPEG-TS, sound as packed AAC."],
+    [
+      "numbered",
+      "Manifest counts segments",
+      "The DASH manifest gives a length and a number instead of a list of times.",
+    ],
+    [
+      "aligned",
+      "Cut by the wall clock",
+      "Two origins with one source make the same segments. From the next feed on.",
+    ],
+  ] as const;
 </script>
 
-<form class="grid gap-3 p-4" onsubmit={save}>
+<form class="grid gap-4 p-4" onsubmit={save}>
   <div>
     <label class="label-quiet mb-1 block" for="t">Title</label>
-    <input id="t" class="input input-sm w-full" bind:value={title} />
+    <input id="t" class="input input-sm w-full" bind:value={s.title} />
+  </div>
+  <fieldset class="grid grid-cols-2 gap-3 sm:grid-cols-4">
+    <legend class="label-quiet sr-only">Packaging</legend>
+    <div>
+      <label class="label-quiet mb-1 block" for="s">Segment, ms</label>
+      <input id="s" type="number" step="100" class="input input-sm w-full" bind:value={s.segmentMillis} />
+    </div>
+    <div>
+      <label class="label-quiet mb-1 block" for="p">Part, ms</label>
+      <input id="p" type="number" step="50" class="input input-sm w-full" bind:value={s.partMillis} />
+    </div>
+    <div>
+      <label class="label-quiet mb-1 block" for="w">Segments shown</label>
+      <input id="w" type="number" class="input input-sm w-full" bind:value={s.window} />
+    </div>
+    <div>
+      <label class="label-quiet mb-1 block" for="o">Start offset, ms</label>
+      <input
+        id="o"
+        type="number"
+        step="500"
+        class="input input-sm w-full"
+        bind:value={s.startOffsetMillis}
+        placeholder="player’s choice"
+      />
+    </div>
+  </fieldset>
+  <ul class="rounded-box bg-base-200 grid gap-1 px-3 py-2 text-sm" data-consequences>
+    {#each words as w (w)}<li>{w}</li>{/each}
+  </ul>
+  <div class="grid gap-2">
+    {#each switches as [key, name, says] (key)}
+      <label class="flex items-start gap-3">
+        <input type="checkbox" class="toggle toggle-sm mt-0.5" bind:checked={s[key]} data-switch={key} />
+        <span><span class="text-sm">{name}</span><br /><span class="label-quiet">{says}</span></span>
+      </label>
+    {/each}
+  </div>
+  <div>
+    <label class="label-quiet mb-1 block" for="sel">Selections of rungs with addresses of their own</label>
+    <input
+      id="sel"
+      class="input input-sm w-full font-mono"
+      bind:value={selections}
+      placeholder="phones=360p+240p, radio=sound"
+    />
   </div>
   <div class="grid grid-cols-2 gap-3">
     <div>
-      <label class="label-quiet mb-1 block" for="s">Segment length, ms</label>
-      <input id="s" type="number" class="input input-sm w-full" bind:value={segmentMillis} />
+      <label class="label-quiet mb-1 block" for="sn">Name of the sound</label>
+      <input id="sn" class="input input-sm w-full" bind:value={s.soundName} />
     </div>
     <div>
-      <label class="label-quiet mb-1 block" for="w">Segments in the playlist</label>
-      <input id="w" type="number" class="input input-sm w-full" bind:value={window_} />
+      <label class="label-quiet mb-1 block" for="l">Language</label>
+      <input id="l" class="input input-sm w-full" bind:value={s.language} placeholder="en" />
     </div>
   </div>
-  <p class="label-quiet">
-    Viewers see {((segmentMillis * window_) / 1000).toFixed(0)} s of playlist and start about
-    {((segmentMillis * 3) / 1000 + 1).toFixed(0)} s behind live.
-  </p>
   <Trouble {error} />
-  <div class="flex items-center gap-3">
+  <div class="flex flex-wrap items-center gap-3">
     <button class="btn btn-primary btn-sm">Save</button>
     <span class="label-quiet" role="status">{said}</span>
-    <button type="button" class="btn btn-error btn-outline btn-sm ml-auto" onclick={remove}
-      >Remove channel</button
+    <span class="flex-1"></span>
+    <button type="button" class="btn btn-sm" onclick={close}
+      >{s.closed ? "Open channel" : "Close channel"}</button
     >
+    <button type="button" class="btn btn-error btn-outline btn-sm" onclick={remove}>Remove channel</button>
   </div>
 </form>
