@@ -1,6 +1,7 @@
 # make demo     set up, build, and run the demo until interrupted
 # make test     set up, build, lint, and run every test
 # make bench    what the hot paths cost, as ratios to bare limits
+# make soak     a thousand viewers for a quarter of an hour; SOAK=5m for less
 # make build    the binary, bin/metaplasis
 # make format   format Go and web sources
 # make shots    take the pictures in docs/screenshots anew
@@ -8,7 +9,7 @@
 GO_FILES := $(shell find cmd demo e2e internal web -name '*.go' -not -path '*/node_modules/*')
 WEB_FILES := $(shell find web/src web/public -type f) $(wildcard web/*.html web/*.ts web/*.js web/package-lock.json)
 
-.PHONY: demo test bench build setup format lint shots fuzz clean
+.PHONY: demo test bench soak build setup format lint shots fuzz clean
 
 demo: build
 	exec bin/metaplasis rehearse
@@ -41,6 +42,11 @@ format: setup
 
 bench: build
 	go run ./e2e/bench
+
+# a thousand viewers on one channel for SOAK; fails when the memory grows
+SOAK ?= 15m
+soak: build
+	go run ./e2e/bench soak $(SOAK)
 
 FUZZTIME ?= 10s
 fuzz:

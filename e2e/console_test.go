@@ -55,7 +55,8 @@ const collector = `(() => {
 		}
 		// A page that was late draws a later picture than the one it was called for.
 		const late = performance.now() > m.expectedDisplayTime + 12;
-		if (!late && parity === 0 && cells[0] - cells[1] > 60)
+		// At another speed what is drawn may be a picture ahead of what is told.
+		if (!late && video.playbackRate === 1 && parity === 0 && cells[0] - cells[1] > 60)
 			window.frames_.push({number, epoch, time: m.mediaTime, height: video.videoHeight});
 		video.requestVideoFrameCallback(look);
 	};

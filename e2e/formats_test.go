@@ -35,7 +35,7 @@ var formatLadder = []ladder.Rung{
 // formats starts a channel that is packaged in every way, and one of sound alone.
 func formats(t *testing.T) *service {
 	s := start(t)
-	set := origin.Settings{SegmentMillis: 1000, Window: 10, TS: true, Language: "en", SoundName: "Commentary", Selections: []origin.Selection{{Name: "phones", Rungs: []string{"180p"}}, {Name: "radio", SoundOnly: true}}}
+	set := origin.Settings{Window: 10, TS: true, Language: "en", SoundName: "Commentary", Selections: []origin.Selection{{Name: "phones", Rungs: []string{"180p"}}, {Name: "radio", SoundOnly: true}}}
 	s.send(0, camera.Options{URL: s.channel("start-line", set, formatLadder...), Captions: []string{"WIND 14 KNOTS", "FIRST GUN"}, Splices: 9 * time.Second})
 	s.send(0, camera.Options{URL: s.channel("booth", origin.Settings{SegmentMillis: 1000, TS: true}), NoVideo: true})
 	for _, path := range []string{"/media/start-line/index.mpd", "/media/start-line/ts.m3u8", "/media/start-line/radio.m3u8", "/media/booth/index.m3u8"} {
@@ -82,7 +82,7 @@ func everyWayPlaysForAMinute(t *testing.T) (stalls []string) {
 	for _, w := range everyWay {
 		frames += fmt.Sprintf(`<iframe src="/embed/%s?as=%s&rung=%s" style="width:310px;height:190px;border:0" allow="autoplay"></iframe>`, w.slug, w.way, w.rung)
 	}
-	eval[chromedp.Void](p, fmt.Sprintf("document.body.innerHTML = %q", frames))
+	eval[chromedp.Void](p, fmt.Sprintf("document.body.style.cssText = 'display:grid;grid-template-columns:repeat(4,310px);grid-auto-rows:200px;margin:0'; document.body.innerHTML = %q", frames))
 	p.until(`[...document.querySelectorAll("iframe")].every(f => (v => v && v.readyState >= 3 && v.currentTime > 1)(f.contentWindow.document.querySelector("video")))`)
 	time.Sleep(6 * time.Second) // each player finds its place: the minute is judged, not the begin
 	eval[chromedp.Void](p, frameCollector())
@@ -211,14 +211,15 @@ func TestLowLatencyRequests(t *testing.T) {
 	_, whole, _ := s.get(at + hls.CMAF.SegmentName(open))
 	assert.Equal(t, whole, early)
 	var parts []byte
-	for n := range 5 {
+	for n := range 10 {
 		_, b, _ := s.get(at + hls.PartName(open, n))
 		parts = append(parts, b...)
 	}
 	assert.Equal(t, whole, parts)
-	delta := read("?_HLS_skip=YES")
-	assert.Positive(t, delta.Skipped, "ten segments of a second: the oldest are skipped")
-	assert.Equal(t, 9, delta.Version)
+	eventually(t, "the oldest of ten segments are skipped", func() bool {
+		delta := read("?_HLS_skip=YES")
+		return delta.Skipped > 0 && delta.Version == 9
+	})
 	for query, want := range map[string]int{"?_HLS_msn=x": 400, "?_HLS_part=1": 400, "?_HLS_msn=1&_HLS_part=-1": 400, fmt.Sprintf("?_HLS_msn=%d", open+50): 400, "?_HLS_skip=maybe": 400, "?_HLS_msn=1": 200} {
 		code, _, _ := s.get(at + "index.m3u8" + query)
 		assert.Equal(t, want, code, query)
@@ -270,7 +271,7 @@ func TestPlaylistsEndWithTheirSenderAndTheirChannel(t *testing.T) {
 // have the same names for the same bytes.
 func TestTwoOriginsCutTheSameSegments(t *testing.T) {
 	s := start(t)
-	set := origin.Settings{SegmentMillis: 1000, Aligned: true}
+	set := origin.Settings{Aligned: true}  // segments as long as the camera's keyframes are apart
 	from := uint32(time.Now().UnixMilli()) // a sender whose stamps are the wall clock's
 	clip, err := camera.Load(demo.Loops[0].FLV)
 	require.NoError(t, err)
@@ -284,7 +285,7 @@ func TestTwoOriginsCutTheSameSegments(t *testing.T) {
 	eventually(t, "both", func() bool { return s.newest("here", "source") > 0 && s.newest("there", "source") > 0 })
 	first := s.newest("there", "source")
 	eventually(t, "more", func() bool { return s.newest("here", "source") > first+1 && s.newest("there", "source") > first+1 })
-	assert.InDelta(t, time.Now().Unix(), first, 30, "numbers count seconds since 1970")
+	assert.InDelta(t, time.Now().Unix()/2, first, 15, "numbers count steps since 1970")
 	for _, rendition := range []string{"source", "audio"} {
 		name := fmt.Sprintf("/%s/%d.m4s", rendition, first+1)
 		_, a, _ := s.get("/media/here" + name)

@@ -122,7 +122,7 @@ func TestStartsThatFailSayWhy(t *testing.T) {
 	taken := strings.TrimPrefix(s.http, "http://")
 	for want, args := range map[string][]string{
 		"HTTP port " + taken + " is taken by another program": {"--dsn", s.dsn, "--http", taken, "--rtmp", "127.0.0.1:0"},
-		"RTMPS needs a certificate":                           {"--dsn", s.dsn, "--http", "127.0.0.1:0", "--rtmp", "", "--rtmps", "127.0.0.1:0"},
+		"RTMPS and HTTPS need a certificate":                  {"--dsn", s.dsn, "--http", "127.0.0.1:0", "--rtmp", "", "--rtmps", "127.0.0.1:0"},
 		"expected user:password@tcp(host:port)/database":      {"--dsn", "nonsense", "--http", "127.0.0.1:0"},
 	} {
 		out, code := s.command(append([]string{"serve", "--data", t.TempDir()}, args...)...)

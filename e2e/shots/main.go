@@ -27,6 +27,8 @@ func main() {
 	password := flag.String("password", "", "password; without it nobody signs in")
 	out := flag.String("out", "docs/screenshots", "folder for the pictures")
 	settle := flag.Duration("settle", 6*time.Second, "how long a page may settle before its picture is taken")
+	click := flag.String("click", "", "selector of what to click when the page has settled")
+	then := flag.Duration("then", time.Second, "how long to wait behind the click")
 	flag.Parse()
 	ctx, stop := browser.New(context.Background())
 	defer stop()
@@ -36,13 +38,13 @@ func main() {
 		}
 	}
 	for _, arg := range flag.Args() {
-		if err := shoot(ctx, *base, arg, *out, *settle); err != nil {
+		if err := shoot(ctx, *base, arg, *out, *settle, *click, *then); err != nil {
 			log.Fatal(err)
 		}
 	}
 }
 
-func shoot(ctx context.Context, base, arg, out string, settle time.Duration) error {
+func shoot(ctx context.Context, base, arg, out string, settle time.Duration, click string, then time.Duration) error {
 	name, rest, _ := strings.Cut(arg, "=")
 	path, options, _ := strings.Cut(rest, ",")
 	width, height, theme := int64(1280), int64(800), "day"
@@ -66,6 +68,11 @@ func shoot(ctx context.Context, base, arg, out string, settle time.Duration) err
 	)
 	if err != nil {
 		return fmt.Errorf("page %s: %w", path, err)
+	}
+	if click != "" {
+		if err := chromedp.Do(ctx, chromedp.Click(chromedp.CSS(click)), chromedp.Sleep(then)); err != nil {
+			return fmt.Errorf("page %s: clicking %s: %w", path, click, err)
+		}
 	}
 	png, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
 	if err != nil {

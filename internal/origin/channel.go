@@ -67,10 +67,11 @@ type Channel struct {
 	markerCount int
 	shown       []offer
 	periods     []period
-	scanned     uint64 // segments below are in periods
-	captions    bool   // the video carries captions
-	titled      bool   // timed metadata was set
-	partTarget  int64  // of all renditions, ticks of media.VideoTimescale
+	counted     []period // of the manifest that counts segments
+	scanned     uint64   // segments below are in periods
+	captions    bool     // the video carries captions
+	titled      bool     // timed metadata was set
+	partTarget  int64    // of all renditions, ticks of media.VideoTimescale
 
 	in   meter
 	load load
@@ -290,14 +291,18 @@ func (c *Channel) rest() {
 			r.render(c, true)
 		}
 	}
-	if n := len(c.periods); n > 0 && c.periods[n-1].end == 0 {
+	for _, list := range [][]period{c.periods, c.counted} {
+		n := len(list)
+		if n == 0 || list[n-1].end > 0 {
+			continue
+		}
 		for _, o := range c.shown {
 			for _, v := range []*View{o.video, o.sound} {
 				if v == nil {
 					continue
 				}
 				if w := v.Snapshot.Whole(); len(w) > 0 {
-					c.periods[n-1].end = max(c.periods[n-1].end, w[len(w)-1].Start+w[len(w)-1].Duration)
+					list[n-1].end = max(list[n-1].end, w[len(w)-1].Start+w[len(w)-1].Duration)
 				}
 			}
 		}
@@ -350,7 +355,7 @@ func (c *Channel) startSession(video, audio *media.Track, first time.Time, stamp
 	}
 	if !wanted.Equal(c.epoch) {
 		// What is in the windows is told by another clock: they begin anew.
-		c.epoch, c.lastEnd, c.periods, c.shown = wanted, 0, nil, nil
+		c.epoch, c.lastEnd, c.periods, c.counted, c.shown = wanted, 0, nil, nil, nil
 		c.renditions.Store(&map[string]*Rendition{})
 		c.documents.Store(nil)
 	}

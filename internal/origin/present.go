@@ -210,7 +210,7 @@ func (c *Channel) multivariant(list []offer, w hls.Wrapping) *hls.Multivariant {
 		}
 		m.Variants = append(m.Variants, v)
 	}
-	if c.captions && len(m.Keys) > 0 {
+	if c.captions && list[0].video != nil {
 		m.Captions = []hls.Captions{{Group: captionGroup, Name: "Captions", Language: c.settings.Language, Channel: "CC1"}}
 	}
 	hls.OrderForStart(m.Variants, startBelow)
@@ -250,7 +250,11 @@ type period struct {
 	start int64 // ticks of media.VideoTimescale
 	end   int64 // 0 while it goes on
 	key   uint64
+	step  int64 // length of its segments
 }
+
+// where returns where a segment lies by its number, if all of the period's are equally long.
+func (p *period) where(msn uint64) int64 { return p.start + int64(msn-p.msn)*p.step }
 
 // notePeriods finds where encodings changed among the segments that came since the last look. A
 // period begins at a discontinuity and wherever a header changes.
@@ -277,23 +281,44 @@ func (c *Channel) notePeriods(list []offer) {
 		if !c.wholeEverywhere(list, s.MSN) {
 			break // its other renditions are still being made
 		}
-		key := h.Sum64()
-		n := len(c.periods)
-		if n == 0 || s.Discontinuity || c.periods[n-1].key != key {
-			if n > 0 && c.periods[n-1].end == 0 {
-				c.periods[n-1].end = s.Start
-			}
-			c.periods = append(c.periods, period{msn: s.MSN, start: s.Start, key: key})
+		next := period{msn: s.MSN, start: s.Start, key: h.Sum64(), step: s.Duration}
+		c.periods = extend(c.periods, next, s.Discontinuity)
+		// Where segments are counted, a period also begins where one lies beside its place: the
+		// source's keyframes rule, not our wish.
+		moved := false
+		if n := len(c.counted); n > 0 {
+			last := &c.counted[n-1]
+			d := s.Start - last.where(s.MSN)
+			moved = d > last.step/4 || -d > last.step/4
 		}
+		c.counted = extend(c.counted, next, s.Discontinuity || moved)
 		c.scanned = s.MSN + 1
 	}
 	if len(lead.Snapshot.All) == 0 {
 		return
 	}
 	first := lead.Snapshot.Advertised[0].MSN
-	for len(c.periods) > 1 && c.periods[1].msn <= first {
-		c.periods = c.periods[1:]
+	c.periods, c.counted = forget(c.periods, first), forget(c.counted, first)
+}
+
+// extend begins a period when it must, or when its encodings differ from those before.
+func extend(list []period, next period, begins bool) []period {
+	n := len(list)
+	if n > 0 && !begins && list[n-1].key == next.key {
+		return list
 	}
+	if n > 0 && list[n-1].end == 0 {
+		list[n-1].end = next.start
+	}
+	return append(list, next)
+}
+
+// forget drops periods that ended before a segment.
+func forget(list []period, first uint64) []period {
+	for len(list) > 1 && list[1].msn <= first {
+		list = list[1:]
+	}
+	return list
 }
 
 func (c *Channel) wholeEverywhere(list []offer, msn uint64) bool {
@@ -330,6 +355,10 @@ func ticks(t int64) time.Duration {
 // manifest describes the window to DASH players.
 func (c *Channel) manifest(list []offer, numbered bool) *dash.MPD {
 	step, part := ticks(c.settings.step()), ticks(c.partTarget)
+	periods := c.periods
+	if numbered {
+		periods = c.counted
+	}
 	target := 2*part + latencyShare
 	m := &dash.MPD{
 		Profiles:              "urn:mpeg:dash:profile:isoff-live:2011,urn:mpeg:dash:profile:cmaf:2019",
@@ -350,17 +379,17 @@ func (c *Channel) manifest(list []offer, numbered bool) *dash.MPD {
 		m.Type, m.MinimumUpdatePeriod, m.TimeShiftBufferDepth, m.SuggestedDelay, m.ServiceDescription, m.UTCTiming = "static", nil, nil, nil, nil, nil
 		m.AvailabilityStartTime = nil
 	}
-	for i, p := range c.periods {
+	for i, p := range periods {
 		out := dash.Period{ID: fmt.Sprintf("p%d", p.msn), Start: dash.NewDuration(ticks(p.start))}
-		last := i == len(c.periods)-1
+		last := i == len(periods)-1
 		if p.end > 0 {
 			out.Duration = dash.NewDuration(ticks(p.end - p.start))
 		}
 		until := uint64(1<<64 - 1)
 		if !last {
-			until = c.periods[i+1].msn
+			until = periods[i+1].msn
 		}
-		d := describer{c: c, p: p, until: until, live: last && p.end == 0, numbered: numbered, step: step, part: part}
+		d := describer{c: c, p: p, until: until, live: last && p.end == 0, numbered: numbered, step: ticks(p.step), part: part}
 		out.Sets = d.sets(list)
 		out.Events = c.eventsOf(p)
 		if len(out.Sets) > 0 {
@@ -527,7 +556,7 @@ func (d *describer) template(views []*View) *dash.SegmentTemplate {
 	if d.numbered {
 		first := d.p.msn
 		t.StartNumber = &first
-		t.Duration = media.Rescale(d.c.settings.step(), media.VideoTimescale, scale)
+		t.Duration = media.Rescale(d.p.step, media.VideoTimescale, scale)
 		return t
 	}
 	first := list[0].MSN
