@@ -67,6 +67,7 @@ func frameCollector() string {
 	one := strings.Replace(collector, `video.requestVideoFrameCallback(look);
 	};`, `video.requestVideoFrameCallback(look);
 	};`, 1)
+	one = strings.Replace(one, "video.playbackRate === 1 && ", "", 1)
 	one = strings.Replace(one, "const look = (_, m) => {", "let turn = 0;\n\tconst look = (_, m) => {\n\t\tif (turn++ % 4) return video.requestVideoFrameCallback(look);", 1)
 	one = strings.ReplaceAll(strings.ReplaceAll(one, "window.", "win."), "document.", "win.document.")
 	return `for (const f of document.querySelectorAll("iframe")) { const win = f.contentWindow; ` + one + ` }`
@@ -108,7 +109,11 @@ func everyWayPlaysForAMinute(t *testing.T) (stalls []string) {
 		assert.Empty(t, after[i].Message, name)
 		if w.picture {
 			assert.Greater(t, len(shown), 60, name)
-			steady(t, shown, demo.Loops[0])
+			slack := 0
+			if w.low {
+				slack = 1 // at another speed what is drawn may be a picture ahead of what is told
+			}
+			steadyWithin(t, shown, demo.Loops[0], slack)
 			most := 9000.0
 			if w.low {
 				most = 2500 // eight players and an encoder share two processors here; see the delay test
@@ -292,7 +297,13 @@ func TestTwoOriginsCutTheSameSegments(t *testing.T) {
 		_, b, _ := s.get("/media/there" + name)
 		require.NotEmpty(t, a)
 		assert.Equal(t, len(a), len(b))
-		assert.True(t, string(a) == string(b), "the same bytes")
+		if string(a) != string(b) {
+			for i := range a {
+				if a[i] != b[i] {
+					t.Fatalf("%s: byte %d of %d differs: %q and %q", name, i, len(a), a[max(0, i-40):i+8], b[max(0, i-40):i+8])
+				}
+			}
+		}
 	}
 }
 

@@ -120,8 +120,8 @@ func Run(ctx context.Context, c *Clip, o Options) error {
 		}
 	}
 	begin := time.Now()
-	for {
-		err := run(ctx, c, o, uint32(time.Since(begin).Milliseconds()))
+	for passed := uint32(0); ; passed = uint32(time.Since(begin).Milliseconds()) {
+		err := run(ctx, c, o, passed)
 		var refused *rtmp.RefusedError
 		switch {
 		case err == nil || ctx.Err() != nil:
