@@ -93,7 +93,7 @@ func TestConsoleWorksFromTheKeyboard(t *testing.T) {
 	p.until(`document.activeElement?.id === "title"`)
 	p.do(chromedp.KeyEvent("Harbour\r"))
 	p.until(`location.hash === "#/channels/harbour/sender"`)
-	p.until(`document.querySelectorAll("[role=tab]").length === 5`)
+	p.until(`document.querySelectorAll("[role=tab]").length === 7`)
 	eval[chromedp.Void](p, `document.querySelector('[aria-label="Label of the new key"]').focus()`)
 	p.do(chromedp.KeyEvent("truck\r"))
 	p.until(`document.querySelector("[data-made-key]") !== null`)

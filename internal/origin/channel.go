@@ -343,8 +343,8 @@ func (c *Channel) event(level Level, kind, text, do string) {
 	c.o.event(Event{At: c.o.Now(), Channel: c.slug, Level: level, Kind: kind, Text: text, Do: do})
 }
 
-// startSession begins a run for the tracks of a feed, whose first unit came at a time with a stamp.
-func (c *Channel) startSession(video, audio *media.Track, first time.Time, stamp *uint32) *session {
+// startSession begins a run for the tracks of a feed, whose first unit came at a time.
+func (c *Channel) startSession(video, audio *media.Track, first time.Time) *session {
 	c.position = c.positionNow()
 	if first.IsZero() {
 		first = c.o.Now()
@@ -362,9 +362,7 @@ func (c *Channel) startSession(video, audio *media.Track, first time.Time, stamp
 	start := max(first.UnixMilli()-c.epoch.UnixMilli(), c.lastEnd+1)
 	// A window that players hold begins again with the new session's encodings.
 	s := newSession(c, video, audio, start)
-	if c.settings.Aligned && stamp != nil {
-		s.feed.Align(*stamp, first.UnixMilli(), c.settings.SegmentMillis)
-	}
+	s.unaligned = c.settings.Aligned
 	c.session = s
 	return s
 }

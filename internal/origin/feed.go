@@ -158,14 +158,6 @@ func (f *Feed) Track(t media.Track) {
 	}
 }
 
-// firstStamp returns the stamp of the first unit that waits, nil without one.
-func (f *Feed) firstStamp() *uint32 {
-	if len(f.early) == 0 {
-		return nil
-	}
-	return &f.early[0].stamp
-}
-
 func (f *Feed) rateKnown() bool {
 	return f.video == nil || f.video.FrameRate.Valid() || f.told.Valid()
 }
@@ -188,7 +180,7 @@ func (f *Feed) start() {
 		}
 		f.video = &v
 	}
-	f.session = f.c.startSession(f.video, f.audio, f.first, f.firstStamp())
+	f.session = f.c.startSession(f.video, f.audio, f.first)
 	var tracks []media.Track
 	for _, t := range []*media.Track{f.video, f.audio} {
 		if t != nil {
@@ -244,7 +236,7 @@ func (f *Feed) send(e earlyUnit) {
 		// The sender's times jumped: begin a new run.
 		f.c.event(Warning, "timestamps-jumped", "The sender's timestamps jumped by more than 10 s; the channel goes on with a discontinuity.", "If it happens often, look at the encoder's clock.")
 		f.c.endSession()
-		f.session = f.c.startSession(f.video, f.audio, f.heard, &e.stamp)
+		f.session = f.c.startSession(f.video, f.audio, f.heard)
 		f.session.unit(e.kind, e.stamp, e.composition, e.key, e.data)
 	}
 }

@@ -29,21 +29,22 @@ const (
 // session is one unbroken run of a feed: its tracks do not change and its times go on. All of it
 // is guarded by the channel's lock.
 type session struct {
-	c       *Channel
-	video   *media.Track
-	audio   *media.Track
-	clock   *segment.Clock
-	feed    *timeline.Feed
-	vtime   *timeline.Track
-	atime   *timeline.Track
-	outputs map[string]*output
-	held    []heldUnit
-	sup     *worker.Supervisor
-	config  transcode.Config
-	begun   bool // the first keyframe has come
-	ended   bool
-	rungs   []ladder.Rung
-	said    []captioned // captions of the source that encoded renditions may still need
+	c         *Channel
+	video     *media.Track
+	audio     *media.Track
+	clock     *segment.Clock
+	feed      *timeline.Feed
+	vtime     *timeline.Track
+	atime     *timeline.Track
+	outputs   map[string]*output
+	held      []heldUnit
+	sup       *worker.Supervisor
+	config    transcode.Config
+	begun     bool // the first keyframe has come
+	unaligned bool // the first stamp is still to be set against the wall clock
+	ended     bool
+	rungs     []ladder.Rung
+	said      []captioned // captions of the source that encoded renditions may still need
 
 	lastKey   int64 // presentation time of the newest keyframe
 	warnedGap bool
@@ -250,6 +251,10 @@ func sourceName(rungs []ladder.Rung) string {
 
 // unit takes one access unit of the feed, its times still the sender's.
 func (s *session) unit(kind media.Kind, stamp uint32, composition int64, key bool, data []byte) (jumped bool) {
+	if s.unaligned {
+		s.unaligned = false
+		s.feed.Align(stamp, s.c.o.Now().UnixMilli(), s.c.settings.SegmentMillis)
+	}
 	ms, jumped := s.feed.Map(stamp)
 	u := media.AccessUnit{Key: key, Data: data}
 	if kind == media.Video {

@@ -40,11 +40,12 @@ const describe = (w?: number, h?: number) => (w && h ? `${w}×${h}` : "sound onl
 /** Later than the target by so many seconds, a player jumps. */
 const jumpFrom = 1;
 
-/** paceFor returns the speed to play at, for so many seconds later than wanted and in hand. */
-export function paceFor(late: number, inHand: number): number {
+/** paceFor returns the speed to play at, for so many seconds later than wanted and in hand. Once at
+ * the usual speed it stays there until the place is lost by a tenth of a second. */
+export function paceFor(late: number, inHand: number, speed = 1): number {
   if (inHand < 0.15) return 0.95;
-  if (late > 0.04) return inHand > 0.3 ? 1 + Math.min(0.1, late / 4 + 0.01) : 1;
-  if (late < -0.15) return 0.97;
+  if (late > (speed > 1 ? 0.02 : 0.1)) return inHand > 0.3 ? 1 + Math.min(0.1, late / 4 + 0.01) : 1;
+  if (late < (speed < 1 ? -0.02 : -0.15)) return 0.97;
   return 1;
 }
 
@@ -120,7 +121,7 @@ class HlsEngine implements Engine {
       this.video.currentTime = place;
       return;
     }
-    const rate = paceFor(late, end - this.video.currentTime);
+    const rate = paceFor(late, end - this.video.currentTime, this.video.playbackRate);
     if (Math.abs(rate - this.video.playbackRate) > 0.005) this.video.playbackRate = rate;
   }
   behind() {

@@ -36,6 +36,8 @@ test("a late player goes faster while it has enough in hand", () => {
   expect(paceFor(0.3, 0.2)).toBe(1);
   expect(paceFor(0, 0.1)).toBe(0.95);
   expect(paceFor(-0.3, 0.5)).toBe(0.97);
+  expect(paceFor(0.05, 0.5)).toBe(1);
+  expect(paceFor(0.05, 0.5, 1.05)).toBeCloseTo(1.0225);
 });
 
 test("each way has its address", () => {
