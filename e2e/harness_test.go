@@ -83,7 +83,7 @@ type service struct {
 	data     string
 	args     []string
 	cmd      *exec.Cmd
-	out      *bytes.Buffer
+	out      *safeBuffer
 	http     string // http://127.0.0.1:port
 	rtmp     string // rtmp://127.0.0.1:port
 	password string
@@ -117,7 +117,7 @@ func tail(s string, n int) string {
 func (s *service) start() {
 	args := append([]string{"serve", "--data", s.data, "--dsn", s.dsn, "--http", strings.TrimPrefix(s.http, "http://"), "--rtmp", strings.TrimPrefix(s.rtmp, "rtmp://")}, s.args...)
 	s.cmd = exec.Command(binary, args...)
-	s.out = &bytes.Buffer{}
+	s.out = &safeBuffer{}
 	s.cmd.Stderr = s.out
 	stdout, err := s.cmd.StdoutPipe()
 	require.NoError(s.t, err)

@@ -2,6 +2,8 @@ package e2e
 
 import (
 	"context"
+	"fmt"
+	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp"
@@ -70,7 +72,7 @@ func TestPagesFitAPhoneAndBothThemes(t *testing.T) {
 	p := open(t)
 	require.NoError(t, browser.SignIn(p.ctx, s.http, "admin", s.password))
 	p.do(chromedp.EmulateViewport(390, 844))
-	for _, path := range []string{"/#/channels", "/#/channels/start-line/sender", "/#/channels/start-line/ladder", "/#/channels/start-line/addresses", "/#/channels/start-line/settings", "/#/events", "/#/new", "/#/account", "/watch/start-line"} {
+	for _, path := range []string{"/#/channels", "/#/channels/start-line/sender", "/#/channels/start-line/ladder", "/#/channels/start-line/addresses", "/#/channels/start-line/timeline", "/#/channels/start-line/inspector", "/#/channels/start-line/settings", "/#/events", "/#/new", "/#/account", "/watch/start-line"} {
 		p.do(chromedp.Navigate("about:blank"), chromedp.Navigate(s.http+path))
 		p.until(`document.querySelector("h1") !== null`)
 		assert.LessOrEqual(t, eval[int](p, "document.documentElement.scrollWidth"), 390, "%s scrolls sideways", path)
@@ -103,4 +105,56 @@ func TestConsoleWorksFromTheKeyboard(t *testing.T) {
 	assert.Empty(t, missing, "every control has a name")
 	p.click("Sign out")
 	p.until(`document.querySelector("#password") !== null`)
+}
+
+// TestFormatsTimelineInspectorAndPackagingInTheConsole goes through the tabs that show what comes out.
+func TestFormatsTimelineInspectorAndPackagingInTheConsole(t *testing.T) {
+	s := start(t)
+	s.send(0, camera.Options{URL: s.channel("start-line", origin.Settings{}, formatLadder[0], formatLadder[1])})
+	eventually(t, "a playlist", func() bool { code, _, _ := s.get("/media/start-line/index.mpd"); return code == 200 })
+	p := open(t)
+	require.NoError(t, browser.SignIn(p.ctx, s.http, "admin", s.password))
+	tab := func(name string) {
+		p.do(chromedp.Click(chromedp.CSS(fmt.Sprintf(`[role=tab][href$="/%s"]`, name))))
+	}
+	p.do(chromedp.Navigate(s.http+"/#/channels/start-line/addresses"), chromedp.WaitVisible(chromedp.CSS("[data-play=dash]")))
+	const plays = `(v => v && v.readyState >= 3 && v.currentTime > 0 && !v.paused)(document.querySelector("video"))`
+	p.until(plays)
+	assert.True(t, eval[bool](p, `document.querySelector("[data-play=ts]").disabled`), "transport streams are off")
+	p.do(chromedp.Click(chromedp.CSS("[data-play=dash]")))
+	p.until(`document.querySelector("[data-play=dash]").getAttribute("aria-pressed") === "true"`)
+	p.until(plays)
+	p.until(`/1 dash/.test(document.querySelector("[data-viewers]").textContent)`)
+
+	tab("timeline")
+	p.until(`document.querySelectorAll("[data-timeline] [data-open]").length >= 2`)
+	newest := `Math.max(...[...document.querySelectorAll("[data-segment]")].map(e => +e.dataset.segment))`
+	first := eval[int](p, newest)
+	p.until(fmt.Sprintf("%s > %d", newest, first+1))
+	starts := eval[[]float64](p, fmt.Sprintf(`[...document.querySelectorAll('[data-segment="%d"]')].map(e => parseFloat(e.style.left))`, first))
+	require.Len(t, starts, 3)
+	assert.InDelta(t, starts[0], starts[1], 0.5, "renditions are drawn aligned")
+
+	tab("inspector")
+	p.do(chromedp.WaitVisible(chromedp.CSS("[data-inspector] #is")), chromedp.Evaluate[chromedp.Void](`(i => { i.value = 2; i.dispatchEvent(new Event("input", {bubbles: true})); })(document.querySelector("#is"))`))
+	p.do(chromedp.Click(chromedp.CSS("[data-inspector] form > div:last-child button")))
+	p.until(`!!document.querySelector("[data-verdict]")`)
+	assert.Regexp(t, "Sound|Playable|Broken", eval[string](p, `document.querySelector("[data-verdict]").textContent`))
+	assert.Contains(t, eval[string](p, `document.querySelector("[data-inspector] table").textContent`), "low-latency HLS")
+
+	tab("settings")
+	p.do(chromedp.WaitVisible(chromedp.CSS("#p")))
+	assert.Contains(t, eval[string](p, `document.querySelector("[data-consequences]").textContent`), "about 0.8 s behind")
+	p.do(chromedp.Evaluate[chromedp.Void](`(i => { i.value = 500; i.dispatchEvent(new Event("input", {bubbles: true})); })(document.querySelector("#p"))`), chromedp.Click(chromedp.CSS("[data-switch=ts]")))
+	p.until(`document.querySelector("[data-consequences]").textContent.includes("about 1.8 s behind")`)
+	p.click("Save")
+	p.until(`document.body.innerText.includes("Takes effect at the next segment.")`)
+	c, err := s.api.Channel(context.Background(), "start-line")
+	require.NoError(t, err)
+	assert.EqualValues(t, 500, c.Settings.PartMillis)
+	assert.True(t, c.Settings.TS)
+	eventually(t, "parts of half a second", func() bool {
+		_, b, _ := s.get("/media/start-line/240p/index.m3u8")
+		return strings.Contains(string(b), "#EXT-X-PART:DURATION=0.50000")
+	})
 }

@@ -22,6 +22,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/quic-go/quic-go/http3"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -323,6 +324,57 @@ func TestRTMPS(t *testing.T) {
 	c, err := s.api.Channel(context.Background(), "start-line")
 	require.NoError(t, err)
 	assert.Equal(t, "rtmps://"+port+"/in/start-line", c.Addresses.Secure)
+}
+
+// TestHTTPSWithAllItsProtocols: HTTP/1.1, HTTP/2 and HTTP/3 serve the same, and a certificate that
+// is replaced on disk is used without a restart; a broken one is not.
+func TestHTTPSWithAllItsProtocols(t *testing.T) {
+	dir := t.TempDir()
+	cert, key := filepath.Join(dir, "cert.pem"), filepath.Join(dir, "key.pem")
+	pool := certificate(t, cert, key)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	port := l.Addr().String()
+	require.NoError(t, l.Close())
+	s := start(t, "--https", port, "--http3", "--tls-cert", cert, "--tls-key", key)
+	s.send(0, camera.Options{URL: s.channel("booth", origin.Settings{SegmentMillis: 500}), NoVideo: true})
+	eventually(t, "a playlist", func() bool { code, _, _ := s.get("/media/booth/index.m3u8"); return code == 200 })
+	path := "https://" + port + "/media/booth/audio/index.m3u8"
+	get := func(transport http.RoundTripper) (*http.Response, error) {
+		res, err := (&http.Client{Transport: transport, Timeout: 10 * time.Second}).Get(path)
+		if err == nil {
+			_, _ = io.Copy(io.Discard, res.Body)
+			_ = res.Body.Close()
+		}
+		return res, err
+	}
+	conf := &tls.Config{RootCAs: pool}
+	res, err := get(&http.Transport{TLSClientConfig: conf.Clone(), ForceAttemptHTTP2: true})
+	require.NoError(t, err)
+	assert.Equal(t, []any{2, 200}, []any{res.ProtoMajor, res.StatusCode})
+	assert.Contains(t, res.Header.Get("Alt-Svc"), "h3=")
+	h3 := &http3.Transport{TLSClientConfig: conf.Clone()}
+	defer func() { _ = h3.Close() }()
+	res, err = get(h3)
+	require.NoError(t, err)
+	assert.Equal(t, []any{3, 200}, []any{res.ProtoMajor, res.StatusCode})
+	one := &http.Transport{TLSClientConfig: conf.Clone()}
+	one.Protocols = &http.Protocols{}
+	one.Protocols.SetHTTP1(true)
+	res, err = get(one)
+	require.NoError(t, err)
+	assert.Equal(t, 1, res.ProtoMajor)
+
+	fresh := certificate(t, cert, key)
+	eventually(t, "the new certificate", func() bool {
+		_, err := get(&http.Transport{TLSClientConfig: &tls.Config{RootCAs: fresh}, DisableKeepAlives: true})
+		return err == nil
+	})
+	require.NoError(t, os.WriteFile(cert, []byte("not a certificate"), 0o600))
+	eventually(t, "a word about the broken one", func() bool {
+		_, err := get(&http.Transport{TLSClientConfig: &tls.Config{RootCAs: fresh}, DisableKeepAlives: true})
+		return err == nil && strings.Contains(s.out.String(), "the one before stays")
+	})
 }
 
 // certificate writes a self-signed certificate for 127.0.0.1.

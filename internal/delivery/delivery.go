@@ -333,13 +333,8 @@ func (q *request) master(contentType string) {
 	case d == nil:
 		q.fail(http.StatusServiceUnavailable, "The channel has nothing to play yet. It begins a few seconds after its sender.")
 	default:
-		switch {
-		case contentType == typeManifest:
-			q.seen("dash")
-		case q.file == "ts.m3u8":
-			q.seen("hls-ts")
-		default:
-			q.seen("hls")
+		if contentType == typeManifest { // who reads a multivariant playlist is counted when a rendition follows
+			q.seen("dash", false)
 		}
 		q.sendDoc(d, contentType, halfLife(q.channel), time.Time{})
 	}

@@ -14,7 +14,7 @@ import (
 
 // media answers for headers, segments, parts and other wrappings of segments.
 func (q *request) media(rend *origin.Rendition, v *origin.View) {
-	q.seen("")
+	q.seen("", true)
 	if h := findHeader(v.Snapshot, q.file); h != nil {
 		q.kind = "header"
 		q.send(contentType(q.file, h.Track.Kind == media.Audio), immutable, `"`+h.Name+`"`, v.Changed, h.Bytes)

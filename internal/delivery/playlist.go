@@ -135,12 +135,12 @@ func (q *request) playlist(rend *origin.Rendition, v *origin.View, w hls.Wrappin
 		cache = v.BlockedLife()
 	}
 	switch {
-	case w == hls.TS:
-		q.seen("hls-ts")
-	case d.blocks:
-		q.seen("ll-hls")
+	case w == hls.TS || w == hls.Packed:
+		q.seen("hls-ts", false)
+	case d.part >= 0:
+		q.seen("ll-hls", false)
 	default:
-		q.seen("hls")
+		q.seen("hls", q.r.URL.RawQuery == "") // the first load of a player of parts asks for none
 	}
 	q.sendDoc(v.Playlist(w, d.skip), typePlaylist, cache, v.Changed)
 }

@@ -30,8 +30,8 @@ type viewers struct {
 }
 
 // seen books that a viewer was here. Segments are the same for all protocols, so their requests,
-// with protocol "", only keep a session alive.
-func (q *request) seen(protocol string) {
+// with protocol "", only keep a session alive; a weak protocol does not change a known one.
+func (q *request) seen(protocol string, weak bool) {
 	v := &q.s.viewers
 	key := viewerKey{q.channel.Slug(), sessionOf(q)}
 	v.mu.Lock()
@@ -43,8 +43,7 @@ func (q *request) seen(protocol string) {
 	switch {
 	case known != nil:
 		known.last = q.begun
-		// A master playlist is fetched in plain words even by players of parts.
-		if protocol != "" && !(protocol == "hls" && known.protocol == "ll-hls") && !(protocol == "hls" && known.protocol == "hls-ts") {
+		if protocol != "" && !weak {
 			known.protocol = protocol
 		}
 	case protocol != "" && len(v.seen) < maxViewers:

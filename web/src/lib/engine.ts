@@ -53,6 +53,7 @@ class HlsEngine implements Engine {
   readonly #hls: Hls;
   #recovered = false;
   #lateSince = 0;
+  #jumped = -Infinity;
   #pace?: ReturnType<typeof setInterval>;
   #fixed = "";
   constructor(
@@ -116,8 +117,12 @@ class HlsEngine implements Engine {
     const b = this.video.buffered;
     const end = b.length ? b.end(b.length - 1) : 0;
     this.#lateSince = late > jumpFrom ? this.#lateSince || performance.now() : 0;
-    if (this.#lateSince && performance.now() - this.#lateSince > 800 && place && place < end - 0.2) {
+    const now = performance.now();
+    const since = this.#lateSince ? now - this.#lateSince : 0;
+    // A jump beyond what is in hand costs a moment's wait, so it comes later and seldom.
+    if (place && ((since > 800 && place < end - 0.2) || (since > 2500 && now - this.#jumped > 15_000))) {
       this.#lateSince = 0;
+      this.#jumped = now;
       this.video.currentTime = place;
       return;
     }
