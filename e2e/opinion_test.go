@@ -58,7 +58,9 @@ func TestOthersParsersReadWhatWeWrite(t *testing.T) {
 	for _, url := range args[1:] {
 		o := all[url]
 		assert.Empty(t, o.Warnings, url)
-		assert.False(t, o.Ended, url)
+		if !strings.HasSuffix(url, ".mpd") { // that parser tells nothing of it
+			assert.False(t, o.Ended, url)
+		}
 		for _, v := range o.Videos {
 			assert.NotEmpty(t, v.Segments, url)
 			for _, seg := range v.Segments[:min(2, len(v.Segments))] {

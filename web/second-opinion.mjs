@@ -32,7 +32,7 @@ function playlist(text) {
       (m.preloadSegment?.parts?.length ?? 0),
     hints: m.preloadSegment?.preloadHints?.map((h) => h.uri) ?? [],
     reports: m.renditionReports?.length ?? 0,
-    canBlock: m.serverControl?.["CAN-BLOCK-RELOAD"] ?? false,
+    canBlock: m.serverControl?.canBlockReload ?? false,
     skipped: m.skip?.skippedSegments ?? 0,
     ranges: m.dateRanges?.length ?? 0,
     ended: m.endList ?? false,

@@ -137,7 +137,7 @@ func TestViewersAreCountedBySession(t *testing.T) {
 	now := time.Now()
 	s.now = func() time.Time { return now }
 	for _, a := range [][]string{
-		{"/booth/audio/index.m3u8"}, {"/booth/audio/index.m3u8?_HLS_msn=1&_HLS_part=0"}, {"/booth/audio/5.m4s"}, // one player
+		{"/booth/audio/index.m3u8"}, {"/booth/audio/5.1.m4s"}, {"/booth/audio/5.m4s"}, // one player
 		{"/booth/audio/index.m3u8", "CMCD-Session", `cid="x",sid="one"`}, {"/booth/audio/index.m3u8", "CMCD-Session", `sid="one"`},
 		{"/booth/index.mpd?CMCD=sid%3D%22two%22"}, {"/booth/audio/aac.m3u8", "User-Agent", "an old receiver"},
 		{"/booth/audio/5.m4s", "User-Agent", "who never asked for a playlist"},

@@ -40,6 +40,7 @@ func (q *request) media(rend *origin.Rendition, v *origin.View) {
 			return
 		}
 		q.kind = "part"
+		q.seen("ll-hls", false)
 		q.part(rend, v, msn, int(part))
 	}
 }

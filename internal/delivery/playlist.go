@@ -137,10 +137,8 @@ func (q *request) playlist(rend *origin.Rendition, v *origin.View, w hls.Wrappin
 	switch {
 	case w == hls.TS || w == hls.Packed:
 		q.seen("hls-ts", false)
-	case d.part >= 0:
-		q.seen("ll-hls", false)
 	default:
-		q.seen("hls", q.r.URL.RawQuery == "") // the first load of a player of parts asks for none
+		q.seen("hls", true) // a player of parts shows itself by fetching them
 	}
 	q.sendDoc(v.Playlist(w, d.skip), typePlaylist, cache, v.Changed)
 }
