@@ -159,9 +159,16 @@ func (s Settings) part() int64 { return s.PartMillis * media.VideoTimescale / 10
 func (s Settings) step() int64 { return s.SegmentMillis * media.VideoTimescale / 1000 }
 
 // MemoryBound is the most that the channel's media can take in memory, in bytes, for a source of
-// a bitrate.
+// a bitrate, with every wrapping made and a cover of the largest size.
 func (s Settings) MemoryBound(rungs []ladder.Rung, sourceBitrate int64) int64 {
-	return ladder.Memory(rungs, sourceBitrate, s.SegmentMillis, segment.Retained(s.Window), worker.LogBound)
+	media := ladder.Memory(rungs, sourceBitrate, s.SegmentMillis, segment.Retained(s.Window), 0)
+	total := media * 9 / 8  // room is set aside before a segment's size is known
+	total += media * 3 / 10 // keyframes alone, once somebody has asked for them
+	if s.TS {
+		total += media * 6 / 5 // the same in transport streams and packed audio
+	}
+	covers := int64(segment.Retained(s.Window)/max(s.CoverEvery, 1) + 1)
+	return total + covers*maxCover*int64(len(rungs)) + worker.LogBound
 }
 
 // InvalidError carries the problems of settings that were refused. Nothing was changed.

@@ -36,7 +36,6 @@ type Stream struct {
 type reading struct {
 	out     *Elementary
 	open    []byte
-	want    int // bytes of the open PES packet, 0: not told
 	random  bool
 	started bool
 }
