@@ -71,8 +71,9 @@ type shown struct {
 }
 
 type page struct {
-	t   *testing.T
-	ctx context.Context
+	t    *testing.T
+	ctx  context.Context
+	stop func() // ends the browser before its test is over
 }
 
 func open(t *testing.T) *page {
@@ -89,7 +90,7 @@ func open(t *testing.T) *page {
 		}
 		cancel()
 	})
-	return &page{t, ctx}
+	return &page{t, ctx, stop}
 }
 
 func (p *page) do(steps ...chromedp.Action[chromedp.Void]) {

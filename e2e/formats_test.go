@@ -52,16 +52,19 @@ type player struct {
 	picture         bool
 }
 
-var everyWay = []player{
+// everyWay are two pages, one after the other: players that stay a second behind need a processor
+// that is not full of other players.
+var everyWay = [][]player{{
 	{"start-line", "ll-hls", "240p", true, true},
 	{"start-line", "ll-dash", "240p", true, true},
+	{"booth", "ll-hls", "", true, false},
+}, {
 	{"start-line", "hls", "180p", false, true},
 	{"start-line", "dash", "180p", false, true},
 	{"start-line", "ts", "180p", false, true},
 	{"start-line", "native", "", false, true},
-	{"booth", "ll-hls", "", true, false},
 	{"booth", "ts", "", false, false},
-}
+}}
 
 // frameCollector reads each fourth picture of every player of the page.
 func frameCollector() string {
@@ -74,10 +77,19 @@ func TestEveryWayPlaysForAMinute(t *testing.T) { inFairWeather(t, everyWayPlaysF
 
 func everyWayPlaysForAMinute(t *testing.T) (stalls []string) {
 	s := formats(t)
+	for _, ways := range everyWay {
+		stalls = append(stalls, minuteOf(t, s, ways)...)
+	}
+	return stalls
+}
+
+// minuteOf plays a page of players for a minute and returns what was wrong with their pace.
+func minuteOf(t *testing.T, s *service, ways []player) (stalls []string) {
 	p := open(t)
+	defer p.stop()
 	p.do(chromedp.Navigate(s.http + "/watch/start-line?as=native"))
 	frames := ""
-	for _, w := range everyWay {
+	for _, w := range ways {
 		frames += fmt.Sprintf(`<iframe src="/embed/%s?as=%s&rung=%s" style="width:310px;height:190px;border:0" allow="autoplay"></iframe>`, w.slug, w.way, w.rung)
 	}
 	eval[chromedp.Void](p, fmt.Sprintf("document.body.style.cssText = 'display:grid;grid-template-columns:repeat(4,310px);grid-auto-rows:200px;margin:0'; document.body.innerHTML = %q", frames))
@@ -93,7 +105,7 @@ func everyWayPlaysForAMinute(t *testing.T) (stalls []string) {
 	before := eval[[]place](p, places)
 	time.Sleep(60 * time.Second) // the minute itself
 	after := eval[[]place](p, places)
-	for i, w := range everyWay {
+	for i, w := range ways {
 		name := w.slug + " " + w.way
 		shown := eval[[]shown](p, fmt.Sprintf(`document.querySelectorAll("iframe")[%d].contentWindow.frames_`, i))
 		waits := eval[[]string](p, fmt.Sprintf(`document.querySelectorAll("iframe")[%d].contentWindow.waits_`, i))
@@ -109,19 +121,26 @@ func everyWayPlaysForAMinute(t *testing.T) (stalls []string) {
 			steadyWithin(t, shown, demo.Loops[0], 1)
 			most := 9000.0
 			if w.low {
-				most = 2500 // eight players and an encoder share two processors here; see the delay test
+				most = 1500 // three players and an encoder share two processors here; see the delay test
 			}
 			if after[i].Delay > most {
 				stalls = append(stalls, fmt.Sprintf("%s is %.0f ms behind the camera", name, after[i].Delay))
 			}
 		}
 	}
+	if ways[0].low {
+		eventually(t, "viewers of parts and of a manifest counted", func() bool {
+			v := s.status("start-line").Viewers
+			return v["ll-hls"] == 1 && v["dash"] >= 1
+		})
+		return stalls
+	}
 	// Captions of the source come through in a coded rendition.
-	cues := eval[[]string](p, `[...document.querySelectorAll("iframe")[2].contentWindow.document.querySelector("video").textTracks].flatMap(t => { t.mode = "hidden"; return [...(t.cues || [])].map(c => c.text); })`)
+	cues := eval[[]string](p, `[...document.querySelectorAll("iframe")[0].contentWindow.document.querySelector("video").textTracks].flatMap(t => { t.mode = "hidden"; return [...(t.cues || [])].map(c => c.text); })`)
 	assert.Contains(t, strings.Join(cues, "|"), "WIND 14 KNOTS")
 	eventually(t, "all viewers counted", func() bool {
 		v := s.status("start-line").Viewers
-		return v["ll-hls"] == 1 && v["dash"] >= 2 && v["hls-ts"] == 1 && v["hls"] >= 1
+		return v["dash"] >= 1 && v["hls-ts"] == 1 && v["hls"] >= 1
 	})
 	return stalls
 }
