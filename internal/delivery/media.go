@@ -141,6 +141,9 @@ func (q *request) follow(rend *origin.Rendition, v *origin.View, seg *segment.Se
 		case <-q.r.Context().Done():
 			return
 		}
+		if r := q.channel.Rendition(rend.Name); r != nil {
+			rend = r
+		}
 		v = rend.View()
 		if v.Ended() || q.s.stopping.Load() {
 			panic(http.ErrAbortHandler)

@@ -160,6 +160,10 @@ func (q *request) await(rend *origin.Rendition, v *origin.View, limit time.Durat
 		// takes half as long again. The origin nudges views that do not change, so that the bound
 		// is looked at, and a viewer who is gone is noticed, once a second.
 		<-v.Next()
+		// A rung that was off and is on again has another rendition under its name.
+		if r := q.channel.Rendition(rend.Name); r != nil {
+			rend = r
+		}
 		v = rend.View()
 		switch {
 		case ok(v):

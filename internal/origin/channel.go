@@ -356,8 +356,12 @@ func (c *Channel) startSession(video, audio *media.Track, first time.Time) *sess
 	if !wanted.Equal(c.epoch) {
 		// What is in the windows is told by another clock: they begin anew.
 		c.epoch, c.lastEnd, c.periods, c.counted, c.shown = wanted, 0, nil, nil, nil
+		gone := *c.renditions.Load()
 		c.renditions.Store(&map[string]*Rendition{})
 		c.documents.Store(nil)
+		for _, r := range gone {
+			r.over()
+		}
 	}
 	start := max(first.UnixMilli()-c.epoch.UnixMilli(), c.lastEnd+1)
 	// A window that players hold begins again with the new session's encodings.
