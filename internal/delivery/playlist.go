@@ -156,8 +156,8 @@ func (q *request) await(rend *origin.Rendition, v *origin.View, limit time.Durat
 	}
 	q.s.meter.Waiting(1)
 	for until := q.begun.Add(limit); ; {
-		// A receive from one channel: with a timer and the request's context beside it, waking a crowd
-		// takes half as long again. The origin nudges views that do not change, so that the bound
+		// A receive from one channel: a timer and the request's context beside it would be paid for by
+		// each of a crowd when it wakes. The origin nudges views that do not change, so that the bound
 		// is looked at, and a viewer who is gone is noticed, once a second.
 		<-v.Next()
 		// A rung that was off and is on again has another rendition under its name.

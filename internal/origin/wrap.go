@@ -53,6 +53,9 @@ func (c *Channel) soundFor(ctx context.Context, r *Rendition, s *segment.Segment
 	late := time.NewTimer(soundWait)
 	defer late.Stop()
 	for {
+		if again := c.Rendition(rend.Name); again != nil {
+			rend = again
+		}
 		v := rend.View()
 		if v == nil {
 			return nil, nil
