@@ -184,7 +184,7 @@ func blocked() error {
 	return nil
 }
 
-// parts: delivery of parts, and of playlists, against a bare handler that writes the same bytes.
+// parts: delivery of segments, of parts, and of playlists, against a bare handler that writes the same bytes.
 func parts() error {
 	r, err := newRig()
 	if err != nil {
@@ -211,6 +211,7 @@ func parts() error {
 	for _, what := range []struct {
 		name, path string
 	}{
+		{"Segment", fmt.Sprintf("/chase-boat/source/%d.m4s", seg.MSN)},
 		{"Part", fmt.Sprintf("/chase-boat/source/%d.4.m4s", seg.MSN)},
 		{"Playlist", "/chase-boat/source/index.m3u8"},
 	} {

@@ -8,7 +8,6 @@ import (
 	"io"
 	"log"
 	"log/slog"
-	"maps"
 	"net"
 	"net/http"
 	"os"
@@ -52,9 +51,9 @@ func main() {
 		}
 		return
 	}
-	list := []func() error{onOneCore, passthrough, packaging, segments, parts, blocked, latency, realTime}
+	list := []func() error{onOneCore, passthrough, packaging, parts, blocked, latency, realTime}
 	if len(os.Args) > 1 && os.Args[1] == "delivery" {
-		list = []func() error{packaging, segments, parts, blocked}
+		list = []func() error{packaging, parts, blocked}
 	}
 	if len(os.Args) > 1 && os.Args[1] == "blocked" {
 		list = []func() error{blocked}
@@ -205,55 +204,6 @@ func passthrough() error {
 	rate := float64(bits) / used.Seconds() / 1e6
 	feed := float64(len(demo.Loops[1].FLV)) * 8 / 8 / 1e6
 	row("Passthrough on one core: RTMP in, packaged", fmt.Sprintf("%.0f Mbit/s", rate), "", "", fmt.Sprintf("= %.0f feeds of %.1f Mbit/s", rate/feed, feed))
-	return nil
-}
-
-// segments: delivery of a segment against a bare handler that writes the same bytes.
-func segments() error {
-	r, err := newRig()
-	if err != nil {
-		return err
-	}
-	defer r.close()
-	if err := r.channel("chase-boat", 2000, source); err != nil {
-		return err
-	}
-	clip, err := camera.Load(demo.Loops[1].FLV)
-	if err != nil {
-		return err
-	}
-	if err := camera.Run(context.Background(), clip, camera.Options{URL: r.rtmp + "/in/chase-boat/key", Fast: true, Loops: 1}); err != nil {
-		return err
-	}
-	c := r.o.Channel("chase-boat")
-	for c.Rendition("source") == nil || c.Rendition("source").View() == nil || c.Status().Feed != nil {
-		time.Sleep(5 * time.Millisecond)
-	}
-	all := c.Rendition("source").View().Snapshot.All
-	seg := all[len(all)-1]
-	whole := seg.Bytes()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return err
-	}
-	ours := fmt.Sprintf("%s/chase-boat/source/%d.m4s", r.http, seg.MSN)
-	same, _, err := answered(ours)
-	if err != nil {
-		return err
-	}
-	bare := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
-		maps.Copy(w.Header(), same)
-		_, _ = w.Write(whole)
-	})}
-	go func() { _ = bare.Serve(l) }()
-	defer func() { _ = bare.Close() }()
-	var a, b int64
-	for range 5 { // in turns, so that both meet the same weather
-		a += fetch("http://"+l.Addr().String()+"/", 600*time.Millisecond)
-		b += fetch(ours, 600*time.Millisecond)
-	}
-	row(fmt.Sprintf("Segment delivery, %d kB each, 8 viewers at once", len(whole)/1000),
-		fmt.Sprintf("%.2f Gbit/s", float64(b)*8/3e9), fmt.Sprintf("%.2f Gbit/s", float64(a)*8/3e9), fmt.Sprintf("%.3f", float64(b)/float64(a)), ">= 0.95")
 	return nil
 }
 
