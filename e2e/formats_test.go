@@ -94,7 +94,8 @@ func minuteOf(t *testing.T, s *service, ways []player) (stalls []string) {
 	}
 	eval[chromedp.Void](p, fmt.Sprintf("document.body.style.cssText = 'display:grid;grid-template-columns:repeat(4,310px);grid-auto-rows:200px;margin:0'; document.body.innerHTML = %q", frames))
 	p.until(`[...document.querySelectorAll("iframe")].every(f => (v => v && v.readyState >= 3 && v.currentTime > 1)(f.contentWindow.document.querySelector("video")))`)
-	time.Sleep(6 * time.Second) // each player finds its place: the minute is judged, not the begin
+	// Each player finds its place first: the minute is judged, not the begin.
+	p.until(`[...document.querySelectorAll("iframe")].every(f => { const b = f.contentWindow.playback; return b.meter.recent().count < 5 || !/as=ll/.test(f.src) || b.meter.recent().median < 1500; }) && [...document.querySelectorAll("iframe")].every(f => { const v = f.contentWindow.document.querySelector("video"); return v.played.length > 0 && v.played.end(v.played.length - 1) - v.played.start(0) > 6; })`)
 	eval[chromedp.Void](p, frameCollector())
 	const places = `[...document.querySelectorAll("iframe")].map(f => { const w = f.contentWindow; return {at: w.document.querySelector("video").currentTime, clock: performance.now() / 1000, behind: w.playback.behind || 0, delay: w.playback.meter.recent().median || 0, stalls: w.playback.stalls, message: w.playback.message}; })`
 	type place struct {
@@ -309,7 +310,7 @@ func TestTwoOriginsCutTheSameSegments(t *testing.T) {
 		ctx, cancel := context.WithCancel(context.Background())
 		t.Cleanup(cancel)
 		go func() { _ = camera.Run(ctx, clip, camera.Options{URL: url, From: from}) }()
-		time.Sleep(300 * time.Millisecond) // the second origin joins a little later
+		eventually(t, "a sender, before the second origin joins", func() bool { return s.status(slug).Feed != nil })
 	}
 	eventually(t, "both", func() bool { return s.newest("here", "source") > 0 && s.newest("there", "source") > 0 })
 	first := s.newest("there", "source")

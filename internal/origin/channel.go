@@ -367,6 +367,7 @@ func (c *Channel) startSession(video, audio *media.Track, first time.Time) *sess
 	// A window that players hold begins again with the new session's encodings.
 	s := newSession(c, video, audio, start)
 	s.unaligned = c.settings.Aligned
+	c.captions = false // until this feed shows some
 	c.session = s
 	return s
 }

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metaplasis/internal/core/hls"
+	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
 )
@@ -29,6 +30,7 @@ type packer struct {
 	video  media.Track
 	sound  media.Track
 	frames int64
+	key    int64 // pictures from one keyframe to the next
 }
 
 func newPacker(t testing.TB, set Settings, renditions int) *packer {
@@ -37,7 +39,7 @@ func newPacker(t testing.TB, set Settings, renditions int) *packer {
 	set.Slug = "start-line"
 	c, err := o.Add(set, time.Now(), Position{})
 	require.NoError(t, err)
-	p := &packer{c: c,
+	p := &packer{c: c, key: 60,
 		video: media.Track{Kind: media.Video, Codec: media.H264, Timescale: 90000, Width: 1280, Height: 720, FrameRate: media.Rational{Num: 30, Den: 1}, CodecName: "avc1.64001f", Config: []byte{1}},
 		sound: media.Track{Kind: media.Audio, Codec: media.AAC, Timescale: 48000, SampleRate: 48000, Channels: 2, CodecName: "mp4a.40.2", Config: []byte{0x11, 0x90}},
 	}
@@ -49,6 +51,7 @@ func newPacker(t testing.TB, set Settings, renditions int) *packer {
 		out := &output{direct: true, r: c.rendition(name)}
 		p.s.outputs[name] = out
 		p.s.setTrack(out, p.video)
+		c.onAir = append(c.onAir, ladder.Rung{Name: name, On: true, Source: true})
 	}
 	out := &output{direct: true, r: c.rendition("audio")}
 	p.s.outputs["audio"] = out
@@ -59,7 +62,7 @@ func newPacker(t testing.TB, set Settings, renditions int) *packer {
 // picture sends one picture to every rendition of video, and the sound that goes with it.
 func (p *packer) picture(size int) {
 	at := p.frames * 3000
-	u := media.AccessUnit{DTS: at, PTS: at, Duration: 3000, Key: p.frames%60 == 0, Data: make([]byte, size)}
+	u := media.AccessUnit{DTS: at, PTS: at, Duration: 3000, Key: p.frames%p.key == 0, Data: make([]byte, size)}
 	p.s.clock.Offer(&u)
 	for name, o := range p.s.outputs {
 		if name != "audio" {

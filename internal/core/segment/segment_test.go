@@ -252,3 +252,62 @@ func BenchmarkCutSegment(b *testing.B) {
 		bmff.Chunk(&t, bmff.ChunkOptions{First: true}, u)
 	}
 }
+
+func TestAlignedClocksAgree(t *testing.T) {
+	const day = int64(1_780_315_200) // seconds since 1970
+	cut := func(mode Mode, joined int64, early int64) (out []string) {
+		c := NewClock(3, 2*media.VideoTimescale)
+		c.SetAligned(true)
+		c.SetMode(mode)
+		start := day*media.VideoTimescale + joined*frame
+		c.Begin(start, false)
+		for n := joined; n < 300; n++ {
+			u := video(0, n == joined || (n+early)%60 == 0)
+			u.PTS = day*media.VideoTimescale + n*frame
+			u.DTS = u.PTS
+			if b, ok := c.Offer(u); ok {
+				out = append(out, fmt.Sprintf("%d@%d", b.MSN-uint64(day)/2, b.Start/frame-day*30))
+			}
+		}
+		return out
+	}
+	assert.Equal(t, []string{"0@0", "1@60", "2@120", "3@180", "4@240"}, cut(Grid, 0, 0))
+	assert.Equal(t, []string{"0@25", "1@60", "2@120", "3@180", "4@240"}, cut(Grid, 25, 0), "who joins late cuts the same from the next line on")
+	assert.Equal(t, []string{"1@70", "2@120", "3@180", "4@240"}, cut(Lead, 70, 0))
+	assert.Equal(t, []string{"0@1", "1@59", "2@119", "3@179", "4@239", "5@299"}, cut(Lead, 1, 1), "keyframes a little early open the segment they stand before")
+	c := NewClock(uint64(day), 2*media.VideoTimescale) // numbers were higher once
+	c.SetAligned(true)
+	c.Begin(day*media.VideoTimescale, true)
+	u := video(0, true)
+	u.PTS = day * media.VideoTimescale
+	b, _ := c.Offer(u)
+	assert.EqualValues(t, day, b.MSN, "numbers never go back")
+}
+
+func TestPiecesAreTheParts(t *testing.T) {
+	var c Cutter
+	c.SetHeader(header(media.Video))
+	c.SetParting(Parting{Step: 6 * frame})
+	for msn := range uint64(3) {
+		b := Boundary{MSN: msn, Start: int64(msn) * 30 * frame}
+		var last *Segment
+		for n := range int64(30) {
+			u := *video(int64(msn)*30+n, n == 0)
+			u.Data = make([]byte, 500*(msn+1)) // each segment twice the guess
+			u.Data[0] = byte(n)
+			for _, s := range c.Push(u, b, b.Start+30*frame, time.Time{}) {
+				last = s
+			}
+		}
+		require.False(t, last.Open)
+		var joined []byte
+		for _, p := range last.Pieces {
+			joined = append(joined, p...)
+		}
+		assert.Equal(t, last.Bytes(), joined)
+		if msn > 0 { // the first segment has no size to guess by
+			assert.Less(t, len(last.Pieces), len(last.Parts), "parts lie one behind the other where the room sufficed")
+		}
+		assert.EqualValues(t, len(joined), last.Size)
+	}
+}

@@ -77,3 +77,51 @@ func TestRatesSnap(t *testing.T) {
 	}
 	assert.InDelta(t, 30_000, m.Milli(), 40)
 }
+
+func TestAlignedFeedsAgreeOnTheWallClock(t *testing.T) {
+	const wall = int64(1_795_000_000_123)
+	for name, c := range map[string]struct {
+		stamp       uint32
+		first, next int64
+	}{
+		"stamps that are the wall clock's":      {uint32((wall - 40) & 0xffffffff), wall - 40, wall - 7},
+		"stamps ahead of it":                    {uint32((wall + 900) & 0xffffffff), wall + 900, wall + 933},
+		"stamps of their own, to whole seconds": {5_300, 1_795_000_000_300, 1_795_000_000_333},
+	} {
+		for _, late := range []int64{0, 80} { // another origin hears it a little later
+			f := NewFeed(0)
+			f.Align(c.stamp, wall+late, 2000)
+			ms, jumped := f.Map(c.stamp)
+			assert.False(t, jumped, name)
+			if name[:13] == "stamps of the" && c.stamp == 5_300 {
+				assert.EqualValues(t, 1300, ms%2000, "shifted by whole steps only")
+				assert.InDelta(t, wall, ms, 1000)
+				continue
+			}
+			assert.Equal(t, c.first, ms, name)
+			ms, _ = f.Map(c.stamp + 33)
+			assert.Equal(t, c.next, ms, name)
+		}
+	}
+}
+
+func TestAPictureTellsItsLength(t *testing.T) {
+	v := NewVideo(media.Rational{Num: 30000, Den: 1001})
+	last := v.DTS(1000)
+	for n := int64(1); n < 100; n++ {
+		step := v.Step()
+		next := v.DTS(1000 + n*1001/30)
+		assert.Equal(t, last+step, next)
+		last = next
+	}
+	assert.Zero(t, NewVideo(media.Rational{}).Step(), "nobody can tell at a rate that varies")
+}
+
+func TestPeekDoesNotMoveOn(t *testing.T) {
+	f := NewFeed(1000)
+	assert.EqualValues(t, 1000, f.Peek(77))
+	f.Map(500)
+	assert.EqualValues(t, 1100, f.Peek(600))
+	ms, _ := f.Map(533)
+	assert.EqualValues(t, 1033, ms)
+}
