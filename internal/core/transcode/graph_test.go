@@ -343,3 +343,24 @@ func BenchmarkGraph(b *testing.B) {
 	}
 	b.ReportMetric(float64(b.Elapsed().Microseconds())/float64(b.N*len(units)), "µs/picture")
 }
+
+// TestAGraphResumesBehindWhatIsPublished: a new worker that repeats a segment does not code again
+// what viewers have, and begins with a keyframe where they are.
+func TestAGraphResumesBehindWhatIsPublished(t *testing.T) {
+	track, units := film(t, 320, 180, 1, 60, media.Rational{})
+	sink := newCollected()
+	g := New(sink)
+	const from = (10 + 37) * frame
+	g.Configure(Config{Video: track, Resume: map[string]int64{"small": from}, Rungs: []Rung{
+		{Name: "small", Width: 160, Height: 90, Bitrate: 100_000, Effort: 1},
+		{Name: "other", Width: 128, Height: 72, Bitrate: 100_000, Effort: 1},
+	}})
+	play(g, units, 25)
+	g.Drain()
+	require.Empty(t, sink.failed)
+	got, _ := numbers(t, sink.tracks["small"][0], sink.units["small"])
+	require.Len(t, got, 60-37, "nothing before, everything behind")
+	assert.True(t, sink.units["small"][0].Key)
+	assert.EqualValues(t, from, sink.units["small"][0].PTS)
+	assert.Len(t, sink.units["other"], 60, "a rendition without a place begins with its segment")
+}
