@@ -16,11 +16,11 @@ const seconds = (ms: number) => `${(ms / 1000).toFixed(ms < 9950 ? 1 : 0)} s`;
 /** consequences says in words what packaging settings mean. */
 export function consequences(s: Pick<Settings, "segmentMillis" | "partMillis" | "window">): string[] {
   const d = delays(s);
-  const requests = 1000 / s.partMillis;
+  const requests = Math.round((4 * 1000) / s.partMillis); // playlist and part, of picture and sound
   const out = [
     `Viewers of low-latency players will be about ${seconds(d.low)} behind, others about ${seconds(d.whole)}.`,
     `They can go back ${seconds(s.segmentMillis * s.window)}.`,
-    `Each low-latency viewer asks ${requests.toFixed(requests < 2 ? 1 : 0)} times a second for each of picture and sound.`,
+    `Each low-latency viewer makes about ${requests} requests a second: playlists and parts, of picture and sound.`,
   ];
   if (s.partMillis > s.segmentMillis) out.push("A part cannot be longer than a segment.");
   if (s.segmentMillis < 1000)

@@ -101,23 +101,23 @@
         >
         <thead
           ><tr
-            ><th>Rendition</th><th>Codec</th><th>Size</th><th>Segments, parts</th><th>Peak of announced</th
-            ><th title="From the end of the list to the clock">Edge</th><th title="Of a segment or part"
-              >Fetch</th
-            ><th title="Edge and the player’s distance together">Behind</th></tr
+            ><th>Rendition</th><th title="Edge and the player’s distance together">Behind</th><th
+              title="From the end of the list to the clock">Edge</th
+            ><th title="Of a segment or part">Fetch</th><th>Segments, parts</th><th>Peak, announced</th><th
+              >Codec, size</th
+            ></tr
           ></thead
         >
         <tbody>
           {#each report.streams as s (s.name)}
             <tr>
               <td class="font-medium">{s.name}</td>
-              <td class="font-mono">{s.codec ?? "–"}</td>
-              <td>{s.size || "–"}</td>
+              <td class="whitespace-nowrap">{ms(s.behind)}</td>
+              <td class="whitespace-nowrap">{ms(s.edge)}</td>
+              <td class="whitespace-nowrap">{ms(s.fetch)}</td>
               <td>{s.segments}, {s.parts}</td>
-              <td>{bitrate(s.peak)}{s.announced ? ` of ${bitrate(s.announced)}` : ""}</td>
-              <td>{ms(s.edge)}</td>
-              <td>{ms(s.fetch)}</td>
-              <td>{ms(s.behind)}</td>
+              <td>{bitrate(s.peak)}{s.announced ? `, ${bitrate(s.announced)}` : ""}</td>
+              <td><span class="font-mono">{s.codec ?? "–"}</span> {s.size}</td>
             </tr>
           {/each}
         </tbody>
