@@ -200,7 +200,7 @@ func (c *Channel) multivariant(list []offer, w hls.Wrapping) *hls.Multivariant {
 			}
 			if w == hls.CMAF {
 				m.Keys = append(m.Keys, hls.KeyVariant{
-					URI: o.name + "/keys.m3u8", Name: o.name, Peak: keyRate(o.video), Codec: o.videoTrack.CodecName, Width: v.Width, Height: v.Height,
+					URI: o.name + "/keys.m3u8", Peak: keyRate(o.video), Codec: o.videoTrack.CodecName, Width: v.Width, Height: v.Height,
 				})
 			}
 		}

@@ -1,6 +1,7 @@
 package origin
 
 import (
+	"bytes"
 	"strings"
 	"testing"
 	"time"
@@ -137,7 +138,7 @@ func TestNowPlayingStandsInEverySegment(t *testing.T) {
 	p.seconds(13)
 	covers := 0
 	for _, s := range p.c.Rendition("a").View().Snapshot.Whole() {
-		f, err := bmff.ReadFragments(s.Bytes())
+		f, err := bmff.ReadFragments(bytes.Join(s.Pieces, nil))
 		require.NoError(t, err)
 		require.Len(t, f[0].Messages, 1)
 		var tag id3.Tag

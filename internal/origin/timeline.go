@@ -2,7 +2,6 @@ package origin
 
 import (
 	"sort"
-	"time"
 
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/media"
@@ -26,9 +25,6 @@ type TimelineSegment struct {
 	Discontinuity bool    `json:"discontinuity,omitempty"`
 	Bytes         int64   `json:"bytes"`
 	Parts         []int64 `json:"parts"` // durations in milliseconds
-	// Delay is from the arrival of the last access unit's time on the wall clock to the
-	// publication of the newest part, in milliseconds.
-	Delay int64 `json:"delay"`
 }
 
 // Timeline returns the window of every rendition that is on, as it is now.
@@ -48,9 +44,6 @@ func (c *Channel) Timeline() []TimelineRow {
 			t := TimelineSegment{MSN: s.MSN, Start: start.UnixMilli(), Duration: ticks(s.Duration).Milliseconds(), Open: s.Open, Gap: s.Gap, Discontinuity: s.Discontinuity, Bytes: s.Size, Parts: []int64{}}
 			for _, p := range s.Parts {
 				t.Parts = append(t.Parts, p.Duration*1000/media.VideoTimescale)
-			}
-			if n := len(s.Parts); n > 0 {
-				t.Delay = max(0, s.Parts[n-1].Arrived.Sub(start.Add(ticks(s.Duration))).Round(time.Millisecond).Milliseconds())
 			}
 			row.Segments = append(row.Segments, t)
 		}

@@ -23,7 +23,7 @@ type Variant struct {
 
 // KeyVariant is one EXT-X-I-FRAME-STREAM-INF (draft, 4.4.6.3).
 type KeyVariant struct {
-	URI, Name     string
+	URI           string
 	Peak          int64
 	Codec         string
 	Width, Height int

@@ -60,15 +60,6 @@ func (s *Segment) Bitrate() int64 {
 	return s.Size * 8 * media.VideoTimescale / s.Duration
 }
 
-// Bytes returns the whole segment in one piece. It copies; delivery sends the parts as they are.
-func (s *Segment) Bytes() []byte {
-	out := make([]byte, 0, s.Size)
-	for _, p := range s.Parts {
-		out = append(out, p.Bytes...)
-	}
-	return out
-}
-
 // Made keeps what was made of a finished segment for receivers of other containers: each
 // wrapping is made once, at its first request, and goes when the segment does.
 type Made struct {

@@ -133,14 +133,6 @@ func (w *Window) Snapshot() *Snapshot {
 	return s
 }
 
-// Open returns the segment whose parts are still coming, nil when there is none.
-func (s *Snapshot) Open() *Segment {
-	if n := len(s.All); n > 0 && s.All[n-1].Open {
-		return s.All[n-1]
-	}
-	return nil
-}
-
 // Whole returns the advertised segments that are whole.
 func (s *Snapshot) Whole() []*Segment {
 	n := len(s.Advertised)

@@ -126,7 +126,6 @@ export interface TimelineSegment {
   discontinuity?: boolean;
   bytes: number;
   parts: number[]; // milliseconds
-  delay: number;
 }
 
 export interface TimelineRow {
