@@ -124,12 +124,12 @@ func (p *page) collect() {
 // what is drawn may be one picture beside what its callback is told.
 func steady(t *testing.T, frames []shown, loop demo.Loop) {
 	t.Helper()
-	steadyWithin(t, frames, loop, 0)
+	steadyWithin(t, frames, loop, 0, 0)
 }
 
-// steadyWithin allows numbers that are so many pictures beside their time: a page whose processor
-// is shared with other players may draw the next picture already.
-func steadyWithin(t *testing.T, frames []shown, loop demo.Loop, allowed int) {
+// steadyWithin allows numbers that are so many pictures beside their time, and a share of them to be
+// further off: a page whose processor is shared with other players may draw a later picture already.
+func steadyWithin(t *testing.T, frames []shown, loop demo.Loop, allowed int, strays float64) {
 	t.Helper()
 	require.NotEmpty(t, frames)
 	offset := func(f shown) int {
@@ -151,13 +151,17 @@ func steadyWithin(t *testing.T, frames []shown, loop demo.Loop, allowed int) {
 			}
 		}
 	}
+	stray := 0
 	for i, f := range frames {
 		d := (offset(f)-usual[f.Epoch]+loop.Frames+loop.Frames/2)%loop.Frames - loop.Frames/2
 		slack := allowed
 		if f.Rate != 1 || i > 0 && frames[i-1].Rate != 1 {
 			slack = 1
 		}
-		require.LessOrEqual(t, max(d, -d), slack, "picture %d of %d at %f, %d lines, speed %f", f.Number, i, f.Time, f.Height, f.Rate)
+		if max(d, -d) > slack {
+			stray++
+			require.LessOrEqual(t, float64(stray), strays*float64(len(frames)), "picture %d of %d at %f, %d beside, %d lines, speed %f", f.Number, i, f.Time, d, f.Height, f.Rate)
+		}
 		if i > 0 && f.Epoch == frames[i-1].Epoch {
 			require.Greater(t, f.Time, frames[i-1].Time)
 		}
@@ -216,13 +220,13 @@ func consoleFromSignInToEveryRendition(t *testing.T) []string {
 	return stalls
 }
 
-// playing starts a channel with a camera and a page that plays it.
-func playing(t *testing.T, s *service, segment int64, rungs ...ladder.Rung) *page {
+// playing starts a channel with a camera and a page that plays it in one of its ways.
+func playing(t *testing.T, s *service, way string, segment int64, rungs ...ladder.Rung) *page {
 	url := s.channel("start-line", origin.Settings{SegmentMillis: segment}, rungs...)
 	s.send(0, camera.Options{URL: url})
 	eventually(t, "a playlist", func() bool { code, _, _ := s.get("/media/start-line/index.m3u8"); return code == 200 })
 	p := open(t)
-	p.do(chromedp.Navigate(s.http + "/watch/start-line?as=hls"))
+	p.do(chromedp.Navigate(s.http + "/watch/start-line?as=" + way))
 	p.collect()
 	return p
 }
@@ -241,7 +245,7 @@ func ladderChangesWhilePlaying(t *testing.T) []string {
 		{Name: "360p", On: true, Height: 360, Bitrate: 700_000, Effort: 1},
 		{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1},
 	}
-	p := playing(t, s, 2000, rungs...) // as far apart as the camera's keyframes, which lead in the end
+	p := playing(t, s, "ll-hls", 2000, rungs...) // as far apart as the camera's keyframes, which lead in the end
 	begun := s.status("start-line").Feed.Begun
 	ctx := context.Background()
 	set := func(r ...ladder.Rung) {
@@ -308,7 +312,7 @@ func workerKilledWhilePlaying(t *testing.T) []string {
 	s := start(t)
 	other := s.channel("harbour", origin.Settings{SegmentMillis: 1000}, ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
 	s.send(0, camera.Options{URL: other})
-	p := playing(t, s, 1000, ladder.Rung{Name: "360p", On: true, Height: 360, Bitrate: 700_000, Effort: 1})
+	p := playing(t, s, "hls", 1000, ladder.Rung{Name: "360p", On: true, Height: 360, Bitrate: 700_000, Effort: 1})
 	eventually(t, "the other channel", func() bool { return s.newest("harbour", "180p") > 1 && s.status("harbour").Worker.PID > 0 })
 	otherPID, pid := s.status("harbour").Worker.PID, s.status("start-line").Worker.PID
 	require.NotEqual(t, otherPID, pid)

@@ -119,7 +119,7 @@ func minuteOf(t *testing.T, s *service, ways []player) (stalls []string) {
 		assert.Empty(t, after[i].Message, name)
 		if w.picture {
 			assert.Greater(t, len(shown), 60, name)
-			steadyWithin(t, shown, demo.Loops[0], 1)
+			steadyWithin(t, shown, demo.Loops[0], 1, 0.02)
 			most := 9000.0
 			if w.low {
 				most = 1500 // three players and an encoder share two processors here; see the delay test

@@ -131,8 +131,8 @@ func TestFormatsTimelineInspectorAndPackagingInTheConsole(t *testing.T) {
 	newest := `Math.max(...[...document.querySelectorAll("[data-segment]")].map(e => +e.dataset.segment))`
 	first := eval[int](p, newest)
 	p.until(fmt.Sprintf("%s > %d", newest, first+1))
+	p.until(fmt.Sprintf(`document.querySelectorAll('[data-segment="%d"]').length === 3`, first))
 	starts := eval[[]float64](p, fmt.Sprintf(`[...document.querySelectorAll('[data-segment="%d"]')].map(e => parseFloat(e.style.left))`, first))
-	require.Len(t, starts, 3)
 	assert.InDelta(t, starts[0], starts[1], 0.5, "renditions are drawn aligned")
 
 	tab("inspector")

@@ -88,7 +88,7 @@ func (q *request) segment(rend *origin.Rendition, v *origin.View, msn uint64) {
 		q.fail(http.StatusNotFound, "There is no such segment.")
 		return
 	}
-	if seg.Open && q.r.Method == http.MethodGet {
+	if seg.Open {
 		q.kind = "segment-open"
 		q.follow(rend, v, seg)
 		return
@@ -96,12 +96,8 @@ func (q *request) segment(rend *origin.Rendition, v *origin.View, msn uint64) {
 	q.sendSegment(seg)
 }
 
-func segmentTag(seg *segment.Segment) string {
-	return seg.ETag
-}
-
 func (q *request) sendSegment(seg *segment.Segment) {
-	q.send(contentType(q.file, seg.Header.Track.Kind == media.Audio), immutable, segmentTag(seg), seg.Arrived, seg.Pieces...)
+	q.send(contentType(q.file, seg.Header.Track.Kind == media.Audio), immutable, seg.ETag, seg.Arrived, seg.Pieces...)
 }
 
 // follow sends an open segment with chunked transfer coding, each part when it is there. A
@@ -110,7 +106,7 @@ func (q *request) follow(rend *origin.Rendition, v *origin.View, seg *segment.Se
 	h := q.w.Header()
 	h.Set("Content-Type", contentType(q.file, seg.Header.Track.Kind == media.Audio))
 	h.Set("Cache-Control", immutable)
-	h.Set("ETag", segmentTag(seg))
+	h.Set("ETag", seg.ETag)
 	first := q.s.now().Sub(q.begun)
 	c := &counted{ResponseWriter: q.w, status: http.StatusOK}
 	out := http.NewResponseController(q.w)
@@ -121,6 +117,9 @@ func (q *request) follow(rend *origin.Rendition, v *origin.View, seg *segment.Se
 		q.s.meter.Waiting(-1)
 		q.s.meter.Answered(q.kind, c.status, c.bytes, first)
 	}()
+	if q.r.Method == http.MethodHead {
+		return // how long it will be is not known yet
+	}
 	sent := 0
 	for {
 		for ; sent < len(seg.Parts); sent++ {
@@ -202,7 +201,7 @@ func (q *request) wrapped(rend *origin.Rendition, v *origin.View, msn uint64) {
 	case err != nil:
 		q.fail(http.StatusServiceUnavailable, "The segment could not be wrapped: "+err.Error())
 	default:
-		q.send(contentType(q.file, seg.Header.Track.Kind == media.Audio), immutable, segmentTag(seg), seg.Arrived, b)
+		q.send(contentType(q.file, seg.Header.Track.Kind == media.Audio), immutable, seg.ETag, seg.Arrived, b)
 	}
 }
 

@@ -578,15 +578,14 @@ func (c *Channel) eventsOf(p period) (out []dash.EventStream) {
 	splices := dash.EventStream{Scheme: spliceScheme, Timescale: scale}
 	markers := dash.EventStream{Scheme: markerScheme, Timescale: scale}
 	begin := hls.WallClock(c.epoch, p.start)
-	for i, m := range c.markers {
+	for _, m := range c.markers {
 		at := m.At.Sub(begin).Milliseconds()
 		if at < 0 || p.end > 0 && at >= (p.end-p.start)*scale/media.VideoTimescale {
 			continue
 		}
-		e := dash.Event{Time: at, Duration: m.DurationMillis, ID: uint32(i + 1)}
 		h := fnv.New32a()
 		_, _ = h.Write([]byte(m.ID))
-		e.ID = h.Sum32()
+		e := dash.Event{Time: at, Duration: m.DurationMillis, ID: h.Sum32()}
 		if m.Splice != nil {
 			e.Signal = &dash.Signal{Binary: base64.StdEncoding.EncodeToString(m.Splice)}
 			splices.Events = append(splices.Events, e)

@@ -327,15 +327,24 @@ func (s *session) offer(u *media.AccessUnit) {
 		s.sup.Boundary(b)
 	}
 	s.c.boundary(b)
-	for name, o := range s.outputs {
+	for _, o := range s.outputs {
 		// A segment later every encoder has put out what it held.
 		if o.r.until > 0 && b.MSN > o.r.until {
 			s.finish(o)
-			delete(s.outputs, name)
-			s.c.retire(o.r, func(name string) bool { return s.outputs[name] != nil })
-			s.c.listVariants()
+			s.handOver(o)
 		}
 	}
+}
+
+// handOver lets another rendition stand in for one that was turned off, once its last segment is
+// whole: at once, since viewers of parts have less than a second in hand.
+func (s *session) handOver(o *output) {
+	if s.outputs[o.r.Name] != o {
+		return // it was done with its last segment
+	}
+	delete(s.outputs, o.r.Name)
+	s.c.retire(o.r, func(name string) bool { return s.outputs[name] != nil })
+	s.c.listVariants()
 }
 
 // checkInterval tells the engineer when the source's keyframes are too far apart for a rung that
@@ -408,7 +417,11 @@ func (s *session) releaseAudio(all bool) {
 func (s *session) cut(o *output, u media.AccessUnit) {
 	t := &o.cutter.Header().Track
 	b, due, ok := s.clock.Lookup(media.Rescale(u.PTS, t.Timescale, media.VideoTimescale))
-	if !ok || o.r.until > 0 && b.MSN >= o.r.until {
+	if !ok {
+		return
+	}
+	if o.r.until > 0 && b.MSN >= o.r.until {
+		s.finish(o) // what comes is behind its end
 		return
 	}
 	for _, seg := range o.cutter.Push(u, b, due, s.c.o.Now()) {
@@ -418,6 +431,9 @@ func (s *session) cut(o *output, u media.AccessUnit) {
 
 func (s *session) publish(o *output, seg *segment.Segment) {
 	s.c.publish(o.r, seg)
+	if !seg.Open && o.r.until > 0 && seg.MSN+1 >= o.r.until {
+		s.handOver(o)
+	}
 	if o.direct || s.sup == nil || seg.Open {
 		return
 	}

@@ -2,11 +2,15 @@ package worker
 
 import (
 	"bufio"
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"net"
 	"os"
+	"path/filepath"
+	"runtime"
 	"runtime/debug"
+	"strconv"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -21,7 +25,7 @@ type Stats struct {
 	transcode.Stats
 	PID   int   `json:"pid"`
 	CPU   int64 `json:"cpu"`   // microseconds of processor time so far
-	Stuck int64 `json:"stuck"` // milliseconds, by its own beats, without any progress on the message at hand
+	Stuck int64 `json:"stuck"` // milliseconds without any progress on the message at hand, while it had a processor or asked for none
 }
 
 // The bounds of the queue inside a worker. Behind it the socket fills, then the supervisor's queue.
@@ -128,27 +132,52 @@ func (c *child) send(kind byte, parts ...[]byte) {
 	}
 }
 
-// beat tells the supervisor that the process lives, and whether it gets on. It counts beats, not
-// time: when the whole machine is held up, nobody beats and nobody is blamed.
+// beat tells the supervisor that the process lives, and how long it could have got on but did not.
+// That is its own processor time and the time in which all of it slept. Time in which it waited for
+// a processor does not count: on a crowded machine nobody is blamed.
 func (c *child) beat() {
+	runtime.LockOSThread()
+	self := syscall.Gettid()
 	var before int64
-	stuck := 0
+	var used, stuck time.Duration
 	for range time.Tick(beat) {
+		cpu := processorTime()
 		now := c.progress.Load()
-		if c.busy.Load() && now == before {
-			stuck++
-		} else {
+		switch {
+		case !c.busy.Load() || now != before:
 			stuck = 0
+		case waiting(os.Getpid(), self):
+			stuck += min(cpu-used, beat)
+		default:
+			stuck += beat
 		}
-		before = now
-		s := Stats{Stats: c.graph.Stats(), PID: os.Getpid()}
-		var ru syscall.Rusage
-		if syscall.Getrusage(syscall.RUSAGE_SELF, &ru) == nil {
-			s.CPU = (ru.Utime.Sec+ru.Stime.Sec)*1_000_000 + int64(ru.Utime.Usec) + int64(ru.Stime.Usec)
-		}
-		s.Stuck = int64(stuck) * beat.Milliseconds()
-		c.send(kindStats, mustJSON(s))
+		before, used = now, cpu
+		c.send(kindStats, mustJSON(Stats{Stats: c.graph.Stats(), PID: os.Getpid(), CPU: cpu.Microseconds(), Stuck: stuck.Milliseconds()}))
 	}
+}
+
+// processorTime returns what this process has used so far.
+func processorTime() time.Duration {
+	var ru syscall.Rusage
+	if syscall.Getrusage(syscall.RUSAGE_SELF, &ru) != nil {
+		return 0
+	}
+	return time.Duration(ru.Utime.Nano() + ru.Stime.Nano())
+}
+
+// waiting reports whether a thread of a process, other than one, has a processor or waits for one.
+func waiting(pid, except int) bool {
+	threads, _ := filepath.Glob(fmt.Sprintf("/proc/%d/task/[0-9]*", pid))
+	for _, dir := range threads {
+		if filepath.Base(dir) == strconv.Itoa(except) {
+			continue
+		}
+		b, err := os.ReadFile(filepath.Join(dir, "stat"))
+		if i := bytes.LastIndexByte(b, ')'); err == nil && i > 0 && i+2 < len(b) && b[i+2] == 'R' {
+			return true
+		}
+	}
+	return false
 }
 
 // Track, Unit, Picture and Failed make the child the sink of its graph.

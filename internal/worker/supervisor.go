@@ -301,7 +301,7 @@ func (s *Supervisor) serve() error {
 		defer feeding.Done()
 		s.feed(conn, stop)
 	}()
-	why := s.listen(conn)
+	why := s.listen(conn, cmd.Process.Pid)
 	_ = cmd.Process.Kill()
 	_ = conn.Close()
 	close(stop)
@@ -423,9 +423,11 @@ func (e *stuckError) Error() string { return fmt.Sprintf("it made no progress fo
 var errSilent = errors.New("it stopped answering")
 
 // patient reads from a worker and gives up after so many quiet ticks. A tick that comes late does
-// not count: then the machine was held up, not the worker.
+// not count, nor one at which the worker waits for a processor: then the machine is held up, not
+// the worker.
 type patient struct {
 	conn  *net.UnixConn
+	pid   int
 	limit func() time.Duration
 }
 
@@ -439,7 +441,7 @@ func (p *patient) Read(b []byte) (int, error) {
 		if n > 0 || !errors.Is(err, os.ErrDeadlineExceeded) {
 			return n, err
 		}
-		if time.Since(begin) < quietTick*3/2 {
+		if time.Since(begin) < quietTick*3/2 && !waiting(p.pid, 0) {
 			quiet += quietTick
 		}
 		if quiet >= p.limit() {
@@ -449,8 +451,8 @@ func (p *patient) Read(b []byte) (int, error) {
 }
 
 // listen hands messages to the handler until the process ends or hangs.
-func (s *Supervisor) listen(conn *net.UnixConn) error {
-	r := bufio.NewReaderSize(&patient{conn, func() time.Duration { return s.hang }}, 256<<10)
+func (s *Supervisor) listen(conn *net.UnixConn, pid int) error {
+	r := bufio.NewReaderSize(&patient{conn, pid, func() time.Duration { return s.hang }}, 256<<10)
 	steady := time.Now()
 	for {
 		kind, body, err := readMessage(r)

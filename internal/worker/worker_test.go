@@ -188,3 +188,15 @@ func FuzzMessages(f *testing.F) {
 		}
 	})
 }
+
+// TestWaitingTellsBusyFromAsleep: only what asks for a processor may be excused for being slow.
+func TestWaitingTellsBusyFromAsleep(t *testing.T) {
+	for line, want := range map[string]bool{"while :; do :; done": true, "exec sleep 60": false} {
+		cmd := exec.Command("sh", "-c", line)
+		require.NoError(t, cmd.Start())
+		assert.Eventually(t, func() bool { return waiting(cmd.Process.Pid, 0) == want }, 5*time.Second, time.Millisecond, line)
+		require.NoError(t, cmd.Process.Kill())
+		_ = cmd.Wait()
+	}
+	assert.False(t, waiting(0, 0))
+}

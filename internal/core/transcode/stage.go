@@ -62,7 +62,7 @@ func (s *stage) run(sink Sink, rate media.Rational, after <-chan struct{}) {
 	if err != nil {
 		sink.Failed(err)
 	}
-	first := true
+	first, duration := true, int64(0)
 	for j := range s.jobs {
 		begin := time.Now()
 		if err == nil && j.pts >= s.from {
@@ -71,8 +71,8 @@ func (s *stage) run(sink Sink, rate media.Rational, after <-chan struct{}) {
 			if u, err = enc.Encode(j.pic, j.pts, key); err != nil {
 				sink.Failed(err)
 			}
-			first = false
-			s.emit(sink, u, j.duration)
+			first, duration = false, j.duration
+			s.emit(sink, u, duration)
 		}
 		s.pool.Put(j.pic)
 		s.busy.Add(time.Since(begin).Microseconds())
@@ -82,7 +82,7 @@ func (s *stage) run(sink Sink, rate media.Rational, after <-chan struct{}) {
 		if u, err = enc.Encode(nil, 0, false); u == nil {
 			break
 		}
-		s.emit(sink, u, 0)
+		s.emit(sink, u, duration) // no successor will tell
 	}
 }
 

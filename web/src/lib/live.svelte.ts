@@ -18,6 +18,10 @@ class Live {
     this.events = past;
     const source = new EventSource("/api/v1/live");
     this.#source = source;
+    // A browser keeps a page that was left for a while, with its connections, of which it has six
+    // for a server. A page that is come back to begins anew.
+    addEventListener("pagehide", () => source.close(), { once: true });
+    addEventListener("pageshow", (e) => e.persisted && location.reload());
     source.onopen = () => (this.connected = true);
     source.onerror = () => (this.connected = false);
     source.addEventListener("status", (e) => this.#take(JSON.parse((e as MessageEvent).data)));

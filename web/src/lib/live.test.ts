@@ -1,6 +1,6 @@
 import { afterEach, beforeEach, expect, it, vi } from "vitest";
 import { live } from "./live.svelte";
-import type { Event } from "./types";
+import type { Event as Told } from "./types";
 
 /** Source stands in for the browser's EventSource. */
 class Source {
@@ -23,7 +23,7 @@ class Source {
   }
 }
 
-const event = (id: number): Event => ({
+const event = (id: number): Told => ({
   id,
   at: "2026-06-01T12:00:00Z",
   level: "info",
@@ -32,7 +32,11 @@ const event = (id: number): Event => ({
 });
 const channel = (load: number) => ({ slug: "start-line", worker: { load }, feed: { bitrate: 5 } });
 
-beforeEach(() => vi.stubGlobal("EventSource", Source));
+const page = new EventTarget();
+beforeEach(() => {
+  vi.stubGlobal("EventSource", Source);
+  vi.stubGlobal("addEventListener", page.addEventListener.bind(page));
+});
 afterEach(() => {
   live.stop();
   vi.unstubAllGlobals();
@@ -63,5 +67,11 @@ it("shows when the line is lost, and closes it when it is told to", () => {
   Source.last.onerror?.();
   expect(live.connected).toBe(false);
   live.stop();
+  expect(Source.last.closed).toBe(true);
+});
+
+it("closes its line when the page is left, so that the browser can use it", () => {
+  live.start([]);
+  page.dispatchEvent(new Event("pagehide"));
   expect(Source.last.closed).toBe(true);
 });
