@@ -143,6 +143,7 @@ func TestStartsThatFailSayWhy(t *testing.T) {
 }
 
 func TestSenderGoneAndBack(t *testing.T) {
+	t.Parallel() // it waits more than it works
 	s := start(t)
 	url := s.channel("start-line", origin.Settings{SegmentMillis: 1000}, sourceOnly, ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
 	stop := s.send(0, camera.Options{URL: url})
@@ -186,6 +187,7 @@ func TestSenderGoneAndBack(t *testing.T) {
 }
 
 func TestSoundAloneAndPictureAlone(t *testing.T) {
+	t.Parallel() // it waits more than it works
 	s := start(t)
 	sound := s.channel("booth", origin.Settings{SegmentMillis: 1000}, ladder.Rung{Name: "source", On: true, Source: true}, ladder.Rung{Name: "low", On: true, Source: false, Height: 90, Bitrate: 100_000, AudioBitrate: 32_000})
 	picture := s.channel("mark", origin.Settings{SegmentMillis: 1000}, ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
@@ -223,6 +225,7 @@ func refused(t *testing.T, address string) *rtmp.RefusedError {
 }
 
 func TestRefusedSenders(t *testing.T) {
+	t.Parallel() // it waits more than it works
 	s := start(t)
 	url := s.channel("start-line", origin.Settings{}, sourceOnly)
 	other := s.channel("harbour", origin.Settings{}, sourceOnly)
@@ -273,6 +276,7 @@ func TestRefusedSenders(t *testing.T) {
 }
 
 func TestGarbageOnTheRTMPPort(t *testing.T) {
+	t.Parallel() // it waits more than it works
 	s := start(t)
 	url := s.channel("start-line", origin.Settings{SegmentMillis: 1000}, sourceOnly)
 	s.send(0, camera.Options{URL: url})
@@ -396,6 +400,7 @@ func certificate(t *testing.T, cert, key string) *x509.CertPool {
 }
 
 func TestDeliveryHeadersAndRefusals(t *testing.T) {
+	t.Parallel() // it waits more than it works
 	s := start(t)
 	url := s.channel("start-line", origin.Settings{SegmentMillis: 500, Window: 3}, sourceOnly)
 	code, body, h := s.get("/media/start-line/index.m3u8")
@@ -482,6 +487,7 @@ func mediainfo(t *testing.T, s *service, at, header string, segment []byte) {
 }
 
 func TestCommands(t *testing.T) {
+	t.Parallel() // it waits more than it works
 	s := start(t)
 	out, code := s.command("channels", "list")
 	assert.Zero(t, code)
@@ -558,6 +564,7 @@ func TestCommands(t *testing.T) {
 }
 
 func TestAPIIsWhatItsDocumentSays(t *testing.T) {
+	t.Parallel() // it waits more than it works
 	s := start(t)
 	code, b, _ := s.get("/api/v1/openapi.json")
 	require.Equal(t, 200, code)
