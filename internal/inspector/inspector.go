@@ -4,6 +4,9 @@ package inspector
 import (
 	"bytes"
 	"context"
+	"crypto/aes"
+	"crypto/cipher"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -43,7 +46,8 @@ type follower struct {
 	i       *inspect.Inspector
 	begun   time.Time
 	until   time.Time
-	headers map[string]bool // fetched, by rendition and address
+	headers map[string]bool   // fetched, by rendition and address
+	keys    map[string][]byte // by address
 }
 
 // ErrAddress says that an address cannot be inspected.
@@ -63,7 +67,7 @@ func Run(ctx context.Context, o Options) (inspect.Report, error) {
 	if o.Say == nil {
 		o.Say = func(string, ...any) {}
 	}
-	f := &follower{Options: o, i: inspect.New(o.Address), begun: time.Now(), headers: map[string]bool{}}
+	f := &follower{Options: o, i: inspect.New(o.Address), begun: time.Now(), headers: map[string]bool{}, keys: map[string][]byte{}}
 	f.until = f.begun.Add(o.Follow)
 	body, kind, _, err := f.get(ctx, o.Address)
 	if err != nil {
@@ -93,26 +97,48 @@ type statusError struct{ status int }
 
 func (e *statusError) Error() string { return fmt.Sprintf("status %d", e.status) }
 
-func (f *follower) get(ctx context.Context, address string) (body []byte, kind string, took time.Duration, err error) {
+// fetch gets what one request is for. Of a server that does not serve ranges it takes the range out
+// of the whole.
+func (f *follower) fetch(ctx context.Context, r inspect.Resource) (body []byte, kind string, took time.Duration, err error) {
 	ctx, cancel := context.WithTimeout(ctx, requestLimit)
 	defer cancel()
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, r.URI, nil)
 	if err != nil {
 		return nil, "", 0, err
 	}
 	req.Header.Set("User-Agent", "Metaplasis-inspector")
+	if r.Offset >= 0 {
+		req.Header.Set("Range", fmt.Sprintf("bytes=%d-%d", r.Offset, r.Offset+r.Length-1))
+	}
 	begin := time.Now()
 	res, err := f.Client.Do(req)
 	if err != nil {
 		return nil, "", 0, err
 	}
 	defer func() { _ = res.Body.Close() }()
-	if res.StatusCode != http.StatusOK {
+	partial := res.StatusCode == http.StatusPartialContent && r.Offset >= 0
+	if res.StatusCode != http.StatusOK && !partial {
 		_, _ = io.Copy(io.Discard, io.LimitReader(res.Body, 1<<16))
 		return nil, "", 0, &statusError{res.StatusCode}
 	}
-	body, err = io.ReadAll(io.LimitReader(res.Body, maxBody))
+	body, err = io.ReadAll(io.LimitReader(res.Body, maxBody+1))
+	if err == nil && len(body) > maxBody {
+		err = fmt.Errorf("found more than %d MB, expected a playlist, manifest or segment", maxBody>>20)
+	}
+	if err == nil && r.Offset >= 0 {
+		if !partial {
+			body = body[min(r.Offset, int64(len(body))):]
+			body = body[:min(r.Length, int64(len(body)))]
+		}
+		if int64(len(body)) != r.Length {
+			err = fmt.Errorf("found %d bytes, expected the %d from %d on", len(body), r.Length, r.Offset)
+		}
+	}
 	return body, res.Header.Get("Content-Type"), time.Since(begin), err
+}
+
+func (f *follower) get(ctx context.Context, address string) (body []byte, kind string, took time.Duration, err error) {
+	return f.fetch(ctx, inspect.Resource{URI: address, Offset: -1})
 }
 
 func join(base, ref string) string {
@@ -294,59 +320,106 @@ func (f *follower) toFetch(p *hls.Playlist, from uint64) (out []*hls.Entry) {
 	return out
 }
 
-// header fetches an initialization section once.
-func (f *follower) header(ctx context.Context, name, address string) {
-	f.mu.Lock()
-	known := f.headers[name+" "+address]
-	f.headers[name+" "+address] = true
-	f.mu.Unlock()
-	if known || address == "" {
-		return
+// header fetches an initialization section once and returns the name under which it is known.
+func (f *follower) header(ctx context.Context, name, base string, r inspect.Resource) (id string) {
+	if r.URI == "" {
+		return ""
 	}
-	body, _, _, err := f.get(ctx, address)
+	r.URI = join(base, r.URI)
+	if id = r.URI; r.Offset >= 0 {
+		id += fmt.Sprintf(" from byte %d", r.Offset)
+	}
+	f.mu.Lock()
+	known := f.headers[name+" "+id]
+	f.headers[name+" "+id] = true
+	f.mu.Unlock()
+	if known {
+		return id
+	}
+	body, _, _, err := f.fetch(ctx, r)
 	f.judge(func() {
 		if err != nil {
-			f.i.Unreachable(inspect.Breaks, name, "the header "+address, err)
+			f.i.Unreachable(inspect.Breaks, name, "the header "+id, err)
 			return
 		}
-		f.i.Header(name, address, body)
+		f.i.Header(name, id, body)
 	})
+	return id
 }
 
 func (f *follower) segment(ctx context.Context, name, address string, e *hls.Entry) {
-	header := ""
-	if e.Header != "" {
-		header = join(address, e.Header)
-		f.header(ctx, name, header)
+	header := f.header(ctx, name, address, inspect.Resource{URI: e.Header, Offset: e.HeaderOffset, Length: e.HeaderLength})
+	body, _, took, err := f.fetch(ctx, inspect.Resource{URI: join(address, e.URI), Offset: e.Offset, Length: e.Length})
+	if err == nil && e.Key != nil {
+		body, err = f.open(ctx, address, e, body)
 	}
-	body, _, took, err := f.get(ctx, join(address, e.URI))
 	if ctx.Err() != nil {
 		return
 	}
 	f.judge(func() {
-		if err != nil {
+		switch {
+		case errors.Is(err, errSealed):
+			f.i.NotJudged(name, "segments encrypted with "+e.Key.Method)
+		case err != nil:
 			f.i.Unreachable(inspect.Breaks, name, fmt.Sprintf("segment %d", e.MSN), err)
-			return
+		default:
+			f.i.Segment(name, &inspect.Piece{MSN: e.MSN, Part: -1, Header: header, Body: body, Duration: e.Duration, Discontinuity: e.Discontinuity, Took: took, Start: -1})
 		}
-		f.i.Segment(name, &inspect.Piece{MSN: e.MSN, Part: -1, Header: header, Body: cut(body, e.Offset, e.Length), Duration: e.Duration, Discontinuity: e.Discontinuity, Took: took, Start: -1})
 	})
 }
 
-// cut takes a byte range out of a whole resource.
-func cut(b []byte, offset, length int64) []byte {
-	if offset < 0 || offset+length > int64(len(b)) {
-		return b
+// errSealed says that a segment cannot be looked into.
+var errSealed = errors.New("encrypted in a way that hides its structure")
+
+// open decrypts a segment as its playlist tells (RFC 8216, 4.3.2.4 and 5.2).
+func (f *follower) open(ctx context.Context, address string, e *hls.Entry, body []byte) ([]byte, error) {
+	switch {
+	case e.Key.Method != "AES-128" && e.Header != "":
+		return body, nil // samples are encrypted, their boxes are not
+	case e.Key.Method != "AES-128" || e.Key.Format != "" && e.Key.Format != "identity":
+		return nil, errSealed
 	}
-	return b[offset : offset+length]
+	uri := join(address, e.Key.URI)
+	f.mu.Lock()
+	key := f.keys[uri]
+	f.mu.Unlock()
+	if key == nil {
+		var err error
+		if key, _, _, err = f.get(ctx, uri); err != nil {
+			return nil, fmt.Errorf("its key: %w", err)
+		}
+		f.mu.Lock()
+		f.keys[uri] = key
+		f.mu.Unlock()
+	}
+	block, err := aes.NewCipher(key)
+	if err != nil || len(key) != aes.BlockSize {
+		return nil, fmt.Errorf("found a key of %d bytes, expected %d", len(key), aes.BlockSize)
+	}
+	if len(body) == 0 || len(body)%aes.BlockSize != 0 {
+		return nil, fmt.Errorf("found %d encrypted bytes, expected a multiple of %d", len(body), aes.BlockSize)
+	}
+	iv := e.Key.IV
+	if iv == nil {
+		iv = binary.BigEndian.AppendUint64(make([]byte, 8), e.MSN)
+	}
+	plain := make([]byte, len(body))
+	cipher.NewCBCDecrypter(block, iv).CryptBlocks(plain, body)
+	padding := int(plain[len(plain)-1])
+	if padding == 0 || padding > aes.BlockSize {
+		return nil, fmt.Errorf("found a padding of %d bytes after decryption, expected 1 to %d: another key or IV", padding, aes.BlockSize)
+	}
+	return plain[:len(plain)-padding], nil
 }
 
 // parts fetches the parts of the open segment that are new.
 func (f *follower) parts(ctx context.Context, name, address string, p *hls.Playlist, done *[2]uint64) {
 	n := len(p.Entries)
-	if n == 0 || !p.Entries[n-1].Open {
+	if n == 0 || !p.Entries[n-1].Open || p.Entries[n-1].Key != nil {
 		return
 	}
 	e := &p.Entries[n-1]
+	header := f.header(ctx, name, address, inspect.Resource{URI: e.Header, Offset: e.HeaderOffset, Length: e.HeaderLength})
 	from := 0
 	if done[0] == e.MSN {
 		from = int(done[1])
@@ -356,7 +429,7 @@ func (f *follower) parts(ctx context.Context, name, address string, p *hls.Playl
 		if part.Gap {
 			continue
 		}
-		body, _, took, err := f.get(ctx, join(address, part.URI))
+		body, _, took, err := f.fetch(ctx, inspect.Resource{URI: join(address, part.URI), Offset: part.Offset, Length: part.Length})
 		if ctx.Err() != nil {
 			return
 		}
@@ -365,7 +438,7 @@ func (f *follower) parts(ctx context.Context, name, address string, p *hls.Playl
 				f.i.Unreachable(inspect.Breaks, name, fmt.Sprintf("part %d of segment %d", k, e.MSN), err)
 				return
 			}
-			f.i.Segment(name, &inspect.Piece{MSN: e.MSN, Part: k, Body: cut(body, part.Offset, part.Length), Duration: part.Duration, Independent: part.Independent, Took: took, Start: -1})
+			f.i.Segment(name, &inspect.Piece{MSN: e.MSN, Part: k, Header: header, Body: body, Duration: part.Duration, Independent: part.Independent, Took: took, Start: -1})
 		})
 	}
 	*done = [2]uint64{e.MSN, uint64(len(e.Parts))}
@@ -412,9 +485,9 @@ func (f *follower) followDASH(ctx context.Context, body []byte) {
 			f.clock(ctx, m)
 			f.Say("%d periods, %d segments", len(m.Periods), len(list))
 		}
-		for _, e := range f.newest(list, fetched, first) {
+		for _, e := range f.newest(list, fetched, first, m.Type == "dynamic") {
 			if m.Type != "dynamic" {
-				f.dashSegment(ctx, e)
+				f.dashSegments(ctx, e)
 				continue
 			}
 			q := queues[e.Name]
@@ -451,33 +524,57 @@ func (f *follower) followDASH(ctx context.Context, body []byte) {
 	}
 }
 
-// newest picks the segments that were not fetched yet, at first only the last of each representation.
-func (f *follower) newest(list []inspect.Entry, fetched map[string]bool, first bool) (out []inspect.Entry) {
-	left := map[string]int{}
+// newest picks the segments that were not fetched yet: at first only the last of each
+// representation, and of a stream that is not live some of the begin and the last.
+func (f *follower) newest(list []inspect.Entry, fetched map[string]bool, first, live bool) (out []inspect.Entry) {
+	left, passed := map[string]int{}, map[string]int{}
 	for _, e := range list {
 		left[e.Name]++
 	}
 	for _, e := range list {
 		left[e.Name]--
-		key := fmt.Sprint(e.Name, e.Number, e.URI)
+		passed[e.Name]++
+		key := fmt.Sprint(e.Name, e.Number, e.Resource)
 		if fetched[key] {
 			continue
 		}
 		fetched[key] = true
-		if !first || left[e.Name] < atFirst {
+		if !first || live && left[e.Name] < atFirst || !live && (passed[e.Name] <= onDemand || left[e.Name] == 0) {
 			out = append(out, e)
 		}
 	}
 	return out
 }
 
-func (f *follower) dashSegment(ctx context.Context, e inspect.Entry) {
-	header := ""
-	if e.Header != "" {
-		header = join(f.Address, e.Header)
-		f.header(ctx, e.Name, header)
+// dashSegments fetches a segment, or an index and some of the segments that it tells of.
+func (f *follower) dashSegments(ctx context.Context, e inspect.Entry) {
+	if !e.Index {
+		f.dashSegment(ctx, e)
+		return
 	}
-	body, _, took, err := f.get(ctx, join(f.Address, e.URI))
+	r := e.Resource
+	r.URI = join(f.Address, r.URI)
+	body, _, _, err := f.fetch(ctx, r)
+	var list []inspect.Entry
+	f.judge(func() {
+		if err != nil {
+			f.i.Unreachable(inspect.Breaks, e.Name, "the index", err)
+			return
+		}
+		list = f.i.Index(e, body)
+	})
+	for n, one := range list {
+		if n < onDemand || n == len(list)-1 {
+			f.dashSegment(ctx, one)
+		}
+	}
+}
+
+func (f *follower) dashSegment(ctx context.Context, e inspect.Entry) {
+	header := f.header(ctx, e.Name, f.Address, e.Header)
+	r := e.Resource
+	r.URI = join(f.Address, r.URI)
+	body, _, took, err := f.fetch(ctx, r)
 	if ctx.Err() != nil {
 		return
 	}

@@ -1,10 +1,15 @@
 package inspector
 
 import (
+	"bytes"
 	"context"
+	"crypto/aes"
+	"crypto/cipher"
+	"encoding/binary"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
+	"path"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -72,6 +77,112 @@ func recorded(numbers ...int) string {
 }
 
 const master = "#EXTM3U\n#EXT-X-STREAM-INF:BANDWIDTH=9000,CODECS=\"mp4a.40.2\"\naudio/index.m3u8\n"
+
+// file is one recording of three segments behind its header, as others keep it.
+func file() (b []byte, header, index int, sizes []int) {
+	b = bmff.Header(track())
+	header = len(b)
+	var refs, media []byte
+	for n := range int64(3) {
+		s := segment(n)
+		sizes = append(sizes, len(s))
+		refs = binary.BigEndian.AppendUint32(refs, uint32(len(s)))
+		refs = binary.BigEndian.AppendUint32(refs, 47*1024)
+		refs = binary.BigEndian.AppendUint32(refs, 1<<31|1<<28)
+		media = append(media, s...)
+	}
+	x := binary.BigEndian.AppendUint32(nil, uint32(32+len(refs)))
+	x = append(x, "sidx"...)
+	for _, v := range []uint32{0, 1, 48000, 0, 0, 3} {
+		x = binary.BigEndian.AppendUint32(x, v)
+	}
+	x = append(x, refs...)
+	return append(append(b, x...), media...), header, len(x), sizes
+}
+
+// keep serves whole files, with ranges.
+func keep(t *testing.T, files map[string]string) (base string) {
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		text, ok := files[r.URL.Path]
+		if !ok {
+			http.NotFound(w, r)
+			return
+		}
+		if r.URL.Query().Has("whole") { // a server that knows no ranges
+			r.Header.Del("Range")
+		}
+		w.Header().Set("Content-Type", map[string]string{".m3u8": "application/vnd.apple.mpegurl", ".mpd": "application/dash+xml"}[path.Ext(r.URL.Path)])
+		http.ServeContent(w, r, "", time.Time{}, strings.NewReader(text))
+	}))
+	t.Cleanup(s.Close)
+	return s.URL
+}
+
+// sealed encrypts as HLS does, with the number as IV.
+func sealed(t *testing.T, key, b []byte, msn uint64) string {
+	block, err := aes.NewCipher(key)
+	require.NoError(t, err)
+	n := aes.BlockSize - len(b)%aes.BlockSize
+	b = append(b, bytes.Repeat([]byte{byte(n)}, n)...)
+	cipher.NewCBCEncrypter(block, binary.BigEndian.AppendUint64(make([]byte, 8), msn)).CryptBlocks(b, b)
+	return string(b)
+}
+
+// TestStreamsOfOthers: what we do not write ourselves is followed too.
+func TestStreamsOfOthers(t *testing.T) {
+	all, header, index, sizes := file()
+	key := []byte("sixteen bytes, k")
+	vod := func(lines string) string {
+		return "#EXTM3U\n#EXT-X-VERSION:7\n#EXT-X-TARGETDURATION:1\n#EXT-X-PLAYLIST-TYPE:VOD\n" + lines + "#EXT-X-ENDLIST\n"
+	}
+	ranges := func(name string) string {
+		out := fmt.Sprintf("#EXT-X-MAP:URI=%q,BYTERANGE=\"%d@0\"\n", name, header)
+		at := header + index
+		for _, n := range sizes {
+			out += fmt.Sprintf("#EXTINF:%.5f,\n#EXT-X-BYTERANGE:%d@%d\n%s\n", length, n, at, name)
+			at += n
+		}
+		return vod(out)
+	}
+	ext := fmt.Sprintf("#EXTINF:%.5f,\n", length)
+	mpd := func(attributes, addressing string) string {
+		return fmt.Sprintf(`<MPD xmlns="urn:mpeg:dash:schema:mpd:2011" profiles="urn:mpeg:dash:profile:isoff-on-demand:2011" type="static" minBufferTime="PT1S" mediaPresentationDuration="PT%fS"><BaseURL>dir/</BaseURL><Period%s><AdaptationSet contentType="audio" mimeType="audio/mp4"><Representation id="audio" codecs="mp4a.40.2" bandwidth="9000">%s</Representation></AdaptationSet></Period></MPD>`, 3*length, attributes, addressing)
+	}
+	last := header + index - 1
+	files := map[string]string{
+		"/all.mp4": string(all), "/dir/all.mp4": string(all), "/dir/header.mp4": string(all[:header]), "/key": string(key), "/short": "short",
+		"/dir/1.m4s": string(segment(0)), "/dir/2.m4s": string(segment(1)), "/dir/3.m4s": string(segment(2)),
+		"/0.bin": sealed(t, key, segment(0), 0), "/1.bin": sealed(t, key, segment(1), 1), "/a.ts": "G" + strings.Repeat("x", 187), "/a.vtt": "WEBVTT\n\n", "/a.mp3": "\xff\xfb\x90\x00",
+		"/ranges.m3u8": ranges("all.mp4"), "/norange.m3u8": ranges("all.mp4?whole"), "/beyond.m3u8": strings.Replace(ranges("all.mp4"), fmt.Sprintf(":%d@%d", sizes[2], len(all)-sizes[2]), fmt.Sprintf(":%d@%d", sizes[2]+9, len(all)-sizes[2]), 1),
+		"/aes.m3u8":      vod("#EXT-X-MAP:URI=\"dir/header.mp4\"\n#EXT-X-KEY:METHOD=AES-128,URI=\"key\"\n" + ext + "0.bin\n" + ext + "1.bin\n"),
+		"/wrong.m3u8":    vod("#EXT-X-MAP:URI=\"dir/header.mp4\"\n#EXT-X-KEY:METHOD=AES-128,URI=\"short\"\n" + ext + "0.bin\n"),
+		"/sample.m3u8":   vod("#EXT-X-KEY:METHOD=SAMPLE-AES,URI=\"key\"\n#EXTINF:1,\na.ts\n"),
+		"/subtitle.m3u8": vod("#EXTINF:1,\na.vtt\n"), "/mp3.m3u8": vod("#EXTINF:1,\na.mp3\n"),
+		"/base.mpd":     mpd("", fmt.Sprintf(`<BaseURL>all.mp4</BaseURL><SegmentBase indexRange="%d-%d"><Initialization range="0-%d"/></SegmentBase>`, header, last, header-1)),
+		"/implicit.mpd": mpd("", fmt.Sprintf(`<BaseURL>all.mp4</BaseURL><SegmentBase indexRange="%d-%d"/>`, header, last)),
+		"/noindex.mpd":  mpd("", fmt.Sprintf(`<BaseURL>all.mp4</BaseURL><SegmentBase indexRange="0-%d"><Initialization range="0-%d"/></SegmentBase>`, header-1, header-1)),
+		"/nonsense.mpd": mpd("", `<BaseURL>all.mp4</BaseURL><SegmentBase indexRange="9-1"/>`),
+		"/list.mpd":     mpd("", `<SegmentList timescale="48000" duration="48128"><Initialization sourceURL="header.mp4"/><SegmentURL media="1.m4s"/><SegmentURL media="2.m4s"/><SegmentURL media="3.m4s"/></SegmentList>`),
+		"/counted.mpd":  mpd(fmt.Sprintf(` duration="PT%fS"`, 3*length), `<SegmentTemplate timescale="48000" duration="48128" media="$Number$.m4s" initialization="header.mp4"/>`),
+		"/repeat.mpd":   mpd(` start="PT0S"`, `<SegmentTemplate timescale="48000" media="$Number$.m4s" initialization="header.mp4"><SegmentTimeline><S t="0" d="48128" r="-1"/></SegmentTimeline></SegmentTemplate>`),
+	}
+	base := keep(t, files)
+	for file, want := range map[string]struct {
+		segments int
+		rules    []string
+	}{
+		"ranges.m3u8": {3, nil}, "norange.m3u8": {3, nil}, "aes.m3u8": {2, nil}, "subtitle.m3u8": {1, nil},
+		"beyond.m3u8": {2, []string{"unreachable"}}, "wrong.m3u8": {0, []string{"unreachable"}},
+		"sample.m3u8": {0, []string{"not-judged"}}, "mp3.m3u8": {1, []string{"not-judged"}},
+		"base.mpd": {3, nil}, "implicit.mpd": {3, nil}, "list.mpd": {3, nil}, "counted.mpd": {3, nil}, "repeat.mpd": {3, nil},
+		"noindex.mpd": {0, []string{"index-unreadable"}}, "nonsense.mpd": {0, []string{"byte-range"}},
+	} {
+		r := run(t, base+"/"+file)
+		assert.Equal(t, want.rules, rules(r), "%s: %v", file, r.Findings)
+		require.Len(t, r.Streams, 1, file)
+		assert.Equal(t, want.segments, r.Streams[0].Segments, file)
+	}
+}
 
 func rules(r inspect.Report) (out []string) {
 	for _, f := range r.Findings {

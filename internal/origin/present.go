@@ -510,7 +510,7 @@ func (d *describer) video(o *offer, h *segment.Header) dash.Representation {
 	t := &h.Track
 	r := dash.Representation{
 		ID: o.name, Codecs: t.CodecName, Bandwidth: max(o.peak(), 1), Width: t.Width, Height: t.Height,
-		Template: &dash.SegmentTemplate{Header: o.name + "/" + h.Name},
+		Addressing: dash.Addressing{Template: &dash.SegmentTemplate{Header: o.name + "/" + h.Name}},
 	}
 	if t.FrameRate.Valid() {
 		f := t.FrameRate.Reduce()
@@ -528,8 +528,8 @@ func (d *describer) sound(o *offer, h *segment.Header) dash.Representation {
 	t := &h.Track
 	return dash.Representation{
 		ID: o.soundName, Codecs: t.CodecName, Bandwidth: max(o.sound.Peak*11/10, 1), Sampling: t.SampleRate,
-		Channels: &dash.Descriptor{Scheme: channelNames, Value: fmt.Sprint(t.Channels)},
-		Template: &dash.SegmentTemplate{Header: o.soundName + "/" + h.Name},
+		Channels:   &dash.Descriptor{Scheme: channelNames, Value: fmt.Sprint(t.Channels)},
+		Addressing: dash.Addressing{Template: &dash.SegmentTemplate{Header: o.soundName + "/" + h.Name}},
 	}
 }
 

@@ -9,7 +9,7 @@ import (
 	"metaplasis/internal/core/media"
 )
 
-// Fragment is what one moof and mdat hold, for the one track that CMAF allows.
+// Fragment is what one moof and mdat hold of one track.
 type Fragment struct {
 	Sequence uint32
 	DTS      int64 // baseMediaDecodeTime, in the track's timescale
@@ -17,17 +17,31 @@ type Fragment struct {
 	Messages []Message // of the emsg boxes that stood before it
 	Produced time.Time // of the prft box that stood before it, else zero
 	Data     int       // bytes of its mdat
-	sizes    []int     // of the units, as trun tells them
+	places   []place   // of the units' data
+}
+
+// place is where a sample lies, counted from the first byte of its moof.
+type place struct {
+	at   int64
+	size uint32
 }
 
 // HeaderInfo is what a reader of segments needs of a header.
 type HeaderInfo struct {
+	Tracks        int // that the header describes; what follows is the first track of video, else the first
+	ID            uint32
 	Timescale     int64
 	Handler       string // "vide" or "soun"
 	SampleEntry   string // "avc1", "mp4a"
 	Config        []byte // the contents of avcC, or of the decoder specific info
 	Width, Height int    // of the visual sample entry
+	Protected     bool   // its samples are encrypted (ISO/IEC 23001-7)
+
+	usual map[uint32]sample // by track: what trex says of samples that say nothing
 }
+
+// sample is what is told of a sample, or of all that do not tell themselves.
+type sample struct{ duration, size, flags uint32 }
 
 func broken(found, want string) error {
 	return &media.FormatError{Format: "ISO base media file", Found: found, Want: want}
@@ -63,54 +77,104 @@ func walkFrom(b []byte, visit func(kind string, body, from []byte) error) error 
 }
 
 // containers are the boxes that ReadHeader looks into.
-var containers = map[string]bool{"moov": true, "trak": true, "mdia": true, "minf": true, "stbl": true}
+var containers = map[string]bool{"mdia": true, "minf": true, "stbl": true}
 
-// ReadHeader reads a CMAF header of one track.
+// ReadHeader reads the header of a file of movie fragments (8.2, 8.8.3). CMAF has one track in it;
+// of more, the one that leads is told.
 func ReadHeader(b []byte) (*HeaderInfo, error) {
-	h := &HeaderInfo{}
-	var visit func(kind string, body []byte) error
-	visit = func(kind string, body []byte) error {
-		switch {
-		case containers[kind]:
-			return walk(body, visit)
-		case kind == "mdhd":
-			at := 12
-			if len(body) > 0 && body[0] == 1 {
-				at = 20
-			}
-			if len(body) < at+4 {
-				return broken("a short mdhd", "a timescale")
-			}
-			h.Timescale = int64(binary.BigEndian.Uint32(body[at:]))
-		case kind == "hdlr" && len(body) >= 12:
-			h.Handler = string(body[8:12])
-		case kind == "stsd":
-			if len(body) < 8 {
-				return broken("a short stsd", "a sample entry")
-			}
-			return walk(body[8:], func(kind string, body []byte) error { return h.sampleEntry(kind, body) })
+	h := &HeaderInfo{usual: map[uint32]sample{}}
+	err := walk(b, func(kind string, body []byte) error {
+		if kind != "moov" {
+			return nil
 		}
-		return nil
-	}
-	if err := walk(b, visit); err != nil {
+		return walk(body, func(kind string, body []byte) error {
+			switch kind {
+			case "trak":
+				var t HeaderInfo
+				if err := walk(body, t.visit); err != nil {
+					return err
+				}
+				if h.Tracks++; h.Tracks == 1 || t.Handler == "vide" && h.Handler != "vide" {
+					t.Tracks, t.usual = h.Tracks, h.usual
+					*h = t
+				}
+			case "mvex":
+				return walk(body, h.extends)
+			}
+			return nil
+		})
+	})
+	if err != nil {
 		return nil, err
 	}
 	if h.Timescale == 0 || h.SampleEntry == "" {
-		return nil, broken("no track", "a moov with one track")
+		return nil, broken("no track", "a moov with a track")
 	}
 	return h, nil
 }
 
+// maxTracks bounds the defaults that are kept.
+const maxTracks = 64
+
+// extends reads a trex box (8.8.3).
+func (h *HeaderInfo) extends(kind string, body []byte) error {
+	if kind != "trex" {
+		return nil
+	}
+	if len(body) < 24 {
+		return broken("a short trex", "24 bytes")
+	}
+	if len(h.usual) < maxTracks {
+		h.usual[binary.BigEndian.Uint32(body[4:])] = sample{binary.BigEndian.Uint32(body[12:]), binary.BigEndian.Uint32(body[16:]), binary.BigEndian.Uint32(body[20:])}
+	}
+	return nil
+}
+
+// visit reads the boxes of one track.
+func (h *HeaderInfo) visit(kind string, body []byte) error {
+	version := len(body) > 0 && body[0] == 1
+	switch {
+	case containers[kind]:
+		return walk(body, h.visit)
+	case kind == "tkhd":
+		at := 12
+		if version {
+			at = 20
+		}
+		if len(body) < at+4 {
+			return broken("a short tkhd", "a track_ID")
+		}
+		h.ID = binary.BigEndian.Uint32(body[at:])
+	case kind == "mdhd":
+		at := 12
+		if version {
+			at = 20
+		}
+		if len(body) < at+4 {
+			return broken("a short mdhd", "a timescale")
+		}
+		h.Timescale = int64(binary.BigEndian.Uint32(body[at:]))
+	case kind == "hdlr" && len(body) >= 12:
+		h.Handler = string(body[8:12])
+	case kind == "stsd":
+		if len(body) < 8 {
+			return broken("a short stsd", "a sample entry")
+		}
+		return walk(body[8:], h.sampleEntry)
+	}
+	return nil
+}
+
 func (h *HeaderInfo) sampleEntry(kind string, body []byte) error {
 	h.SampleEntry = kind
-	skip := 78
-	if kind == "mp4a" {
-		skip = 28
+	skip := map[string]int{"vide": 78, "soun": 28}[h.Handler]
+	if skip == 0 {
+		return nil // neither pictures nor sound
 	}
 	if len(body) < skip {
 		return broken("a short "+kind, fmt.Sprintf("%d bytes", skip))
 	}
-	if kind == "avc1" {
+	if h.Handler == "vide" {
 		h.Width, h.Height = int(binary.BigEndian.Uint16(body[24:])), int(binary.BigEndian.Uint16(body[26:]))
 	}
 	return walk(body[skip:], func(kind string, body []byte) error {
@@ -121,6 +185,14 @@ func (h *HeaderInfo) sampleEntry(kind string, body []byte) error {
 			if len(body) > 4 {
 				h.Config = specificInfo(body[4:])
 			}
+		case "sinf":
+			h.Protected = true
+			return walk(body, func(kind string, body []byte) error {
+				if kind == "frma" && len(body) >= 4 {
+					h.SampleEntry = string(body[:4])
+				}
+				return nil
+			})
 		}
 		return nil
 	})
@@ -154,13 +226,17 @@ func specificInfo(b []byte) []byte {
 	return nil
 }
 
-// ReadFragments reads every movie fragment of a segment. The data of the units shares b.
-func ReadFragments(b []byte) ([]Fragment, error) {
+// ReadFragments reads every movie fragment of a segment of one track. The data of the units shares b.
+func ReadFragments(b []byte) ([]Fragment, error) { return (&HeaderInfo{}).ReadFragments(b) }
+
+// ReadFragments reads every movie fragment of a segment, with what the header says of the track
+// that it tells (8.8.4 to 8.8.12). The data of the units shares b.
+func (h *HeaderInfo) ReadFragments(b []byte) ([]Fragment, error) {
 	var out []Fragment
-	var offset int64 // of the data, from the start of moof
 	var moof []byte
 	var messages []Message
 	var produced time.Time
+	placed := true
 	err := walkFrom(b, func(kind string, body, from []byte) error {
 		switch kind {
 		case "emsg":
@@ -175,17 +251,21 @@ func ReadFragments(b []byte) ([]Fragment, error) {
 		case "moof":
 			f := Fragment{Messages: messages, Produced: produced}
 			messages, produced = nil, time.Time{}
-			if err := f.readMoof(body, &offset); err != nil {
+			if err := f.readMoof(body, h); err != nil {
 				return err
 			}
-			moof = from
+			moof, placed = from, false
 			out = append(out, f)
 		case "mdat":
 			if len(out) == 0 {
 				return broken("mdat", "moof before it")
 			}
-			out[len(out)-1].Data = len(body)
-			return out[len(out)-1].place(moof, offset)
+			f := &out[len(out)-1]
+			f.Data += len(body)
+			if !placed {
+				placed = true
+				return f.place(moof)
+			}
 		}
 		return nil
 	})
@@ -211,19 +291,22 @@ func readMessage(b []byte) (m Message, ok bool) {
 }
 
 // place points the units at their data.
-func (f *Fragment) place(from []byte, offset int64) error {
-	for i, n := range f.sizes {
-		if offset < 0 || offset+int64(n) > int64(len(from)) {
-			return broken(fmt.Sprintf("a sample that ends at byte %d", offset+int64(n)), fmt.Sprintf("%d at most", len(from)))
+func (f *Fragment) place(from []byte) error {
+	for i, p := range f.places {
+		end := p.at + int64(p.size)
+		if p.at < 0 || end > int64(len(from)) {
+			return broken(fmt.Sprintf("a sample that ends at byte %d", end), fmt.Sprintf("%d at most", len(from)))
 		}
-		f.Units[i].Data = from[offset : offset+int64(n)]
-		offset += int64(n)
+		f.Units[i].Data = from[p.at:end]
 	}
 	return nil
 }
 
-func (f *Fragment) readMoof(b []byte, offset *int64) error {
-	return walk(b, func(kind string, body []byte) error {
+// readMoof reads what a movie fragment holds of the header's track.
+func (f *Fragment) readMoof(b []byte, h *HeaderInfo) error {
+	others := uint32(0)
+	found := false
+	err := walk(b, func(kind string, body []byte) error {
 		switch kind {
 		case "mfhd":
 			if len(body) < 8 {
@@ -231,80 +314,227 @@ func (f *Fragment) readMoof(b []byte, offset *int64) error {
 			}
 			f.Sequence = binary.BigEndian.Uint32(body[4:])
 		case "traf":
-			var tfhdFlags uint32
-			return walk(body, func(kind string, body []byte) error {
+			r := run{f: f}
+			if err := walk(body, func(kind string, body []byte) error {
+				if r.skip {
+					return nil
+				}
 				switch kind {
 				case "tfhd":
-					if len(body) >= 12 && body[3]&0x20 != 0 {
-						tfhdFlags = binary.BigEndian.Uint32(body[len(body)-4:])
-					}
+					return r.defaults(body, h)
 				case "tfdt":
-					if len(body) < 12 || body[0] != 1 {
-						return broken("tfdt", "version 1")
-					}
-					f.DTS = int64(binary.BigEndian.Uint64(body[4:]))
+					return r.time(body)
 				case "trun":
-					return f.readTrun(body, tfhdFlags, offset)
+					return r.read(body)
 				}
 				return nil
-			})
+			}); err != nil {
+				return err
+			}
+			if r.skip {
+				others = r.id
+			}
+			found = found || !r.skip
 		}
 		return nil
 	})
+	if err == nil && !found && others != 0 {
+		return broken(fmt.Sprintf("a fragment of track %d", others), fmt.Sprintf("track %d, as in the header", h.ID))
+	}
+	return err
 }
 
-func (f *Fragment) readTrun(b []byte, defaultFlags uint32, offset *int64) error {
-	if len(b) < 8 {
-		return broken("a short trun", "8 bytes")
+// run is the state of reading one traf.
+type run struct {
+	f     *Fragment
+	id    uint32
+	skip  bool  // it belongs to another track
+	next  int64 // behind the data of the run before, from the first byte of the moof
+	dts   int64
+	usual sample
+}
+
+// fields reads consecutive big-endian words of four bytes, 0 behind the end.
+type fields []byte
+
+func (b *fields) next() uint32 {
+	if len(*b) < 4 {
+		*b = nil
+		return 0
 	}
-	flags := binary.BigEndian.Uint32(b) & 0xffffff
-	count := int(binary.BigEndian.Uint32(b[4:]))
-	b = b[8:]
-	next := func() uint32 {
-		if len(b) < 4 {
-			b = nil
-			return 0
+	v := binary.BigEndian.Uint32(*b)
+	*b = (*b)[4:]
+	return v
+}
+
+// defaults reads tfhd (8.8.7).
+func (r *run) defaults(body []byte, h *HeaderInfo) error {
+	b := fields(body)
+	flags := b.next() & 0xffffff
+	r.id = b.next()
+	if h.ID != 0 && r.id != h.ID {
+		r.skip = true
+		return nil
+	}
+	r.usual = h.usual[r.id]
+	want := 8
+	for bit, size := range map[uint32]int{1: 8, 2: 4, 8: 4, 0x10: 4, 0x20: 4} {
+		if flags&bit != 0 {
+			want += size
 		}
-		v := binary.BigEndian.Uint32(b)
-		b = b[4:]
-		return v
+	}
+	if len(body) < want {
+		return broken("a short tfhd", fmt.Sprintf("%d bytes", want))
 	}
 	if flags&1 != 0 {
-		*offset = int64(int32(next()))
+		// A place in the file, of which we see a piece: it names the moof, or else we could not tell.
+		b.next()
+		b.next()
 	}
-	if flags&4 != 0 {
-		next()
+	if flags&2 != 0 {
+		b.next()
 	}
-	fields := 0
-	for bit := uint32(0x100); bit <= 0x800; bit <<= 1 {
-		if flags&bit != 0 {
-			fields++
-		}
+	if flags&8 != 0 {
+		r.usual.duration = b.next()
 	}
-	if fields == 0 || count*fields*4 > len(b) {
-		return broken(fmt.Sprintf("trun of %d samples in %d bytes", count, len(b)), "a record for each sample")
+	if flags&0x10 != 0 {
+		r.usual.size = b.next()
 	}
-	dts := f.DTS
-	for range count {
-		u := media.AccessUnit{DTS: dts, PTS: dts}
-		sampleFlags := defaultFlags
-		if flags&0x100 != 0 {
-			u.Duration = int64(next())
-		}
-		size := 0
-		if flags&0x200 != 0 {
-			size = int(next())
-		}
-		f.sizes = append(f.sizes, size)
-		if flags&0x400 != 0 {
-			sampleFlags = next()
-		}
-		if flags&0x800 != 0 {
-			u.PTS += int64(int32(next()))
-		}
-		u.Key = sampleFlags&0x10000 == 0
-		f.Units = append(f.Units, u)
-		dts += u.Duration
+	if flags&0x20 != 0 {
+		r.usual.flags = b.next()
 	}
 	return nil
+}
+
+// time reads tfdt (8.8.12).
+func (r *run) time(body []byte) error {
+	switch {
+	case len(body) >= 12 && body[0] == 1:
+		r.dts = int64(binary.BigEndian.Uint64(body[4:]))
+	case len(body) >= 8 && body[0] == 0:
+		r.dts = int64(binary.BigEndian.Uint32(body[4:]))
+	default:
+		return broken("a short tfdt", "a time")
+	}
+	r.f.DTS = r.dts
+	return nil
+}
+
+// maxSamples bounds a run of samples that tell nothing of themselves.
+const maxSamples = 1 << 16
+
+// read reads trun (8.8.8).
+func (r *run) read(body []byte) error {
+	if len(body) < 8 {
+		return broken("a short trun", "8 bytes")
+	}
+	b := fields(body)
+	flags, count := b.next()&0xffffff, int(b.next())
+	if flags&1 != 0 {
+		r.next = int64(int32(b.next()))
+	}
+	first := r.usual.flags
+	if flags&4 != 0 {
+		first = b.next()
+	}
+	told := 0
+	for bit := uint32(0x100); bit <= 0x800; bit <<= 1 {
+		if flags&bit != 0 {
+			told++
+		}
+	}
+	if count*told*4 > len(b) || count > maxSamples {
+		return broken(fmt.Sprintf("trun of %d samples in %d bytes", count, len(b)), "a record for each sample")
+	}
+	for n := range count {
+		s := r.usual
+		if n == 0 {
+			s.flags = first
+		}
+		u := media.AccessUnit{DTS: r.dts, PTS: r.dts}
+		if flags&0x100 != 0 {
+			s.duration = b.next()
+		}
+		if flags&0x200 != 0 {
+			s.size = b.next()
+		}
+		if flags&0x400 != 0 {
+			s.flags = b.next()
+		}
+		if flags&0x800 != 0 {
+			u.PTS += int64(int32(b.next()))
+		}
+		u.Duration, u.Key = int64(s.duration), s.flags&0x10000 == 0
+		r.f.Units = append(r.f.Units, u)
+		r.f.places = append(r.f.places, place{r.next, s.size})
+		r.next += int64(s.size)
+		r.dts += u.Duration
+	}
+	return nil
+}
+
+// Index is a segment index: consecutive pieces of a file (8.16.3).
+type Index struct {
+	Timescale int64
+	Earliest  int64 // presentation time of the first piece
+	Pieces    []IndexPiece
+}
+
+// IndexPiece is one piece. Offset counts from the first byte behind the index.
+type IndexPiece struct {
+	Offset, Size, Duration int64
+}
+
+// ReadIndex reads a segment index and tells how many bytes it took up to its end.
+func ReadIndex(b []byte) (x *Index, taken int64, err error) {
+	rest := int64(len(b))
+	err = walkFrom(b, func(kind string, body, from []byte) error {
+		if kind != "sidx" || x != nil {
+			return nil
+		}
+		head := 8
+		if binary.BigEndian.Uint32(from) == 1 {
+			head = 16
+		}
+		rest = int64(len(from) - head - len(body))
+		want := 24
+		if len(body) > 0 && body[0] == 1 {
+			want = 32
+		}
+		if len(body) < want {
+			return broken("a short sidx", fmt.Sprintf("%d bytes", want))
+		}
+		f := fields(body)
+		version := f.next() >> 24
+		f.next()
+		wide := func() int64 {
+			v := int64(f.next())
+			if version == 1 {
+				v = v<<32 | int64(f.next())
+			}
+			return v
+		}
+		x = &Index{Timescale: int64(f.next())}
+		x.Earliest = wide()
+		at := wide()
+		count := int(f.next() & 0xffff)
+		if x.Timescale == 0 || count*12 > len(f) {
+			return broken(fmt.Sprintf("sidx of %d references in %d bytes, timescale %d", count, len(f), x.Timescale), "a record for each and a timescale")
+		}
+		for range count {
+			size := f.next()
+			if size>>31 != 0 {
+				return broken("an index of indexes", "references to media")
+			}
+			p := IndexPiece{Offset: at, Size: int64(size), Duration: int64(f.next())}
+			f.next()
+			x.Pieces = append(x.Pieces, p)
+			at += p.Size
+		}
+		return nil
+	})
+	if err == nil && x == nil {
+		err = broken("no sidx", "a segment index")
+	}
+	return x, int64(len(b)) - rest, err
 }

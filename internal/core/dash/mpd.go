@@ -64,12 +64,13 @@ type PlaybackRate struct {
 
 // Period is a stretch in which nothing changes (5.3.2).
 type Period struct {
-	ID       string          `xml:"id,attr"`
-	Start    *Duration       `xml:"start,attr,omitempty"`
-	Duration *Duration       `xml:"duration,attr,omitempty"`
-	BaseURL  []string        `xml:"BaseURL"`
-	Events   []EventStream   `xml:"EventStream"`
-	Sets     []AdaptationSet `xml:"AdaptationSet"`
+	ID       string        `xml:"id,attr"`
+	Start    *Duration     `xml:"start,attr,omitempty"`
+	Duration *Duration     `xml:"duration,attr,omitempty"`
+	BaseURL  []string      `xml:"BaseURL"`
+	Events   []EventStream `xml:"EventStream"`
+	Addressing
+	Sets []AdaptationSet `xml:"AdaptationSet"`
 }
 
 // EventStream lists events of a period (5.10.2).
@@ -97,19 +98,19 @@ type Signal struct {
 
 // AdaptationSet is a set to switch within (5.3.3).
 type AdaptationSet struct {
-	ID              int              `xml:"id,attr"`
-	ContentType     string           `xml:"contentType,attr,omitempty"`
-	MimeType        string           `xml:"mimeType,attr,omitempty"`
-	Lang            string           `xml:"lang,attr,omitempty"`
-	Alignment       bool             `xml:"segmentAlignment,attr,omitempty"`
-	StartWithSAP    int              `xml:"startWithSAP,attr,omitempty"`
-	Inband          []Descriptor     `xml:"InbandEventStream"`
-	Label           string           `xml:"Label,omitempty"`
-	Producer        *Producer        `xml:"ProducerReferenceTime"`
-	Accessibility   []Descriptor     `xml:"Accessibility"`
-	Role            []Descriptor     `xml:"Role"`
-	BaseURL         []string         `xml:"BaseURL"`
-	Template        *SegmentTemplate `xml:"SegmentTemplate"`
+	ID            int          `xml:"id,attr"`
+	ContentType   string       `xml:"contentType,attr,omitempty"`
+	MimeType      string       `xml:"mimeType,attr,omitempty"`
+	Lang          string       `xml:"lang,attr,omitempty"`
+	Alignment     bool         `xml:"segmentAlignment,attr,omitempty"`
+	StartWithSAP  int          `xml:"startWithSAP,attr,omitempty"`
+	Inband        []Descriptor `xml:"InbandEventStream"`
+	Label         string       `xml:"Label,omitempty"`
+	Producer      *Producer    `xml:"ProducerReferenceTime"`
+	Accessibility []Descriptor `xml:"Accessibility"`
+	Role          []Descriptor `xml:"Role"`
+	BaseURL       []string     `xml:"BaseURL"`
+	Addressing
 	Representations []Representation `xml:"Representation"`
 }
 
@@ -125,18 +126,70 @@ type Producer struct {
 
 // Representation is one rendition (5.3.5).
 type Representation struct {
-	ID        string           `xml:"id,attr"`
-	MimeType  string           `xml:"mimeType,attr,omitempty"`
-	Codecs    string           `xml:"codecs,attr,omitempty"`
-	Bandwidth int64            `xml:"bandwidth,attr"`
-	Width     int              `xml:"width,attr,omitempty"`
-	Height    int              `xml:"height,attr,omitempty"`
-	FrameRate string           `xml:"frameRate,attr,omitempty"`
-	SAR       string           `xml:"sar,attr,omitempty"`
-	Sampling  int              `xml:"audioSamplingRate,attr,omitempty"`
-	Channels  *Descriptor      `xml:"AudioChannelConfiguration"`
-	BaseURL   []string         `xml:"BaseURL"`
-	Template  *SegmentTemplate `xml:"SegmentTemplate"`
+	ID        string      `xml:"id,attr"`
+	MimeType  string      `xml:"mimeType,attr,omitempty"`
+	Codecs    string      `xml:"codecs,attr,omitempty"`
+	Bandwidth int64       `xml:"bandwidth,attr"`
+	Width     int         `xml:"width,attr,omitempty"`
+	Height    int         `xml:"height,attr,omitempty"`
+	FrameRate string      `xml:"frameRate,attr,omitempty"`
+	SAR       string      `xml:"sar,attr,omitempty"`
+	Sampling  int         `xml:"audioSamplingRate,attr,omitempty"`
+	Channels  *Descriptor `xml:"AudioChannelConfiguration"`
+	BaseURL   []string    `xml:"BaseURL"`
+	Addressing
+}
+
+// Addressing tells where segments are, in one of three ways (5.3.9). What is not told is inherited.
+type Addressing struct {
+	Template *SegmentTemplate `xml:"SegmentTemplate"`
+	List     *SegmentList     `xml:"SegmentList"`
+	Base     *SegmentBase     `xml:"SegmentBase"`
+}
+
+// Initialization is a header with an address of its own, or in a range of the file (5.3.9.2).
+type Initialization struct {
+	SourceURL string `xml:"sourceURL,attr,omitempty"`
+	Range     string `xml:"range,attr,omitempty"`
+}
+
+// SegmentBase describes one file with an index in it (5.3.9.2).
+type SegmentBase struct {
+	Timescale  int64           `xml:"timescale,attr,omitempty"`
+	Offset     int64           `xml:"presentationTimeOffset,attr,omitempty"`
+	IndexRange string          `xml:"indexRange,attr,omitempty"`
+	Header     *Initialization `xml:"Initialization"`
+}
+
+// SegmentList lists addresses (5.3.9.3).
+type SegmentList struct {
+	Timescale   int64           `xml:"timescale,attr,omitempty"`
+	Duration    int64           `xml:"duration,attr,omitempty"`
+	StartNumber *uint64         `xml:"startNumber,attr,omitempty"`
+	Offset      int64           `xml:"presentationTimeOffset,attr,omitempty"`
+	Header      *Initialization `xml:"Initialization"`
+	Timeline    *Timeline       `xml:"SegmentTimeline"`
+	URLs        []SegmentURL    `xml:"SegmentURL"`
+}
+
+// SegmentURL is one segment of a list (5.3.9.3).
+type SegmentURL struct {
+	Media string `xml:"media,attr,omitempty"`
+	Range string `xml:"mediaRange,attr,omitempty"`
+}
+
+// ByteRange reads first-last (RFC 9110, 14.1.2); offset is -1 without one.
+func ByteRange(s string) (offset, length int64, err error) {
+	if s == "" {
+		return -1, 0, nil
+	}
+	a, b, _ := strings.Cut(s, "-")
+	first, err1 := strconv.ParseInt(a, 10, 64)
+	last, err2 := strconv.ParseInt(b, 10, 64)
+	if err1 != nil || err2 != nil || first < 0 || last < first || last-first > math.MaxInt32 {
+		return 0, 0, broken(strconv.Quote(s[:min(len(s), 40)]), "a byte range such as 0-999")
+	}
+	return first, last - first + 1, nil
 }
 
 // SegmentTemplate makes addresses (5.3.9.4).
@@ -144,6 +197,7 @@ type SegmentTemplate struct {
 	Timescale    int64     `xml:"timescale,attr,omitempty"`
 	Duration     int64     `xml:"duration,attr,omitempty"`
 	StartNumber  *uint64   `xml:"startNumber,attr,omitempty"`
+	EndNumber    *uint64   `xml:"endNumber,attr,omitempty"`
 	Offset       int64     `xml:"presentationTimeOffset,attr,omitempty"`
 	TimeOffset   float64   `xml:"availabilityTimeOffset,attr,omitempty"`
 	TimeComplete *bool     `xml:"availabilityTimeComplete,attr,omitempty"`

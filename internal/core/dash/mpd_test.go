@@ -17,8 +17,8 @@ func TestManifestsReadBack(t *testing.T) {
 		UTCTiming:          []Descriptor{{"urn:mpeg:dash:utc:http-iso:2014", "/time"}},
 		Periods: []Period{{ID: "p7", Start: NewDuration(1780315200*time.Second + 40*time.Millisecond),
 			Events: []EventStream{{Scheme: "urn:scte:scte35:2014:xml+bin", Timescale: 1000, Events: []Event{{Time: 5, ID: 1, Signal: &Signal{Binary: "/DA="}}}}},
-			Sets: []AdaptationSet{{ID: 1, ContentType: "video", Label: "a < b", Template: &SegmentTemplate{Timescale: 90000, StartNumber: &first, TimeOffset: 1.8, TimeComplete: &complete, Media: "$RepresentationID$/$Number$.m4s"},
-				Representations: []Representation{{ID: "480p", Bandwidth: 1, Template: &SegmentTemplate{Header: "h.mp4"}}}}},
+			Sets: []AdaptationSet{{ID: 1, ContentType: "video", Label: "a < b", Addressing: Addressing{Template: &SegmentTemplate{Timescale: 90000, StartNumber: &first, TimeOffset: 1.8, TimeComplete: &complete, Media: "$RepresentationID$/$Number$.m4s"}},
+				Representations: []Representation{{ID: "480p", Bandwidth: 1, Addressing: Addressing{Template: &SegmentTemplate{Header: "h.mp4"}}}}}},
 		}},
 	}
 	var out MPD

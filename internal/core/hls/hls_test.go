@@ -44,8 +44,40 @@ func TestMediaPlaylist(t *testing.T) {
 	p, err := ReadMedia(m.Marshal())
 	require.NoError(t, err)
 	require.Len(t, p.Entries, 3)
-	assert.Equal(t, Entry{MSN: 43, URI: "43.m4s", Header: "header-2.mp4", Duration: time.Second, Discontinuity: true, DateTime: m.Epoch.Add(10 * time.Second), Offset: -1, Line: 18}, p.Entries[2])
+	assert.Equal(t, Entry{MSN: 43, URI: "43.m4s", Header: "header-2.mp4", HeaderOffset: -1, Duration: time.Second, Discontinuity: true, DateTime: m.Epoch.Add(10 * time.Second), Offset: -1, Line: 18}, p.Entries[2])
 	assert.True(t, p.Entries[1].Gap && p.Independent && !p.Ended)
+}
+
+// TestPlaylistsOfOthers reads what we do not write: byte ranges and keys.
+func TestPlaylistsOfOthers(t *testing.T) {
+	p, err := ReadMedia([]byte(`#EXTM3U
+#EXT-X-TARGETDURATION:2
+#EXT-X-MAP:URI="all.mp4",BYTERANGE="600@0"
+#EXT-X-KEY:METHOD=AES-128,URI="key",IV=0x000102030405060708090A0B0C0D0E0F
+#EXT-X-KEY:METHOD=AES-128,URI="other",KEYFORMAT="com.example"
+#EXTINF:2,
+#EXT-X-BYTERANGE:1000@600
+all.mp4
+#EXTINF:2,
+#EXT-X-BYTERANGE:500
+all.mp4
+#EXT-X-KEY:METHOD=SAMPLE-AES,URI="third"
+#EXT-X-MAP:URI="more.mp4"
+#EXTINF:2,
+more.m4s
+#EXT-X-KEY:METHOD=NONE
+#EXTINF:2,
+plain.m4s
+#EXT-X-ENDLIST
+`))
+	require.NoError(t, err)
+	key := &Key{Method: "AES-128", URI: "key", IV: []byte{0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15}}
+	assert.Equal(t, Entry{URI: "all.mp4", Header: "all.mp4", HeaderLength: 600, Key: key, Duration: 2 * time.Second, Offset: 600, Length: 1000, Line: 8}, p.Entries[0])
+	assert.Equal(t, []any{int64(1600), int64(500), key}, []any{p.Entries[1].Offset, p.Entries[1].Length, p.Entries[1].Key})
+	assert.Equal(t, []any{"more.mp4", int64(-1), "SAMPLE-AES"}, []any{p.Entries[2].Header, p.Entries[2].HeaderOffset, p.Entries[2].Key.Method})
+	assert.Nil(t, p.Entries[3].Key)
+	_, err = ReadMedia([]byte("#EXTM3U\n#EXT-X-TARGETDURATION:2\n#EXT-X-KEY:METHOD=AES-128,URI=\"k\",IV=0x12\n"))
+	assert.ErrorContains(t, err, "expected an IV of 128 bits")
 }
 
 func TestTargetDurationBoundsRoundedDurations(t *testing.T) {

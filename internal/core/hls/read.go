@@ -1,6 +1,7 @@
 package hls
 
 import (
+	"encoding/hex"
 	"fmt"
 	"strconv"
 	"strings"
@@ -25,6 +26,9 @@ type Entry struct {
 	MSN           uint64
 	URI           string
 	Header        string // URI of the EXT-X-MAP in force
+	HeaderOffset  int64  // of a byte range of it; -1 without one
+	HeaderLength  int64
+	Key           *Key // of an encrypted segment, nil for none
 	Duration      time.Duration
 	Discontinuity bool
 	Gap           bool
@@ -34,6 +38,12 @@ type Entry struct {
 	Parts         []PartEntry
 	Line          int // of its address, or of its last part when it is not whole
 	Open          bool
+}
+
+// Key is an EXT-X-KEY that was read.
+type Key struct {
+	Method, URI, Format string
+	IV                  []byte // nil: the media sequence number
 }
 
 // Hint is one EXT-X-PRELOAD-HINT that was read.
@@ -104,7 +114,8 @@ func clip(s string) string { return s[:min(len(s), 60)] }
 type reader struct {
 	p      *Playlist
 	e      Entry // what is known of the segment to come
-	header string
+	header Entry // its header is in force
+	key    *Key
 	line   int
 	err    error
 }
@@ -115,7 +126,7 @@ func ReadMedia(b []byte) (*Playlist, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &reader{p: &Playlist{Counts: map[string]int{}}, e: Entry{Offset: -1}}
+	r := &reader{p: &Playlist{Counts: map[string]int{}}, e: Entry{Offset: -1}, header: Entry{HeaderOffset: -1}}
 	for i, l := range all[1:] {
 		r.line = i + 2
 		switch {
@@ -178,7 +189,8 @@ func (r *reader) byteRange(s string, after int64) (length, offset int64) {
 }
 
 func (r *reader) add(uri string) {
-	r.e.MSN, r.e.URI, r.e.Header, r.e.Line = r.p.MediaSequence+uint64(r.p.Skipped)+uint64(len(r.p.Entries)), uri, r.header, r.line
+	r.e.MSN, r.e.URI, r.e.Line = r.p.MediaSequence+uint64(r.p.Skipped)+uint64(len(r.p.Entries)), uri, r.line
+	r.e.Header, r.e.HeaderOffset, r.e.HeaderLength, r.e.Key = r.header.Header, r.header.HeaderOffset, r.header.HeaderLength, r.key
 	r.p.Entries = append(r.p.Entries, r.e)
 	r.e = Entry{Offset: -1}
 }
@@ -218,10 +230,15 @@ func (r *reader) tag(tag, value string) {
 		r.e.Gap = true
 	case "#EXT-X-MAP":
 		a := ReadAttributes(value)
-		r.header = a["URI"]
-		if r.header == "" {
+		r.header = Entry{Header: a["URI"], HeaderOffset: -1}
+		if a["URI"] == "" {
 			r.fail(value, "a URI")
 		}
+		if a["BYTERANGE"] != "" {
+			r.header.HeaderLength, r.header.HeaderOffset = r.byteRange(a["BYTERANGE"], 0)
+		}
+	case "#EXT-X-KEY":
+		r.keyed(ReadAttributes(value))
 	case "#EXT-X-BYTERANGE":
 		after := int64(0)
 		if n := len(p.Entries); n > 0 {
@@ -239,6 +256,25 @@ func (r *reader) tag(tag, value string) {
 		r.e.Duration = r.seconds(strings.TrimSpace(text))
 	default:
 		r.lowLatency(tag, value)
+	}
+}
+
+// keyed reads EXT-X-KEY (RFC 8216, 4.3.2.4). Of several for one segment the first stays.
+func (r *reader) keyed(a map[string]string) {
+	if a["METHOD"] == "NONE" {
+		r.key = nil
+		return
+	}
+	k := &Key{Method: a["METHOD"], URI: a["URI"], Format: a["KEYFORMAT"]}
+	if iv := a["IV"]; iv != "" {
+		var err error
+		if k.IV, err = hex.DecodeString(strings.TrimPrefix(strings.ToLower(iv), "0x")); err != nil || len(k.IV) != 16 {
+			r.fail(iv, "an IV of 128 bits, such as 0x00112233445566778899aabbccddeeff")
+		}
+	}
+	n := len(r.p.Entries)
+	if r.key == nil || n > 0 && r.p.Entries[n-1].Key == r.key {
+		r.key = k
 	}
 }
 

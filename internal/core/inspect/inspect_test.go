@@ -245,9 +245,9 @@ func (r *recording) showMPD() Report {
 			break
 		}
 		for _, e := range list {
-			i.Header(e.Name, e.Header, r.header)
+			i.Header(e.Name, e.Header.URI, r.header)
 			if b := r.segments[e.Number]; b != nil && (n == 0) == (e.Number < 14) {
-				i.Segment(e.Name, &Piece{MSN: e.Number, Part: -1, Header: e.Header, Body: b, Duration: e.Duration, Start: e.Start, Timescale: e.Timescale})
+				i.Segment(e.Name, &Piece{MSN: e.Number, Part: -1, Header: e.Header.URI, Body: b, Duration: e.Duration, Start: e.Start, Timescale: e.Timescale})
 			}
 		}
 	}

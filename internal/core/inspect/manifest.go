@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"metaplasis/internal/core/bmff"
 	"metaplasis/internal/core/dash"
 	"metaplasis/internal/core/media"
 )
@@ -25,13 +26,21 @@ type mpdState struct {
 type Entry struct {
 	Number    uint64
 	Name      string // of the representation
-	URI       string // relative to the manifest
-	Header    string
+	Resource         // relative to the manifest
+	Header    Resource
+	Index     bool  // it is the index of a file: Index tells the segments from its bytes
 	Start     int64 // ticks of Timescale, on the media's own time line
 	Duration  time.Duration
 	Timescale int64
 	Available time.Time // the begin of its availability; zero for static manifests
 	New       bool      // the first of its period
+}
+
+// Resource is what one request fetches.
+type Resource struct {
+	URI    string
+	Offset int64 // of a byte range; -1 without one
+	Length int64
 }
 
 // Manifest judges an MPD that came at a time, and lists the segments that it offers then.
@@ -50,7 +59,7 @@ func (i *Inspector) Manifest(body []byte, at time.Time) (*dash.MPD, []Entry, err
 		p := &m.Periods[n]
 		for k := range p.Sets {
 			i.set(m, p, &p.Sets[k])
-			out = append(out, i.entries(m, p, &p.Sets[k], at)...)
+			out = append(out, i.entries(m, n, &p.Sets[k], at)...)
 		}
 	}
 	if i.mpd.last != nil {
@@ -121,41 +130,55 @@ func (i *Inspector) periods(m *dash.MPD) {
 	}
 }
 
-// templateOf merges a representation's template with that of its set (5.3.9.1).
-func templateOf(set *dash.AdaptationSet, r *dash.Representation) *dash.SegmentTemplate {
+// templateOf merges the templates of period, set and representation (5.3.9.1).
+func templateOf(p *dash.Period, set *dash.AdaptationSet, r *dash.Representation) *dash.SegmentTemplate {
 	var t dash.SegmentTemplate
-	if set.Template != nil {
-		t = *set.Template
-	}
-	o := r.Template
-	if o == nil {
-		return &t
-	}
-	if o.Timescale != 0 {
-		t.Timescale = o.Timescale
-	}
-	if o.Duration != 0 {
-		t.Duration = o.Duration
-	}
-	if o.StartNumber != nil {
-		t.StartNumber = o.StartNumber
-	}
-	if o.Offset != 0 {
-		t.Offset = o.Offset
-	}
-	if o.TimeOffset != 0 {
-		t.TimeOffset = o.TimeOffset
-	}
-	if o.Media != "" {
-		t.Media = o.Media
-	}
-	if o.Header != "" {
-		t.Header = o.Header
-	}
-	if o.Timeline != nil {
-		t.Timeline = o.Timeline
+	for _, o := range []*dash.SegmentTemplate{p.Template, set.Template, r.Template} {
+		if o == nil {
+			continue
+		}
+		if o.Timescale != 0 {
+			t.Timescale = o.Timescale
+		}
+		if o.Duration != 0 {
+			t.Duration = o.Duration
+		}
+		if o.StartNumber != nil {
+			t.StartNumber = o.StartNumber
+		}
+		if o.EndNumber != nil {
+			t.EndNumber = o.EndNumber
+		}
+		if o.Offset != 0 {
+			t.Offset = o.Offset
+		}
+		if o.TimeOffset != 0 {
+			t.TimeOffset = o.TimeOffset
+		}
+		if o.TimeComplete != nil {
+			t.TimeComplete = o.TimeComplete
+		}
+		if o.Media != "" {
+			t.Media = o.Media
+		}
+		if o.Header != "" {
+			t.Header = o.Header
+		}
+		if o.Timeline != nil {
+			t.Timeline = o.Timeline
+		}
 	}
 	return &t
+}
+
+// told returns the nearest of what representation, set and period tell, nil when none does.
+func told[T any](r, set, p *T) *T {
+	for _, v := range []*T{r, set} {
+		if v != nil {
+			return v
+		}
+	}
+	return p
 }
 
 // expand puts the identifiers into a template (5.3.9.4.4).
@@ -201,12 +224,13 @@ func (i *Inspector) set(m *dash.MPD, p *dash.Period, set *dash.AdaptationSet) {
 		if r.MimeType == "" && set.MimeType == "" {
 			i.finding(Breaks, "mime-type", r.ID, "no mimeType", "one", mpd+"5.3.7.2")
 		}
-		t := templateOf(set, r)
-		if t.Media == "" {
-			i.finding(Breaks, "template-media", r.ID, "no address of segments", "SegmentTemplate@media", mpd+"5.3.9.4")
+		switch t := templateOf(p, set, r); {
+		case t.Media != "":
+			i.template(m, r, t)
+		case told(r.List, set.List, p.List) == nil && told(r.Base, set.Base, p.Base) == nil && len(r.BaseURL) == 0:
+			i.finding(Breaks, "template-media", r.ID, "no address of segments", "SegmentTemplate@media, a SegmentList, or a file of its own", mpd+"5.3.9")
 			continue
 		}
-		i.template(m, r, t)
 		s := i.stream(r.ID)
 		s.Announced, s.codecs = max(s.Announced, r.Bandwidth), r.Codecs
 		s.Kind = strings.Split(or(set.ContentType, set.MimeType), "/")[0]
@@ -277,63 +301,219 @@ func (i *Inspector) template(m *dash.MPD, r *dash.Representation, t *dash.Segmen
 // maxEntries bounds what one set may list.
 const maxEntries = 10_000
 
-// entries lists a set's segments: those of a timeline, or the numbers that are available now.
-func (i *Inspector) entries(m *dash.MPD, p *dash.Period, set *dash.AdaptationSet, at time.Time) (out []Entry) {
-	for n := range set.Representations {
-		r := &set.Representations[n]
-		t := templateOf(set, r)
-		if t.Media == "" {
-			continue
+// stretch returns when a period begins and how long it lasts, 0 while that is open (5.3.2.1).
+func stretch(m *dash.MPD, n int) (begin, length time.Duration) {
+	for k := range m.Periods[:n+1] {
+		p := &m.Periods[k]
+		if begin += length; p.Start != nil {
+			begin = p.Start.D()
 		}
-		scale := max(t.Timescale, 1)
-		number := uint64(1)
-		if t.StartNumber != nil {
-			number = *t.StartNumber
+		switch length = p.Duration.D(); {
+		case length > 0:
+		case k+1 < len(m.Periods) && m.Periods[k+1].Start != nil:
+			length = m.Periods[k+1].Start.D() - begin
+		case k+1 == len(m.Periods) && m.Duration != nil:
+			length = m.Duration.D() - begin
 		}
-		ticks := func(v int64) time.Duration { return time.Duration(media.Rescale(v, scale, int64(time.Second))) }
-		add := func(number uint64, start, d int64, first bool) {
-			e := Entry{
-				Number: number, Name: r.ID, URI: resolve(p, set, r, expand(t.Media, r, number, start)), Start: start, Duration: ticks(d), Timescale: scale, New: first,
+	}
+	return begin, length
+}
+
+// lister lists the segments of one representation.
+type lister struct {
+	m             *dash.MPD
+	p             *dash.Period
+	set           *dash.AdaptationSet
+	r             *dash.Representation
+	begin, length time.Duration // of the period
+	at            time.Time
+	out           []Entry
+}
+
+// entries lists a set's segments: those that are told one by one, or whose numbers are available now.
+func (i *Inspector) entries(m *dash.MPD, n int, set *dash.AdaptationSet, at time.Time) (out []Entry) {
+	p := &m.Periods[n]
+	begin, length := stretch(m, n)
+	for k := range set.Representations {
+		l := lister{m: m, p: p, set: set, r: &set.Representations[k], begin: begin, length: length, at: at}
+		t := templateOf(p, set, l.r)
+		list, base := told(l.r.List, set.List, p.List), told(l.r.Base, set.Base, p.Base)
+		var err error
+		switch {
+		case t.Media != "" && t.Timeline != nil:
+			i.edge(l.r.ID, m, p, t, l.timeline(t), at)
+		case t.Media != "":
+			l.counted(t)
+		case list != nil:
+			err = l.listed(list)
+		case base != nil && base.IndexRange != "":
+			err = l.indexed(base)
+		}
+		if err != nil {
+			i.finding(Breaks, "byte-range", l.r.ID, err.Error(), "first and last byte", mpd+"5.3.9.2")
+		}
+		out = append(out, l.out...)
+	}
+	return out
+}
+
+func ticks(v, scale int64) time.Duration {
+	return time.Duration(media.Rescale(v, scale, int64(time.Second)))
+}
+
+// add appends the segment that a template makes.
+func (l *lister) add(t *dash.SegmentTemplate, number uint64, start, d int64, first bool) {
+	if t.EndNumber != nil && number > *t.EndNumber || len(l.out) > maxEntries {
+		return
+	}
+	scale := max(t.Timescale, 1)
+	e := Entry{Number: number, Name: l.r.ID, Start: start, Duration: ticks(d, scale), Timescale: scale, New: first}
+	e.Resource = Resource{URI: l.resolve(expand(t.Media, l.r, number, start)), Offset: -1}
+	if t.Header != "" {
+		e.Header = Resource{URI: l.resolve(expand(t.Header, l.r, 0, 0)), Offset: -1}
+	}
+	if l.m.AvailabilityStartTime != nil && l.m.Type == "dynamic" {
+		e.Available = l.m.AvailabilityStartTime.Add(l.begin).Add(ticks(start+d-t.Offset, scale)).Add(-time.Duration(t.TimeOffset * float64(time.Second)))
+	}
+	l.out = append(l.out, e)
+}
+
+func startNumber(n *uint64) uint64 {
+	if n == nil {
+		return 1
+	}
+	return *n
+}
+
+// passed is how much of the period there is by now.
+func (l *lister) passed() time.Duration {
+	passed := l.length
+	if l.m.Type == "dynamic" && l.m.AvailabilityStartTime != nil {
+		if now := l.at.Sub(l.m.AvailabilityStartTime.Time) - l.begin; passed == 0 || now < passed {
+			passed = now
+		}
+	}
+	return passed
+}
+
+// timeline lists the segments of a SegmentTimeline and returns where it ends.
+func (l *lister) timeline(t *dash.SegmentTemplate) (next int64) {
+	number, first := startNumber(t.StartNumber), true
+	for n, s := range t.Timeline.S {
+		if s.T != nil {
+			next = *s.T
+		}
+		repeat := s.Repeat
+		if repeat < 0 && s.D > 0 { // up to the next entry, or to the end (5.3.9.6)
+			end := t.Offset + media.Rescale(int64(l.passed()), int64(time.Second), max(t.Timescale, 1))
+			if n+1 < len(t.Timeline.S) && t.Timeline.S[n+1].T != nil {
+				end = *t.Timeline.S[n+1].T
 			}
-			if t.Header != "" {
-				e.Header = resolve(p, set, r, expand(t.Header, r, 0, 0))
+			repeat = (end-next+s.D-1)/s.D - 1
+		}
+		for range min(max(repeat, 0), maxEntries) + 1 {
+			if len(l.out) > maxEntries || s.D <= 0 {
+				break
 			}
-			if m.AvailabilityStartTime != nil && m.Type == "dynamic" {
-				e.Available = m.AvailabilityStartTime.Add(p.Start.D()).Add(ticks(start + d - t.Offset)).Add(-time.Duration(t.TimeOffset * float64(time.Second)))
-			}
-			out = append(out, e)
+			l.add(t, number, next, s.D, first)
+			number, next, first = number+1, next+s.D, false
 		}
-		if t.Timeline != nil {
-			var next int64
-			first := true
-			for _, s := range t.Timeline.S {
-				if s.T != nil {
-					next = *s.T
-				}
-				for range min(max(s.Repeat, 0), maxEntries) + 1 {
-					if len(out) > maxEntries || s.D <= 0 {
-						break
-					}
-					add(number, next, s.D, first)
-					number, next, first = number+1, next+s.D, false
-				}
-			}
-			i.edge(r.ID, m, p, t, next, at)
-			continue
+	}
+	return next
+}
+
+// counted lists numbers: the newest whose segment is available and those of the window before it,
+// or all of a period that is over.
+func (l *lister) counted(t *dash.SegmentTemplate) {
+	scale := max(t.Timescale, 1)
+	step := ticks(t.Duration, scale)
+	if step <= 0 {
+		return
+	}
+	passed := l.passed()
+	if l.m.Type != "dynamic" {
+		passed += step - 1 // the last may be shorter
+	} else if passed += time.Duration(t.TimeOffset * float64(time.Second)); l.length > 0 {
+		passed = min(passed, l.length)
+	}
+	newest := int64(passed/step) - 1
+	oldest := int64(0)
+	if l.m.Type == "dynamic" {
+		oldest = max(0, newest-min(int64(l.m.TimeShiftBufferDepth.D()/step)+1, 100))
+	}
+	for k := oldest; k <= min(newest, oldest+maxEntries); k++ {
+		l.add(t, startNumber(t.StartNumber)+uint64(k), t.Offset+k*t.Duration, t.Duration, k == 0)
+	}
+	if n := len(l.out); n > 0 && l.length > 0 {
+		e := &l.out[n-1]
+		e.Duration = min(e.Duration, l.length-ticks(e.Start-t.Offset, scale))
+	}
+}
+
+// resource resolves an address and a range that stand in a manifest.
+func (l *lister) resource(uri, bytes string) (Resource, error) {
+	offset, length, err := dash.ByteRange(bytes)
+	return Resource{l.resolve(uri), offset, length}, err
+}
+
+// header is where an Initialization element tells.
+func (l *lister) header(h *dash.Initialization) (Resource, error) {
+	if h == nil {
+		return Resource{}, nil
+	}
+	return l.resource(h.SourceURL, h.Range)
+}
+
+// listed lists the segments of a SegmentList. What lasts differently than the others is not told.
+func (l *lister) listed(list *dash.SegmentList) error {
+	header, err := l.header(list.Header)
+	if err != nil {
+		return err
+	}
+	scale := max(list.Timescale, 1)
+	for n, u := range list.URLs[:min(len(list.URLs), maxEntries)] {
+		e := Entry{Number: startNumber(list.StartNumber) + uint64(n), Name: l.r.ID, Header: header, Start: -1, Timescale: scale, New: n == 0}
+		if list.Timeline == nil && n+1 < len(list.URLs) {
+			e.Start, e.Duration = list.Offset+int64(n)*list.Duration, ticks(list.Duration, scale)
 		}
-		if ticks(t.Duration) <= 0 || m.AvailabilityStartTime == nil || p.Start == nil {
-			continue
+		if e.Resource, err = l.resource(u.Media, u.Range); err != nil {
+			return err
 		}
-		// The newest number whose segment is available, and those of the window before it.
-		passed := at.Sub(m.AvailabilityStartTime.Time) - p.Start.D() + time.Duration(t.TimeOffset*float64(time.Second))
-		if d := p.Duration.D(); d > 0 {
-			passed = min(passed, d)
-		}
-		newest := int64(passed/ticks(t.Duration)) - 1
-		depth := int64(m.TimeShiftBufferDepth.D()/ticks(t.Duration)) + 1
-		for k := max(0, newest-min(depth, 100)); k <= newest; k++ {
-			add(number+uint64(k), t.Offset+k*t.Duration, t.Duration, k == 0)
-		}
+		l.out = append(l.out, e)
+	}
+	return nil
+}
+
+// indexed names the index of a file.
+func (l *lister) indexed(base *dash.SegmentBase) error {
+	e := Entry{Name: l.r.ID, Index: true, New: true}
+	var err error
+	if e.Resource, err = l.resource("", base.IndexRange); err != nil {
+		return err
+	}
+	if e.Header, err = l.header(base.Header); err != nil || base.Header != nil {
+		l.out = append(l.out, e)
+		return err
+	}
+	e.Header = Resource{e.URI, 0, e.Offset} // all before the index
+	l.out = append(l.out, e)
+	return nil
+}
+
+// Index lists the segments that an index tells of (ISO/IEC 14496-12, 8.16.3).
+func (i *Inspector) Index(e Entry, body []byte) (out []Entry) {
+	x, taken, err := bmff.ReadIndex(body)
+	if err != nil {
+		i.finding(Breaks, "index-unreadable", e.Name, err.Error(), "a segment index", isobmff+"8.16.3")
+		return nil
+	}
+	start := x.Earliest
+	for n, p := range x.Pieces {
+		out = append(out, Entry{
+			Number: uint64(n + 1), Name: e.Name, Header: e.Header, Resource: Resource{e.URI, e.Offset + taken + p.Offset, p.Size},
+			Start: start, Duration: ticks(p.Duration, x.Timescale), Timescale: x.Timescale, New: n == 0,
+		})
+		start += p.Duration
 	}
 	return out
 }
@@ -348,8 +528,9 @@ func (i *Inspector) edge(name string, m *dash.MPD, p *dash.Period, t *dash.Segme
 	s.edges = append(s.edges, at.Sub(wall).Milliseconds())
 }
 
-func resolve(p *dash.Period, set *dash.AdaptationSet, r *dash.Representation, uri string) string {
-	for _, b := range [][]string{r.BaseURL, set.BaseURL, p.BaseURL} {
+// resolve puts an address behind those of representation, set, period and manifest (5.6.4).
+func (l *lister) resolve(uri string) string {
+	for _, b := range [][]string{l.r.BaseURL, l.set.BaseURL, l.p.BaseURL, l.m.BaseURL} {
 		if len(b) > 0 {
 			if base, err := url.Parse(strings.TrimSpace(b[0])); err == nil {
 				if rel, err := base.Parse(uri); err == nil {

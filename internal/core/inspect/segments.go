@@ -39,6 +39,12 @@ func (i *Inspector) Header(name, uri string, body []byte) {
 		return
 	}
 	h := &header{info: info}
+	if info.Tracks > 1 {
+		i.NotJudged(name, fmt.Sprintf("%d tracks in one file: only the first of video, or else the first", info.Tracks))
+	}
+	if info.Protected {
+		i.NotJudged(name, "encrypted samples")
+	}
 	switch info.SampleEntry {
 	case "avc1":
 		var c avc.Config
@@ -61,6 +67,11 @@ func (i *Inspector) Header(name, uri string, body []byte) {
 	}
 	s.Kind = map[string]string{"vide": "video", "soun": "audio"}[info.Handler]
 	i.codec(s, h.codec)
+}
+
+// NotJudged says that something of a rendition could not be looked into.
+func (i *Inspector) NotJudged(name, what string) {
+	i.finding(Note, "not-judged", name, what, "media that the inspector reads: H.264 and AAC, in fragments, transport streams or packed", "")
 }
 
 // picture holds the sizes that header, parameter set and playlist tell against one another.
@@ -128,16 +139,59 @@ func (i *Inspector) Segment(name string, p *Piece) {
 		s.Peak = max(s.Peak, rate)
 	}
 	i.prefix(s, p)
-	switch {
-	case len(p.Body) == 0:
+	switch containerOf(p.Body) {
+	case nothing:
 		i.finding(Breaks, "segment-empty", name, fmt.Sprintf("segment %d of no bytes", p.MSN), "media", draft+"3")
-	case p.Body[0] == 'G' && len(p.Body)%ts.PacketSize == 0:
+	case transportStream:
 		i.transport(s, p)
-	case bytes.HasPrefix(p.Body, []byte("ID3")) || p.Body[0] == 0xff:
+	case packedAudio:
 		i.packed(s, p)
+	case subtitles:
+		s.Kind = "text"
+	case otherAudio:
+		s.Kind = "audio"
+		i.NotJudged(name, "packed audio that is not AAC")
 	default:
 		i.fragments(s, p)
 	}
+}
+
+// The containers of segments (draft, 3.1).
+const (
+	fragmented = iota
+	nothing
+	transportStream
+	packedAudio // AAC
+	otherAudio  // MPEG audio or AC-3
+	subtitles   // WebVTT
+)
+
+// containerOf tells containers apart by their first bytes.
+func containerOf(b []byte) int {
+	switch {
+	case len(b) == 0:
+		return nothing
+	case b[0] == 'G' && len(b)%ts.PacketSize == 0:
+		return transportStream
+	case bytes.HasPrefix(bytes.TrimPrefix(b, []byte("\xef\xbb\xbf")), []byte("WEBVTT")):
+		return subtitles
+	}
+	frames := b
+	for bytes.HasPrefix(frames, []byte("ID3")) {
+		var tag id3.Tag
+		rest, err := tag.Unmarshal(frames)
+		if err != nil || len(rest) >= len(frames) {
+			return packedAudio // which tells what is wrong with the tag
+		}
+		frames = rest
+	}
+	switch {
+	case len(frames) > 1 && (frames[0] == 0xff && frames[1]&0xe0 == 0xe0 && frames[1]&0x06 != 0 || frames[0] == 0x0b && frames[1] == 0x77):
+		return otherAudio
+	case len(frames) < len(b) || b[0] == 0xff:
+		return packedAudio
+	}
+	return fragmented
 }
 
 // maxPieces bounds the parts that are kept until their segment comes.
@@ -146,7 +200,7 @@ const maxPieces = 8
 // part judges one part, and keeps it until its segment comes.
 func (i *Inspector) part(s *stream, p *Piece) {
 	s.Parts++
-	f, err := bmff.ReadFragments(p.Body)
+	f, err := s.read(p)
 	if err != nil || len(f) == 0 {
 		i.finding(Breaks, "part-unreadable", s.Name, fmt.Sprintf("part %d of segment %d: %v", p.Part, p.MSN, orNothing(err)), "whole fragments", draft+"4.4.4.9")
 		return
@@ -160,6 +214,14 @@ func (i *Inspector) part(s *stream, p *Piece) {
 	if len(s.parts[p.MSN]) == p.Part {
 		s.parts[p.MSN] = append(s.parts[p.MSN], p.Body)
 	}
+}
+
+// read reads a piece's fragments with what its header tells.
+func (s *stream) read(p *Piece) ([]bmff.Fragment, error) {
+	if h := s.headers[p.Header]; h != nil {
+		return h.info.ReadFragments(p.Body)
+	}
+	return bmff.ReadFragments(p.Body)
 }
 
 func orNothing(err error) string {
@@ -195,7 +257,7 @@ func (i *Inspector) prefix(s *stream, p *Piece) {
 // fragments judges a segment of CMAF.
 func (i *Inspector) fragments(s *stream, p *Piece) {
 	where := fmt.Sprintf("segment %d", p.MSN)
-	f, err := bmff.ReadFragments(p.Body)
+	f, err := s.read(p)
 	if err != nil || len(f) == 0 {
 		i.finding(Breaks, "segment-unreadable", s.Name, where+": "+orNothing(err), "fragments of one track", isobmff+"8.8")
 		return
@@ -229,11 +291,11 @@ func (i *Inspector) fragments(s *stream, p *Piece) {
 			next += u.Duration
 			total += len(u.Data)
 		}
-		if total != one.Data {
+		if total != one.Data && h.info.Tracks == 1 {
 			i.finding(Breaks, "sample-sizes", s.Name, fmt.Sprintf("%s: samples of %d bytes in a mdat of %d", where, total, one.Data), "the same", isobmff+"8.8.8")
 		}
 	}
-	if h.info.Handler == "vide" && h.info.SampleEntry == "avc1" {
+	if h.info.Handler == "vide" && h.info.SampleEntry == "avc1" && !h.info.Protected {
 		i.opensWithKey(s, where, first)
 	}
 	i.continuity(s, p, h, first.DTS, next, lowest)
