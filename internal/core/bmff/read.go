@@ -132,28 +132,22 @@ func (h *HeaderInfo) extends(kind string, body []byte) error {
 
 // visit reads the boxes of one track.
 func (h *HeaderInfo) visit(kind string, body []byte) error {
-	version := len(body) > 0 && body[0] == 1
 	switch {
 	case containers[kind]:
 		return walk(body, h.visit)
-	case kind == "tkhd":
+	case kind == "tkhd" || kind == "mdhd": // the two begin with the same fields (8.3.2, 8.4.2)
 		at := 12
-		if version {
+		if len(body) > 0 && body[0] == 1 {
 			at = 20
 		}
 		if len(body) < at+4 {
-			return broken("a short tkhd", "a track_ID")
+			return broken("a short "+kind, fmt.Sprintf("%d bytes", at+4))
 		}
-		h.ID = binary.BigEndian.Uint32(body[at:])
-	case kind == "mdhd":
-		at := 12
-		if version {
-			at = 20
+		if v := binary.BigEndian.Uint32(body[at:]); kind == "tkhd" {
+			h.ID = v
+		} else {
+			h.Timescale = int64(v)
 		}
-		if len(body) < at+4 {
-			return broken("a short mdhd", "a timescale")
-		}
-		h.Timescale = int64(binary.BigEndian.Uint32(body[at:]))
 	case kind == "hdlr" && len(body) >= 12:
 		h.Handler = string(body[8:12])
 	case kind == "stsd":
