@@ -119,7 +119,12 @@ func minuteOf(t *testing.T, s *service, ways []player, meanwhile func()) (stalls
 	eval[chromedp.Void](p, fmt.Sprintf("document.body.style.cssText = 'display:grid;grid-template-columns:repeat(4,310px);grid-auto-rows:200px;margin:0'; document.body.innerHTML = %q", frames))
 	p.until(`[...document.querySelectorAll("iframe")].every(f => (v => v && v.readyState >= 3 && v.currentTime > 1)(f.contentWindow.document.querySelector("video")))`)
 	// Each player finds its place first: the minute is judged, not the begin.
-	p.until(`[...document.querySelectorAll("iframe")].every(f => { const b = f.contentWindow.playback; return b.meter.recent().count < 5 || !/as=ll/.test(f.src) || b.meter.recent().median < 1500; }) && [...document.querySelectorAll("iframe")].every(f => { const v = f.contentWindow.document.querySelector("video"); return v.played.length > 0 && v.played.end(v.played.length - 1) - v.played.start(v.played.length - 1) > 6; })`)
+	if !p.becomes(`[...document.querySelectorAll("iframe")].every(f => {
+		const recent = f.contentWindow.playback.meter.recent(), played = f.contentWindow.document.querySelector("video").played, last = played.length - 1;
+		return last >= 0 && played.end(last) - played.start(last) > 6 && (recent.count < 5 || !/as=ll/.test(f.src) || recent.median < 1500);
+	})`, 40*time.Second) {
+		return []string{"the players did not find their places"}
+	}
 	eval[chromedp.Void](p, frameCollector())
 	const places = `[...document.querySelectorAll("iframe")].map(f => { const w = f.contentWindow; return {at: w.document.querySelector("video").currentTime, clock: performance.now() / 1000, delay: w.playback.meter.recent().median || 0, message: w.playback.message}; })`
 	type place struct {

@@ -69,7 +69,7 @@ type Channel struct {
 	periods     []period
 	counted     []period // of the manifest that counts segments
 	scanned     uint64   // segments below are in periods
-	captions    bool     // the video carries captions
+	captions    []string // the caption services that the video carries
 	titled      bool     // timed metadata was set
 	partTarget  int64    // of all renditions, ticks of media.VideoTimescale
 
@@ -367,7 +367,7 @@ func (c *Channel) startSession(video, audio *media.Track, first time.Time) *sess
 	// A window that players hold begins again with the new session's encodings.
 	s := newSession(c, video, audio, start)
 	s.unaligned = c.settings.Aligned
-	c.captions = false // until this feed shows some
+	c.captions = nil // until this feed shows some
 	c.session = s
 	return s
 }

@@ -195,7 +195,7 @@ func (c *Channel) multivariant(list []offer, w hls.Wrapping) *hls.Multivariant {
 			v.Codecs = append([]string{o.videoTrack.CodecName}, v.Codecs...)
 			v.Width, v.Height = ladder.Display(&o.videoTrack)
 			v.FrameRate = o.videoTrack.FrameRate
-			if c.captions {
+			if c.captions != nil {
 				v.Captions = captionGroup
 			}
 			if w == hls.CMAF {
@@ -210,8 +210,15 @@ func (c *Channel) multivariant(list []offer, w hls.Wrapping) *hls.Multivariant {
 		}
 		m.Variants = append(m.Variants, v)
 	}
-	if c.captions && list[0].video != nil {
-		m.Captions = []hls.Captions{{Group: captionGroup, Name: "Captions", Language: c.settings.Language, Channel: "CC1"}}
+	if list[0].video != nil {
+		for _, name := range c.captions {
+			t := hls.Captions{Group: captionGroup, Name: "Captions", Channel: name}
+			if len(m.Captions) > 0 {
+				t.Name = "Captions " + name
+			}
+			t.Language = c.captionLanguage(name)
+			m.Captions = append(m.Captions, t)
+		}
 	}
 	hls.OrderForStart(m.Variants, startBelow)
 	if w == hls.TS && len(m.Variants) > 0 && m.Variants[0].Width > 0 && list[0].sound != nil {
@@ -220,6 +227,34 @@ func (c *Channel) multivariant(list []offer, w hls.Wrapping) *hls.Multivariant {
 		m.Variants = append(m.Variants, hls.Variant{URI: o.soundName + "/aac.m3u8", Name: o.soundName, Peak: o.sound.Peak*11/10 + 10_000, Average: o.sound.Average, Codecs: []string{o.soundTrack.CodecName}})
 	}
 	return m
+}
+
+// captionLanguage returns the language of the first service of each kind; what others speak is not told.
+func (c *Channel) captionLanguage(service string) string {
+	if service == "CC1" || service == "SERVICE1" {
+		return c.settings.Language
+	}
+	return ""
+}
+
+// accessibility signals captions in a manifest (ANSI/SCTE 214-1, 7.2).
+func (c *Channel) accessibility() (out []dash.Descriptor) {
+	var old, new []string
+	for _, name := range c.captions {
+		language := or(c.captionLanguage(name), "und")
+		if number, ok := strings.CutPrefix(name, "SERVICE"); ok {
+			new = append(new, number+"=lang:"+language)
+		} else {
+			old = append(old, name+"="+language)
+		}
+	}
+	if old != nil {
+		out = append(out, dash.Descriptor{Scheme: captions608, Value: strings.Join(old, ";")})
+	}
+	if new != nil {
+		out = append(out, dash.Descriptor{Scheme: captions708, Value: strings.Join(new, ";")})
+	}
+	return out
 }
 
 // peak is the highest bitrate to announce: what the rung may take, or what was measured with
@@ -344,7 +379,8 @@ const (
 	id3Scheme    = "https://aomedia.org/emsg/ID3"
 	spliceScheme = "urn:scte:scte35:2014:xml+bin"
 	markerScheme = "urn:metaplasis:marker:2026"
-	captionNames = "urn:scte:dash:cc:cea-608:2015"
+	captions608  = "urn:scte:dash:cc:cea-608:2015"
+	captions708  = "urn:scte:dash:cc:cea-708:2015"
 	channelNames = "urn:mpeg:dash:23003:3:audio_channel_configuration:2011"
 )
 
@@ -437,10 +473,8 @@ type describer struct {
 func (d *describer) sets(list []offer) (out []dash.AdaptationSet) {
 	video := dash.AdaptationSet{ID: 1, ContentType: "video", MimeType: "video/mp4", Alignment: true, StartWithSAP: 1, Role: []dash.Descriptor{{Scheme: "urn:mpeg:dash:role:2011", Value: "main"}}}
 	sound := dash.AdaptationSet{ID: 2, ContentType: "audio", MimeType: "audio/mp4", Alignment: true, StartWithSAP: 1, Lang: d.c.settings.Language, Label: d.c.settings.SoundName, Role: video.Role}
-	if d.c.captions {
-		video.Accessibility = []dash.Descriptor{{Scheme: captionNames, Value: "CC1=" + or(d.c.settings.Language, "und")}}
-	}
-	if d.c.captions || d.c.titled {
+	video.Accessibility = d.c.accessibility()
+	if d.c.titled {
 		video.Inband = []dash.Descriptor{{Scheme: id3Scheme, Value: ""}}
 	}
 	var videoViews, soundViews []*View

@@ -177,3 +177,20 @@ func TestSettingsOfPackagingAreChecked(t *testing.T) {
 		assert.Equal(t, field, problems[0].Field)
 	}
 }
+
+// TestCaptionServicesAreAnnounced: every service that was seen, once, in playlists and manifests.
+func TestCaptionServicesAreAnnounced(t *testing.T) {
+	p := newPacker(t, Settings{Language: "en"}, 1)
+	p.seconds(7)
+	assert.Contains(t, p.text(t, "index.m3u8"), "CLOSED-CAPTIONS=NONE")
+	p.c.announce([]string{"SERVICE1", "CC3"})
+	p.c.announce([]string{"CC1", "CC3"})
+	text := p.text(t, "index.m3u8")
+	assert.Contains(t, text, `NAME="Captions",DEFAULT=NO,AUTOSELECT=YES,INSTREAM-ID="CC1",LANGUAGE="en"`)
+	assert.Contains(t, text, `NAME="Captions CC3",DEFAULT=NO,AUTOSELECT=YES,INSTREAM-ID="CC3"`+"\n")
+	assert.Contains(t, text, `INSTREAM-ID="SERVICE1",LANGUAGE="en"`)
+	assert.Equal(t, 3, strings.Count(text, "TYPE=CLOSED-CAPTIONS"))
+	assert.Equal(t, []dash.Descriptor{
+		{Scheme: "urn:scte:dash:cc:cea-608:2015", Value: "CC1=en;CC3=und"}, {Scheme: "urn:scte:dash:cc:cea-708:2015", Value: "1=lang:en"},
+	}, p.mpd(t, "index.mpd").Periods[0].Sets[0].Accessibility)
+}

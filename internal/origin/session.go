@@ -45,6 +45,7 @@ type session struct {
 	ended     bool
 	rungs     []ladder.Rung
 	said      []captioned // captions of the source that encoded renditions may still need
+	scan      avc.CaptionScan
 
 	lastKey   int64 // presentation time of the newest keyframe
 	warnedGap bool
@@ -67,23 +68,36 @@ type captioned struct {
 // maxSaid bounds the captions that wait for encoded pictures: about four seconds.
 const maxSaid = 256
 
-// noteCaptions keeps the captions of a picture for the renditions that are coded anew.
+// reordered is how many pictures may come before one that is shown earlier (H.264, A.3.1).
+const reordered = 16
+
+// noteCaptions keeps the captions of a picture for the renditions that are coded anew, and tells
+// viewers of services that were not seen before.
 func (s *session) noteCaptions(u *media.AccessUnit) {
 	data := avc.Captions(u.Data)
 	if data == nil {
 		return
 	}
-	if !s.c.captions {
-		s.c.captions = true
-		s.c.describe()
-	}
-	if len(s.config.Rungs) == 0 {
-		return
-	}
 	at, _ := slices.BinarySearchFunc(s.said, u.PTS, func(c captioned, pts int64) int { return cmp.Compare(c.pts, pts) })
 	s.said = slices.Insert(s.said, at, captioned{u.PTS, data})
+	if n := len(s.said); n > reordered {
+		for _, d := range s.said[n-1-reordered].data {
+			s.c.announce(s.scan.See(d))
+		}
+	}
 	if len(s.said) > maxSaid {
 		s.said = slices.Delete(s.said, 0, len(s.said)-maxSaid)
+	}
+}
+
+// announce adds services to the captions that viewers are told of.
+func (c *Channel) announce(services []string) {
+	for _, name := range services {
+		if !slices.Contains(c.captions, name) {
+			c.captions = append(c.captions, name)
+			slices.Sort(c.captions)
+			c.describe()
+		}
 	}
 }
 

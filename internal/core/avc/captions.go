@@ -3,6 +3,7 @@ package avc
 import (
 	"bytes"
 	"encoding/binary"
+	"fmt"
 )
 
 // Closed captions travel in supplemental enhancement information: user data registered by ITU-T
@@ -60,6 +61,70 @@ func seiNumber(b []byte) (n int, rest []byte, ok bool) {
 		}
 	}
 	return 0, nil, false
+}
+
+// CaptionScan finds out which captions a stream carries.
+type CaptionScan struct {
+	packet []byte // of CEA-708, as far as it has come
+	size   int
+}
+
+// See looks at one cc_data, in order of presentation, and returns the services that say something in
+// it: CC1 to CC4 (CEA-608) and SERVICE1 to SERVICE63 (CEA-708). Padding says nothing.
+func (s *CaptionScan) See(cc []byte) (found []string) {
+	if len(cc) < 2 {
+		return nil
+	}
+	triplets := cc[2:]
+	for range min(int(cc[0]&0x1f), len(triplets)/3) {
+		kind, a, b := triplets[0], triplets[1], triplets[2]
+		triplets = triplets[3:]
+		if kind&4 == 0 { // not valid
+			continue
+		}
+		switch kind & 3 {
+		case 0, 1: // a pair of CEA-608 for one field; a control code tells whose text follows (8.4)
+			code, what := a&0x7f, b&0x7f
+			text := code&0x76 == 0x14 && (what == 0x2a || what == 0x2b)
+			if code >= 0x10 && code < 0x20 && what >= 0x20 && !text {
+				found = append(found, fmt.Sprintf("CC%d", 1+2*(kind&1)+code>>3&1))
+			}
+		case 3: // the begin of a packet of CEA-708 (5.)
+			if s.size = 2 * int(a&0x3f); s.size == 0 {
+				s.size = 128
+			}
+			s.packet = append(s.packet[:0], a, b)
+		default:
+			if len(s.packet) < s.size {
+				s.packet = append(s.packet, a, b)
+			}
+		}
+		if s.size > 0 && len(s.packet) >= s.size {
+			found = append(found, blocks(s.packet[1:s.size])...)
+			s.size = 0
+		}
+	}
+	return found
+}
+
+// blocks lists the services with a block in a packet (CEA-708, 6.2).
+func blocks(b []byte) (found []string) {
+	for len(b) > 0 {
+		service, size := int(b[0]>>5), int(b[0]&0x1f)
+		b = b[1:]
+		if service == 7 && size > 0 && len(b) > 0 {
+			service = int(b[0] & 0x3f)
+			b = b[1:]
+		}
+		if service == 0 || size > len(b) {
+			return found
+		}
+		if size > 0 {
+			found = append(found, fmt.Sprintf("SERVICE%d", service))
+		}
+		b = b[size:]
+	}
+	return found
 }
 
 // CaptionSEI makes a SEI unit that carries cc_data.
