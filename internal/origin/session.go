@@ -152,6 +152,9 @@ func (s *session) applyLadder(rungs []ladder.Rung) {
 	s.clock.SetStep(s.c.settings.step())
 	mode := segment.Grid
 	conf := transcode.Config{At: at, Video: s.video, Audio: s.audio}
+	if s.video != nil {
+		conf.Part = s.plan(s.video).Video.Step
+	}
 	wanted := map[string]bool{}
 	add := func(name string, direct bool) {
 		if wanted[name] {

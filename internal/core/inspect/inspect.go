@@ -50,6 +50,10 @@ type stream struct {
 	dates     map[string]string // date ranges by ID: their start
 	parts     map[uint64][][]byte
 	counters  map[int]byte
+	judged    struct { // the newest segment whose parts were judged, and how many of them
+		msn   uint64
+		parts int
+	}
 }
 
 // New inspects the stream at an address.

@@ -133,20 +133,36 @@ func (i *Inspector) control(s *stream, p *hls.Playlist) {
 	}
 }
 
-// partsOf judges the parts of one segment.
+// partsOf judges the parts of one segment, each once.
 func (i *Inspector) partsOf(s *stream, p *hls.Playlist, e *hls.Entry) {
+	if e.MSN != s.judged.msn {
+		if e.MSN < s.judged.msn {
+			return
+		}
+		s.judged.msn, s.judged.parts = e.MSN, 0
+	}
+	if s.judged.parts == len(e.Parts) && !e.Open {
+		return
+	}
 	var sum time.Duration
 	for n, part := range e.Parts {
 		sum += part.Duration
-		last := n == len(e.Parts)-1 && !e.Open
+		if n < s.judged.parts {
+			continue
+		}
 		if p.PartTarget > 0 && part.Duration > p.PartTarget+100*time.Microsecond {
 			i.finding(Breaks, "part-target", s.Name, fmt.Sprintf("part %d of segment %d lasts %v", n, e.MSN, part.Duration), fmt.Sprintf("%v at most", p.PartTarget), draft+"4.4.4.9")
 		}
-		if !last && !(e.Open && n == len(e.Parts)-1) && part.Duration*100 < p.PartTarget*85 {
-			i.finding(Breaks, "part-short", s.Name, fmt.Sprintf("part %d of segment %d lasts %v", n, e.MSN, part.Duration), fmt.Sprintf("85 %% of the part target, %v, but for the last of a segment", p.PartTarget*85/100), draft+"4.4.4.9")
-		}
 		if n == 0 && p.Independent && !part.Independent {
 			i.finding(Breaks, "part-independent", s.Name, fmt.Sprintf("the first part of segment %d without INDEPENDENT=YES", e.MSN), "INDEPENDENT=YES, since segments are said to be independent", draft+"4.4.4.9")
+		}
+		last := n == len(e.Parts)-1
+		if last && e.Open {
+			return // it may be the last of its segment, which may be short
+		}
+		s.judged.parts = n + 1
+		if !last && part.Duration*100 < p.PartTarget*85 {
+			i.finding(Breaks, "part-short", s.Name, fmt.Sprintf("part %d of segment %d lasts %v", n, e.MSN, part.Duration), fmt.Sprintf("85 %% of the part target, %v, but for the last of a segment", p.PartTarget*85/100), draft+"4.4.4.9")
 		}
 	}
 	if len(e.Parts) > 0 && !e.Open {

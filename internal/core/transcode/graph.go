@@ -48,6 +48,9 @@ type Config struct {
 	Audio *media.Track `json:"audio,omitempty"`
 	Rungs []Rung       `json:"rungs"`
 	Sound []AudioRung  `json:"sound"`
+	// Part is how far apart the parts of a segment begin, 0 without parts. The first picture of a part
+	// is never dropped, so that no part becomes longer than it may.
+	Part int64 `json:"part"`
 	// Keep: no picture before this presentation time is dropped to save time, since it is a
 	// repetition for a worker that was replaced.
 	Keep int64 `json:"keep"`
@@ -116,6 +119,7 @@ type Graph struct {
 	step       int64 // ticks a picture at constant rate, else 0
 
 	sinceDrop  int
+	opened     int64 // where the newest segment began
 	level      int
 	levelSince int64
 
@@ -312,7 +316,9 @@ func (g *Graph) frame(f *h264dec.Frame) {
 	if e == nil || len(e.stages) == 0 {
 		return
 	}
-	if !g.opens(f.PTS) && g.drop(f.PTS) {
+	if g.opens(f.PTS) {
+		g.sinceDrop = 0 // the rhythm begins anew
+	} else if g.drop(f.PTS) {
 		g.stats.dropped.Add(1)
 		return
 	}
@@ -351,14 +357,23 @@ func (g *Graph) eraOf(pts int64) *era {
 	return nil
 }
 
-// opens reports whether a picture may be the first of a segment, which is never dropped.
+// opens reports whether a picture may be the first of a segment or part, which is never dropped.
 func (g *Graph) opens(pts int64) bool {
+	first := g.step // so long after a line there may be the first picture
+	if first == 0 {
+		first = media.VideoTimescale / 25
+	}
 	for _, b := range g.boundaries {
-		if pts >= b.Start && pts < b.Start+max(g.step, media.VideoTimescale/25) {
+		if pts < b.Start {
+			break
+		}
+		g.opened = b.Start
+		if pts < b.Start+max(first, media.VideoTimescale/25) {
 			return true
 		}
 	}
-	return false
+	const slack = media.VideoTimescale / 2000 // of times that were rounded
+	return g.current.Part > 0 && pts >= g.opened && (pts-g.opened+slack)%g.current.Part < first
 }
 
 // emit hands the pictures presented before a time to the encoders, in order.
@@ -456,7 +471,7 @@ func (g *Graph) apply(c Config, start int64) {
 	g.eras = append(g.eras, e)
 	g.setStages(e.stages)
 	g.applySound(c, start)
-	g.current.Rungs, g.current.Sound = c.Rungs, c.Sound
+	g.current.Rungs, g.current.Sound, g.current.Part = c.Rungs, c.Sound, c.Part
 	if len(g.held) == 0 && len(c.Rungs) == 0 {
 		for len(g.eras) > 1 {
 			g.endEra() // no picture will come to do it

@@ -233,7 +233,7 @@ func TestPicturesAreDroppedEvenlyWhenItFallsBehind(t *testing.T) {
 	g := New(sink)
 	g.Configure(Config{Video: track, Rungs: []Rung{
 		{Name: "a", Width: 320, Height: 180, Bitrate: 300_000, Effort: 1}, {Name: "b", Width: 160, Height: 90, Bitrate: 150_000, Effort: 1},
-	}, Keep: units[59].PTS})
+	}, Keep: units[59].PTS, Part: 6 * frame})
 	next := int64(10 * frame)
 	for i := range units {
 		for msn := uint64(0); units[i].PTS >= next; msn++ {
@@ -255,6 +255,9 @@ func TestPicturesAreDroppedEvenlyWhenItFallsBehind(t *testing.T) {
 		}
 	}
 	assert.Equal(t, times[0], times[1], "the same pictures in every rendition")
+	for at := int64(10 * frame); at < 309*frame; at += 6 * frame {
+		assert.Contains(t, times[0], at, "every part has its first picture, and so its length")
+	}
 	for i := range 60 {
 		assert.EqualValues(t, int64(10+i)*frame, times[0][i], "what is repeated for a new worker is kept whole")
 	}
