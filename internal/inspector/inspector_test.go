@@ -179,6 +179,8 @@ func TestStreamsOfOthers(t *testing.T) {
 	} {
 		r := run(t, base+"/"+file)
 		assert.Equal(t, want.rules, rules(r), "%s: %v", file, r.Findings)
+		assert.Equal(t, want.rules == nil || want.rules[0] == "not-judged", r.Broken == 0, file)
+		assert.Equal(t, len(want.rules) > 0 && want.rules[0] == "not-judged", strings.HasSuffix(r.Verdict, "could be judged."), r.Verdict)
 		require.Len(t, r.Streams, 1, file)
 		assert.Equal(t, want.segments, r.Streams[0].Segments, file)
 	}

@@ -97,7 +97,11 @@ func (i *Inspector) Report(lasted time.Duration) Report {
 		}
 		r.Streams = append(r.Streams, out)
 	}
+	far := "" // not all of it was judged
 	for _, f := range r.Findings {
+		if f.Rule == ruleNotJudged {
+			far = " Not all of it could be judged."
+		}
 		switch f.Level {
 		case Breaks:
 			r.Broken++
@@ -110,11 +114,11 @@ func (i *Inspector) Report(lasted time.Duration) Report {
 		r.Broken++
 		r.Verdict = "Nothing was seen that could be judged."
 	case r.Broken > 0:
-		r.Verdict = fmt.Sprintf("Broken: %s, %s.", count(r.Broken, "rule is violated", "rules are violated"), count(r.Risks, "risk", "risks"))
+		r.Verdict = fmt.Sprintf("Broken: %s, %s."+far, count(r.Broken, "rule is violated", "rules are violated"), count(r.Risks, "risk", "risks"))
 	case r.Risks > 0:
-		r.Verdict = fmt.Sprintf("Playable: no rule is violated, %s.", count(r.Risks, "risk", "risks"))
+		r.Verdict = fmt.Sprintf("Playable: no rule is violated, %s."+far, count(r.Risks, "risk", "risks"))
 	default:
-		r.Verdict = "Sound: no rule is violated, and no risk was seen."
+		r.Verdict = "Clean: no rule is violated, and no risk was seen." + far
 	}
 	return r
 }

@@ -69,9 +69,11 @@ func (i *Inspector) Header(name, uri string, body []byte) {
 	i.codec(s, h.codec)
 }
 
+const ruleNotJudged = "not-judged"
+
 // NotJudged says that something of a rendition could not be looked into.
 func (i *Inspector) NotJudged(name, what string) {
-	i.finding(Note, "not-judged", name, what, "media that the inspector reads: H.264 and AAC, in fragments, transport streams or packed", "")
+	i.finding(Note, ruleNotJudged, name, what, "media that the inspector reads: H.264 and AAC, in fragments, transport streams or packed", "")
 }
 
 // picture holds the sizes that header, parameter set and playlist tell against one another.
