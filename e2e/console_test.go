@@ -55,15 +55,15 @@ const collector = `(() => {
 		}
 		// A page that was late draws a later picture than the one it was called for.
 		const late = performance.now() > m.expectedDisplayTime + 12;
-		if (!late && parity === 0 && cells[0] - cells[1] > 60)
-			window.frames_.push({number, epoch, time: m.mediaTime, height: video.videoHeight, rate: video.playbackRate});
+		const readable = !late && parity === 0 && cells[0] - cells[1] > 60;
+		window.frames_.push({number: readable ? number : -1, epoch, time: m.mediaTime, height: video.videoHeight, rate: video.playbackRate});
 		video.requestVideoFrameCallback(look);
 	};
 	video.requestVideoFrameCallback(look);
 })()`
 
 type shown struct {
-	Number int
+	Number int // -1 when the page was late to look
 	Time   float64
 	Epoch  int // counts the player's beginnings: each has a time line of its own
 	Height int
@@ -131,24 +131,34 @@ func (p *page) collect() {
 // a hundred.
 func steady(t *testing.T, frames []shown, loop demo.Loop) {
 	t.Helper()
-	steadyWithin(t, frames, loop, 0, 0.01)
+	require.Empty(t, unsteady(frames, loop, 0, 0.01))
 }
 
-// steadyWithin allows numbers that are so many pictures beside their time, and a share of them to be
-// further off: a page whose processor is shared with other players may draw a later picture already.
-func steadyWithin(t *testing.T, frames []shown, loop demo.Loop, allowed int, strays float64) {
-	t.Helper()
-	require.NotEmpty(t, frames)
+// unsteady says what is wrong with what was shown. It allows numbers that are so many pictures beside
+// their time, and a share of them to be further off: a page whose processor is shared with other
+// players may draw a later picture already.
+func unsteady(frames []shown, loop demo.Loop, allowed int, strays float64) string {
 	offset := func(f shown) int {
 		n := (f.Number - int(f.Time*30+0.5)) % loop.Frames
 		return (n + loop.Frames) % loop.Frames
 	}
 	counts := map[int]map[int]int{} // of offsets, by epoch
-	for _, f := range frames {
+	read := 0
+	for i, f := range frames {
+		if i > 0 && f.Epoch == frames[i-1].Epoch && f.Time < frames[i-1].Time {
+			return fmt.Sprintf("showed %f after %f", f.Time, frames[i-1].Time)
+		}
+		if f.Number < 0 {
+			continue
+		}
+		read++
 		if counts[f.Epoch] == nil {
 			counts[f.Epoch] = map[int]int{}
 		}
 		counts[f.Epoch][offset(f)]++
+	}
+	if read == 0 {
+		return fmt.Sprintf("showed nothing readable in %d pictures", len(frames))
 	}
 	usual := map[int]int{}
 	for epoch, list := range counts {
@@ -158,21 +168,24 @@ func steadyWithin(t *testing.T, frames []shown, loop demo.Loop, allowed int, str
 			}
 		}
 	}
-	stray := 0
+	var stray []string
 	for i, f := range frames {
+		if f.Number < 0 {
+			continue
+		}
 		d := (offset(f)-usual[f.Epoch]+loop.Frames+loop.Frames/2)%loop.Frames - loop.Frames/2
 		slack := allowed
 		if f.Rate != 1 || i > 0 && frames[i-1].Rate != 1 {
 			slack = 1
 		}
 		if max(d, -d) > slack {
-			stray++
-			require.LessOrEqual(t, float64(stray), strays*float64(len(frames)), "picture %d of %d at %f, %d beside, %d lines, speed %f", f.Number, i, f.Time, d, f.Height, f.Rate)
-		}
-		if i > 0 && f.Epoch == frames[i-1].Epoch {
-			require.Greater(t, f.Time, frames[i-1].Time)
+			stray = append(stray, fmt.Sprintf("%d at %f: %d beside, %d lines, speed %f", f.Number, f.Time, d, f.Height, f.Rate))
 		}
 	}
+	if float64(len(stray)) > strays*float64(read) {
+		return fmt.Sprintf("showed %d of %d pictures beside their time: %v", len(stray), read, stray[:min(len(stray), 8)])
+	}
+	return ""
 }
 
 func TestConsoleFromSignInToEveryRendition(t *testing.T) {
@@ -339,7 +352,10 @@ func workerKilledWhilePlaying(t *testing.T) []string {
 	assert.True(t, s.hasEvent("worker-replaced"))
 	assert.Equal(t, otherPID, s.status("harbour").Worker.PID)
 	for _, e := range s.playlist("harbour", "180p").Entries {
-		assert.False(t, e.Discontinuity || e.Gap)
+		assert.False(t, e.Discontinuity)
+		if e.Gap { // of a machine that had no time for it
+			stalls = append(stalls, fmt.Sprintf("the other channel misses segment %d", e.MSN))
+		}
 	}
 	return stalls
 }

@@ -148,8 +148,16 @@ func minuteOf(t *testing.T, s *service, ways []player, meanwhile func()) (stalls
 		}
 		assert.Empty(t, after[i].Message, name)
 		if w.picture {
-			assert.Greater(t, len(shown), 60, name)
-			steadyWithin(t, shown, demo.Loops[0], 1, 0.02)
+			if len(shown) < 60 {
+				stalls = append(stalls, fmt.Sprintf("%s showed %d pictures", name, len(shown)))
+			}
+			allowed := 1
+			if w.way == "ts" {
+				allowed = 15 // the player times transport streams anew where pictures were left out
+			}
+			if wrong := unsteady(shown, demo.Loops[0], allowed, 0.02); wrong != "" {
+				stalls = append(stalls, name+" "+wrong)
+			}
 			most := 9000.0
 			if w.low {
 				most = 1500 // three players and an encoder share two processors here; see the delay test
@@ -221,7 +229,9 @@ func inspectorPassesOurFormats(t *testing.T, s *service) (found []string) {
 	all.Wait()
 	out, code := s.command("inspect", s.http+"/media/start-line/index.m3u8", "--for", "2s")
 	assert.Contains(t, out, "RENDITION")
-	assert.True(t, code == 0 || len(found) > 0, out)
+	if code != 0 {
+		found = append(found, out)
+	}
 	_, code = s.command("inspect", s.http+"/media/nowhere/index.m3u8")
 	assert.Equal(t, 1, code)
 	return found
@@ -258,8 +268,11 @@ func lowLatencyRequests(t *testing.T, s *service) {
 	_, whole, _ := s.get(at + hls.CMAF.SegmentName(open))
 	assert.Equal(t, whole, early)
 	var parts []byte
-	for n := range 10 {
-		_, b, _ := s.get(at + hls.PartName(open, n))
+	for n := 0; ; n++ {
+		code, b, _ := s.get(at + hls.PartName(open, n))
+		if code != http.StatusOK {
+			break
+		}
 		parts = append(parts, b...)
 	}
 	assert.Equal(t, whole, parts)

@@ -319,6 +319,9 @@ func (c *Channel) reports(r *Rendition) []hls.Report {
 			continue
 		}
 		msn, part := v.Newest()
+		if s, _ := v.Snapshot.Find(msn); part < 0 && s != nil {
+			part = len(s.Parts) - 1 // told whenever a rendition has parts (draft, 4.4.5.4)
+		}
 		out = append(out, hls.Report{URI: "../" + name + "/index.m3u8", MSN: msn, Part: part})
 	}
 	slices.SortFunc(out, func(a, b hls.Report) int { return strings.Compare(a.URI, b.URI) })

@@ -72,9 +72,13 @@ class HlsEngine implements Engine {
       backBufferLength: 20,
       capLevelToPlayerSize: true, // more pixels than the player has are wasted
       cmcd: { useHeaders: true },
+      autoStartLoad: !first, // a rendition that is asked for is the first to be loaded
     }));
     this.#fixed = first;
-    hls.on(Hls.Events.MANIFEST_PARSED, () => this.#list());
+    hls.on(Hls.Events.MANIFEST_PARSED, () => {
+      this.#list();
+      if (first) hls.startLoad();
+    });
     hls.on(Hls.Events.LEVELS_UPDATED, () => this.#list());
     hls.on(Hls.Events.FRAG_CHANGED, (_, d) => {
       const level = hls.levels[d.frag.level];
