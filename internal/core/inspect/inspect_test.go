@@ -358,6 +358,8 @@ func TestPlantedFaultsAreFound(t *testing.T) {
 		{"hint-after-end", replace(first, "#EXT-X-PRELOAD", "#EXT-X-ENDLIST\n#EXT-X-PRELOAD"), hls},
 		{"hint-twice", replace(first, "#EXT-X-PRELOAD", "#EXT-X-PRELOAD-HINT:TYPE=PART,URI=\"x\"\n#EXT-X-PRELOAD"), hls},
 		{"hint-attributes", replace(first, "TYPE=PART,", ""), hls},
+		{"report-address", replace(first, "#EXT-X-PRELOAD", "#EXT-X-RENDITION-REPORT:LAST-MSN=14,LAST-PART=1\n#EXT-X-PRELOAD"), hls},
+		{"report-part", replace(first, "#EXT-X-PRELOAD", "#EXT-X-RENDITION-REPORT:URI=\"../b/index.m3u8\",LAST-MSN=14\n#EXT-X-PRELOAD"), hls},
 		{"parts-old", replace(first, "#EXTINF:2.00000,\n8.m4s", "#EXT-X-PART:DURATION=2.00000,URI=\"8.0.m4s\",INDEPENDENT=YES\n#EXTINF:2.00000,\n8.m4s"), hls},
 		{"date-time", replace(first, "12:00:24.000Z", "12:00:24.700Z"), hls},
 		{"date-time-missing", func(_ *testing.T, r *recording) {

@@ -186,6 +186,14 @@ func (i *Inspector) hints(s *stream, p *hls.Playlist) {
 			i.finding(Breaks, "hint-attributes", s.Name, fmt.Sprintf("a hint of type %q for %q", h.Type, h.URI), "PART or MAP, and a URI", draft+"4.4.5.3")
 		}
 	}
+	for _, r := range p.Reports {
+		switch {
+		case r.URI == "":
+			i.finding(Breaks, "report-address", s.Name, "a rendition report without URI", "one", draft+"4.4.5.4")
+		case r.Part < 0 && p.PartTarget > 0:
+			i.finding(Risk, "report-part", s.Name, fmt.Sprintf("a report of %q without LAST-PART", r.URI), "the number of its last part, if it has parts", draft+"4.4.5.4")
+		}
+	}
 	var behind time.Duration
 	for n := len(p.Entries) - 1; n >= 0; n-- {
 		e := &p.Entries[n]
