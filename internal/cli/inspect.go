@@ -24,7 +24,7 @@ func (a *app) inspect() *cobra.Command {
 the standards or a player. The address is that of a playlist (multivariant or media) or of
 a manifest, of this service or any other.
 
-Exit codes: 0 sound or playable, 1 not reachable, 6 rules are violated.`,
+Exit codes: 0 clean or playable, 1 not reachable, 6 rules are violated.`,
 		Example: "  metaplasis inspect http://127.0.0.1:8780/media/start-line/index.m3u8\n  metaplasis inspect https://origin.example/live/manifest.mpd --for 60s --json",
 		RunE: func(c *cobra.Command, args []string) error {
 			if !a.json {
