@@ -144,13 +144,19 @@ func unsteady(frames []shown, loop demo.Loop, allowed int, strays float64) strin
 	}
 	counts := map[int]map[int]int{} // of offsets, by epoch
 	read := 0
-	for i, f := range frames {
+	var last *shown // that was read
+	for i := range frames {
+		f := frames[i]
 		if i > 0 && f.Epoch == frames[i-1].Epoch && f.Time < frames[i-1].Time {
 			return fmt.Sprintf("showed %f after %f", f.Time, frames[i-1].Time)
 		}
 		if f.Number < 0 {
 			continue
 		}
+		if last != nil && f.Epoch == last.Epoch && f.Time <= last.Time {
+			return fmt.Sprintf("showed %f twice", f.Time)
+		}
+		last = &frames[i]
 		read++
 		if counts[f.Epoch] == nil {
 			counts[f.Epoch] = map[int]int{}
