@@ -355,7 +355,7 @@ func workerKilledWhilePlaying(t *testing.T) []string {
 	p.playOn(60)
 	steady(t, p.frames(), demo.Loops[0])
 	stalls := eval[[]string](p, "window.waits_")
-	assert.True(t, s.hasEvent("worker-replaced"))
+	eventually(t, "an event that says so", func() bool { return s.hasEvent("worker-replaced") })
 	assert.Equal(t, otherPID, s.status("harbour").Worker.PID)
 	for _, e := range s.playlist("harbour", "180p").Entries {
 		assert.False(t, e.Discontinuity)

@@ -15,6 +15,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -233,15 +234,15 @@ func (s *service) onAir(slug string) bool {
 	return st == origin.Live || st == origin.Degraded
 }
 
-func (s *service) hasEvent(kind string) bool {
+// events returns what was recorded last. It is recorded beside what it tells of: await it.
+func (s *service) events() []origin.Event {
 	list, err := s.api.Events(context.Background(), "", 100)
 	require.NoError(s.t, err)
-	for _, e := range list {
-		if e.Kind == kind {
-			return true
-		}
-	}
-	return false
+	return list
+}
+
+func (s *service) hasEvent(kind string) bool {
+	return slices.ContainsFunc(s.events(), func(e origin.Event) bool { return e.Kind == kind })
 }
 
 func eventually(t *testing.T, what string, ok func() bool) {

@@ -17,6 +17,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -262,16 +263,14 @@ func TestRefusedSenders(t *testing.T) {
 	var said *rtmp.RefusedError
 	require.ErrorAs(t, <-conn.Failed(), &said)
 	assert.Contains(t, said.Text, "Sorenson H.263 is not supported; set the encoder to H.264")
-	events, err := s.api.Events(context.Background(), "", 50)
-	require.NoError(t, err)
-	var texts []string
-	for _, e := range events {
-		texts = append(texts, e.Kind+": "+e.Text+" "+e.Do)
-		assert.NotContains(t, e.Text+e.Do, key, "no key in the log")
-	}
-	all := strings.Join(texts, "\n")
+	// What happened is recorded after the sender was told.
 	for _, want := range []string{"the contribution key is wrong", `there is no channel "nowhere"`, "another sender is on the channel", "set the encoder to H.264"} {
-		assert.Contains(t, all, want)
+		eventually(t, want, func() bool {
+			return slices.ContainsFunc(s.events(), func(e origin.Event) bool { return strings.Contains(e.Text+e.Do, want) })
+		})
+	}
+	for _, e := range s.events() {
+		assert.NotContains(t, e.Text+e.Do, key, "no key in the log")
 	}
 }
 
