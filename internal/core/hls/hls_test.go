@@ -48,6 +48,33 @@ func TestMediaPlaylist(t *testing.T) {
 	assert.True(t, p.Entries[1].Gap && p.Independent && !p.Ended)
 }
 
+// TestSoundIsNeverSaidToLieLate: a player that adds up what two playlists say must not take any sound
+// to lie later, beside the pictures, than it does.
+func TestSoundIsNeverSaidToLieLate(t *testing.T) {
+	list := func(kind media.Kind, epoch time.Time, start int64) *Playlist {
+		h := &segment.Header{Name: "header.mp4", Track: media.Track{Kind: kind}}
+		m := Media{Epoch: epoch, TargetDuration: 2}
+		for n := range uint64(5) {
+			m.Segments = append(m.Segments, &segment.Segment{MSN: n, Start: start, Duration: 90_007, Header: h})
+			start += 90_007
+		}
+		p, err := ReadMedia(m.Marshal())
+		require.NoError(t, err)
+		return p
+	}
+	for i := range int64(200) {
+		epoch := time.Unix(1_790_000_000, i*7_654_321)
+		sound, pictures := list(media.Audio, epoch, i*1_919), list(media.Video, epoch, i*1_777)
+		said := sound.Entries[0].DateTime.Sub(pictures.Entries[0].DateTime)
+		for _, e := range sound.Entries {
+			said += e.Duration
+		}
+		is := media.Rescale(i*(1_919-1_777)+5*90_007, media.VideoTimescale, int64(time.Second))
+		require.LessOrEqual(t, said.Nanoseconds(), is)
+		require.Greater(t, said.Nanoseconds(), is-int64(3*time.Millisecond))
+	}
+}
+
 // TestPlaylistsOfOthers reads what we do not write: byte ranges and keys.
 func TestPlaylistsOfOthers(t *testing.T) {
 	p, err := ReadMedia([]byte(`#EXTM3U

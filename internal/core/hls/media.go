@@ -161,7 +161,14 @@ func (m *Media) list(b *bytes.Buffer, list []*segment.Segment) {
 			fmt.Fprintf(b, "#EXT-X-MAP:URI=%q\n", header)
 		}
 		if i == 0 || s.Discontinuity {
-			fmt.Fprintf(b, "#EXT-X-PROGRAM-DATE-TIME:%s\n", date(m.At(s.Start)))
+			at := m.At(s.Start)
+			if s.Header.Track.Kind == media.Video {
+				// Players lay sound beside pictures by these dates. A date holds milliseconds: pictures are
+				// rounded up and sound down, so that sound is never taken to lie later than it does, for
+				// the reason given at Seconds.
+				at = at.Add(time.Millisecond - 1)
+			}
+			fmt.Fprintf(b, "#EXT-X-PROGRAM-DATE-TIME:%s\n", date(at))
 		}
 		if m.PartTarget > 0 && behind <= partsListed*m.TargetDuration*media.VideoTimescale {
 			for n, p := range s.Parts {
@@ -265,9 +272,11 @@ func quotable(s string) string {
 	return string(out)
 }
 
-// Seconds writes ticks of media.VideoTimescale as decimal seconds, to a hundred-thousandth.
+// Seconds writes ticks of media.VideoTimescale as decimal seconds, to a hundred-thousandth, rounded
+// down. A player adds durations up to find what follows its buffer: were they a little too long, it
+// would look within the segment that it has, and wait there.
 func Seconds(ticks int64) string {
-	v := media.Rescale(ticks, media.VideoTimescale, 100_000)
+	v := media.RescaleDown(ticks, media.VideoTimescale, 100_000)
 	return fmt.Sprintf("%d.%05d", v/100_000, v%100_000)
 }
 

@@ -79,20 +79,22 @@ func (r Rational) Less(o Rational) bool { return r.Num*o.Den < o.Num*r.Den }
 // Rescale converts v from one timescale to another, rounded to nearest, half away from zero.
 // The product is held in 128 bits, so no time that fits its own timescale overflows on the way.
 func Rescale(v, from, to int64) int64 {
-	if from == to || v == 0 {
+	if v < 0 {
+		return -rescale(-v, from, to, from/2)
+	}
+	return rescale(v, from, to, from/2)
+}
+
+// RescaleDown converts v, which is not negative, from one timescale to another, rounded down.
+func RescaleDown(v, from, to int64) int64 { return rescale(v, from, to, 0) }
+
+func rescale(v, from, to, round int64) int64 {
+	if from == to {
 		return v
 	}
-	neg := v < 0
-	u := uint64(v)
-	if neg {
-		u = uint64(-v)
-	}
-	hi, lo := bits.Mul64(u, uint64(to))
-	lo, carry := bits.Add64(lo, uint64(from)/2, 0)
+	hi, lo := bits.Mul64(uint64(v), uint64(to))
+	lo, carry := bits.Add64(lo, uint64(round), 0)
 	q, _ := bits.Div64(hi+carry, lo, uint64(from))
-	if neg {
-		return -int64(q)
-	}
 	return int64(q)
 }
 

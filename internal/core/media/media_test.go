@@ -7,6 +7,13 @@ import (
 	"github.com/stretchr/testify/assert"
 )
 
+func TestRescaleDown(t *testing.T) {
+	assert.Equal(t, int64(2089), RescaleDown(1024, 44100, 90000))
+	assert.Equal(t, int64(4266), RescaleDown(3840, 90000, 100_000))
+	assert.Equal(t, int64(3000), RescaleDown(3000, 90000, 90000))
+	assert.Zero(t, RescaleDown(0, 44100, 90000))
+}
+
 func TestRescaleRoundsToNearestWithoutOverflow(t *testing.T) {
 	for _, c := range []struct{ v, from, to, want int64 }{
 		{1, 1000, 90000, 90},

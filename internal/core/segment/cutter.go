@@ -197,9 +197,9 @@ func (c *Cutter) cut(last bool) *Segment {
 			Independent: c.units[0].Key, Units: len(c.units), Arrived: c.arrived,
 			Bytes: c.write(t, o), ETag: fmt.Sprintf(`"%d.%d-%s"`, s.MSN, len(s.Parts), c.header.Name),
 		}
-		// Ends are rounded, not durations, so that no error adds up.
+		// Ends are rounded, not durations, so that no error adds up; and down, as hls.Seconds does.
 		c.end = tail.DTS + tail.Duration
-		until := media.Rescale(c.end-s.first, t.Timescale, media.VideoTimescale)
+		until := media.RescaleDown(c.end-s.first, t.Timescale, media.VideoTimescale)
 		p.Duration = until - s.Duration
 		next.Parts = append(s.Parts, p)
 		next.Pieces = c.pieces(s.Pieces, p.Bytes)
