@@ -141,10 +141,12 @@ func TestViewersAreCountedBySession(t *testing.T) {
 		{"/booth/audio/index.m3u8", "CMCD-Session", `cid="x",sid="one"`}, {"/booth/audio/index.m3u8", "CMCD-Session", `sid="one"`},
 		{"/booth/index.mpd?CMCD=sid%3D%22two%22"}, {"/booth/audio/aac.m3u8", "User-Agent", "an old receiver"},
 		{"/booth/audio/5.m4s", "User-Agent", "who never asked for a playlist"},
+		{"/booth/index.mpd", "User-Agent", "a page that tells its session from now on"},
+		{"/booth/index.mpd", "User-Agent", "a set that tells none"}, {"/booth/audio/5.m4s", "User-Agent", "a set that tells none"},
 	} {
 		require.Equal(t, 200, ask(s, a[0], a[1:]...).Code, a[0])
 	}
-	assert.Equal(t, map[string]map[string]int{"booth": {"ll-hls": 1, "hls": 1, "dash": 1, "hls-ts": 1}}, s.Viewers())
+	assert.Equal(t, map[string]map[string]int{"booth": {"ll-hls": 1, "hls": 1, "dash": 2, "hls-ts": 1}}, s.Viewers())
 	now = now.Add(viewerLife + time.Second)
 	assert.Empty(t, s.Viewers(), "who asks for nothing has left")
 }

@@ -19,6 +19,7 @@ type viewerKey struct{ channel, session string }
 type viewer struct {
 	protocol string
 	last     time.Time
+	once     bool // it was here once, without a session id: it may be known by one from now on
 }
 
 // viewers counts players by their sessions: the session id that a player tells (CMCD, CTA-5004),
@@ -33,7 +34,8 @@ type viewers struct {
 // with protocol "", only keep a session alive; a weak protocol does not change a known one.
 func (q *request) seen(protocol string, weak bool) {
 	v := &q.s.viewers
-	key := viewerKey{q.channel.Slug(), sessionOf(q)}
+	session, told := sessionOf(q)
+	key := viewerKey{q.channel.Slug(), session}
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	if q.begun.Sub(v.swept) > viewerLife/4 {
@@ -43,11 +45,13 @@ func (q *request) seen(protocol string, weak bool) {
 	switch {
 	case known != nil:
 		known.last = q.begun
-		if protocol != "" && !weak {
+		if protocol != "" && (!weak || known.once) {
 			known.protocol = protocol
 		}
+		known.once = false
 	case protocol != "" && len(v.seen) < maxViewers:
-		v.seen[key] = &viewer{protocol, q.begun}
+		// Players of DASH read their first manifest before they tell their session.
+		v.seen[key] = &viewer{protocol, q.begun, protocol == "dash" && !told}
 	}
 }
 
@@ -60,21 +64,22 @@ func (v *viewers) sweep(now time.Time) {
 	}
 }
 
-func sessionOf(q *request) string {
-	told := q.r.Header.Get("CMCD-Session")
-	if told == "" && strings.Contains(q.r.URL.RawQuery, "CMCD=") {
-		told = q.r.URL.Query().Get("CMCD")
+// sessionOf names the session that a request belongs to, and reports whether the viewer told it.
+func sessionOf(q *request) (session string, told bool) {
+	text := q.r.Header.Get("CMCD-Session")
+	if text == "" && strings.Contains(q.r.URL.RawQuery, "CMCD=") {
+		text = q.r.URL.Query().Get("CMCD")
 	}
-	if _, rest, ok := strings.Cut(told, `sid="`); ok {
+	if _, rest, ok := strings.Cut(text, `sid="`); ok {
 		if id, _, ok := strings.Cut(rest, `"`); ok && id != "" && len(id) <= 64 {
-			return "sid " + id
+			return "sid " + id, true
 		}
 	}
 	host, _, err := net.SplitHostPort(q.r.RemoteAddr)
 	if err != nil {
 		host = q.r.RemoteAddr
 	}
-	return host + " " + q.r.UserAgent()
+	return host + " " + q.r.UserAgent(), false
 }
 
 // Viewers counts the viewers of each channel by protocol: hls, ll-hls, hls-ts or dash.
@@ -85,6 +90,9 @@ func (s *Server) Viewers() map[string]map[string]int {
 	defer v.mu.Unlock()
 	v.sweep(s.now())
 	for k, seen := range v.seen {
+		if seen.once {
+			continue
+		}
 		if out[k.channel] == nil {
 			out[k.channel] = map[string]int{}
 		}
