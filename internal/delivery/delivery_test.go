@@ -142,6 +142,7 @@ func TestViewersAreCountedBySession(t *testing.T) {
 		{"/booth/index.mpd?CMCD=sid%3D%22two%22"}, {"/booth/audio/aac.m3u8", "User-Agent", "an old receiver"},
 		{"/booth/audio/5.m4s", "User-Agent", "who never asked for a playlist"},
 		{"/booth/index.mpd", "User-Agent", "a page that tells its session from now on"},
+		{"/booth/index.mpd", "User-Agent", "an old receiver"}, // another program of the same name
 		{"/booth/index.mpd", "User-Agent", "a set that tells none"}, {"/booth/audio/5.m4s", "User-Agent", "a set that tells none"},
 	} {
 		require.Equal(t, 200, ask(s, a[0], a[1:]...).Code, a[0])

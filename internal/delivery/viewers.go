@@ -36,6 +36,7 @@ func (q *request) seen(protocol string, weak bool) {
 	v := &q.s.viewers
 	session, told := sessionOf(q)
 	key := viewerKey{q.channel.Slug(), session}
+	first := protocol == "dash" && !told // players of DASH read their first manifest before they tell their session
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	if q.begun.Sub(v.swept) > viewerLife/4 {
@@ -45,13 +46,12 @@ func (q *request) seen(protocol string, weak bool) {
 	switch {
 	case known != nil:
 		known.last = q.begun
-		if protocol != "" && (!weak || known.once) {
+		if protocol != "" && (!weak && !first || known.once) {
 			known.protocol = protocol
 		}
 		known.once = false
 	case protocol != "" && len(v.seen) < maxViewers:
-		// Players of DASH read their first manifest before they tell their session.
-		v.seen[key] = &viewer{protocol, q.begun, protocol == "dash" && !told}
+		v.seen[key] = &viewer{protocol, q.begun, first}
 	}
 }
 
