@@ -10,11 +10,13 @@ import (
 	"maps"
 	"net"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
-	"sort"
+	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -150,38 +152,89 @@ func blocked() error {
 			}
 		}
 	}()
-	exe, err := os.Executable()
+	late, err := lateness(r.http, "/start-line/source/index.m3u8", first, func() map[int]int64 { <-done; return published })
 	if err != nil {
 		return err
 	}
-	cmd := exec.Command(exe, "waiters", strings.TrimPrefix(r.http, "http://"), "/start-line/source/index.m3u8", fmt.Sprint(first))
-	cmd.Stderr = os.Stderr
-	out, err := cmd.Output()
+	_, body, err := answered(r.http + "/start-line/source/index.m3u8")
 	if err != nil {
 		return err
 	}
-	<-done
-	var late []int64
-	for line := range strings.Lines(string(out)) {
-		var i int
-		var at int64
-		if _, err := fmt.Sscan(line, &i, &at); err != nil {
-			return err
-		}
-		late = append(late, (at-published[i])/1000)
-	}
-	quantile := func(l []int64, q int) int64 {
-		sort.Slice(l, func(a, b int) bool { return l[a] < l[b] })
-		return l[min(len(l)*q/1000, len(l)-1)]
+	bare, err := bareWaiting(body)
+	if err != nil {
+		return err
 	}
 	var bursts []int64 // the p99 of each part
 	for i := range waiterParts {
 		bursts = append(bursts, quantile(append([]int64(nil), late[i*waiterCount:(i+1)*waiterCount]...), 990))
 	}
 	ms := func(v int64) string { return fmt.Sprintf("%.0f", float64(v)/1000) }
-	row(fmt.Sprintf("%d blocked playlists after their part: p50, p99, ms", waiterCount), ms(quantile(late, 500))+", "+ms(quantile(late, 990)), "", "",
+	both := func(l []int64) string { return ms(quantile(l, 500)) + ", " + ms(quantile(l, 990)) }
+	row(fmt.Sprintf("%d blocked playlists after their part: p50, p99, ms", waiterCount), both(late), both(bare),
+		fmt.Sprintf("%.2f", float64(quantile(late, 990))/float64(quantile(bare, 990))),
 		fmt.Sprintf("p99 <= 50; of %d parts each: %s best, %s middle, %s worst", waiterParts, ms(quantile(bursts, 0)), ms(quantile(bursts, 500)), ms(quantile(bursts, 1000))))
 	return nil
+}
+
+func quantile(l []int64, thousandths int) int64 {
+	slices.Sort(l)
+	return l[min(len(l)*thousandths/1000, len(l)-1)]
+}
+
+// lateness lets a process of waiters ask, and returns how long after its publication each answer
+// was complete, in microseconds, by part.
+func lateness(server, path string, first uint64, published func() map[int]int64) (late []int64, err error) {
+	exe, err := os.Executable()
+	if err != nil {
+		return nil, err
+	}
+	cmd := exec.Command(exe, "waiters", strings.TrimPrefix(server, "http://"), path, fmt.Sprint(first))
+	cmd.Stderr = os.Stderr
+	out, err := cmd.Output()
+	if err != nil {
+		return nil, err
+	}
+	at := published()
+	for line := range strings.Lines(string(out)) {
+		var i int
+		var then int64
+		if _, err := fmt.Sscan(line, &i, &then); err != nil {
+			return nil, err
+		}
+		late = append(late, (then-at[i])/1000)
+	}
+	return late, nil
+}
+
+// bareWaiting is the limit for blocked playlists: a bare net/http handler whose requests wait for
+// one channel to be closed, and write the same bytes.
+func bareWaiting(body []byte) (late []int64, err error) {
+	var begun sync.Once
+	var parts [waiterParts]chan struct{}
+	for i := range parts {
+		parts[i] = make(chan struct{})
+	}
+	published := map[int]int64{}
+	done := make(chan struct{})
+	publish := func() {
+		defer close(done)
+		time.Sleep(time.Second) // by then all wait
+		for i, c := range parts {
+			published[i] = time.Now().UnixNano()
+			close(c)
+			time.Sleep(200 * time.Millisecond)
+		}
+	}
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		begun.Do(func() { go publish() })
+		var msn, part int
+		_, _ = fmt.Sscanf(r.URL.RawQuery, "_HLS_msn=%d&_HLS_part=%d", &msn, &part)
+		<-parts[10*msn+part]
+		w.Header()["Content-Length"] = []string{strconv.Itoa(len(body))}
+		_, _ = w.Write(body)
+	}))
+	defer server.Close()
+	return lateness(server.URL, "/", 0, func() map[int]int64 { <-done; return published })
 }
 
 // parts: delivery of segments, of parts, and of playlists, against a bare handler that writes the same bytes.
