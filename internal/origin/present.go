@@ -374,7 +374,7 @@ func (c *Channel) wholeEverywhere(list []offer, msn uint64) bool {
 // Times of the manifest.
 const (
 	// An encoder's and the network's share of the delay that players aim at.
-	latencyShare = 350 * time.Millisecond
+	latencyShare = 300 * time.Millisecond
 	clockName    = "urn:mpeg:dash:utc:http-iso:2014"
 	id3Scheme    = "https://aomedia.org/emsg/ID3"
 	spliceScheme = "urn:scte:scte35:2014:xml+bin"
