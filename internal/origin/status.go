@@ -135,8 +135,9 @@ func (l *load) take(st worker.Stats, now time.Time) {
 	l.busy = max(0, st.Busy-l.before.Busy) * 1000 / wall
 	l.cpu = max(0, st.CPU-l.before.CPU) * 1000 / wall
 	l.dropping = 0
-	if d := st.Decoded - l.before.Decoded; d > 0 {
-		l.dropping = (st.Dropped - l.before.Dropped + st.Skipped - l.before.Skipped) * 1000 / d
+	skipped := st.Skipped - l.before.Skipped // they never were decoded
+	if all := st.Decoded - l.before.Decoded + skipped; all > 0 {
+		l.dropping = min(1000, (st.Dropped-l.before.Dropped+skipped)*1000/all)
 	}
 	l.before, l.at = st, now
 }
