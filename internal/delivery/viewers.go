@@ -36,7 +36,9 @@ func (q *request) seen(protocol string, weak bool) {
 	v := &q.s.viewers
 	session, told := sessionOf(q)
 	key := viewerKey{q.channel.Slug(), session}
-	first := protocol == "dash" && !told // players of DASH read their first manifest before they tell their session
+	// Players of DASH read their first manifest before they tell their session.
+	first := protocol == "dash" && !told
+	weak = weak || first
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	if q.begun.Sub(v.swept) > viewerLife/4 {
@@ -46,7 +48,7 @@ func (q *request) seen(protocol string, weak bool) {
 	switch {
 	case known != nil:
 		known.last = q.begun
-		if protocol != "" && (!weak && !first || known.once) {
+		if protocol != "" && (!weak || known.once) {
 			known.protocol = protocol
 		}
 		known.once = false
