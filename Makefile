@@ -2,6 +2,7 @@
 # make test     set up, build, lint, and run every test
 # make bench    what the hot paths cost, as ratios to bare limits
 # make soak     a thousand viewers for a quarter of an hour; SOAK=5m for less
+# make attack   strangers, faults and floods against a live service; ATTACK=quick within two minutes
 # make build    the binary, bin/metaplasis
 # make format   format Go and web sources
 # make shots    take the pictures in docs/screenshots anew
@@ -9,7 +10,7 @@
 GO_FILES := $(shell find cmd demo e2e internal web -name '*.go' -not -path '*/node_modules/*')
 WEB_FILES := $(shell find web/src web/public -type f) $(wildcard web/*.html web/*.ts web/*.js web/package-lock.json)
 
-.PHONY: demo test bench soak build setup format lint shots fuzz clean
+.PHONY: demo test bench soak attack build setup format lint shots fuzz clean
 
 demo: build
 	exec bin/metaplasis rehearse
@@ -47,6 +48,10 @@ bench: build
 SOAK ?= 15m
 soak: build
 	go run ./e2e/bench soak $(SOAK)
+
+ATTACK ?=
+attack: build
+	go run ./e2e/attack $(ATTACK)
 
 FUZZTIME ?= 10s
 fuzz:

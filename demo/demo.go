@@ -20,6 +20,23 @@ var startLine []byte
 //go:embed chase-boat.flv
 var chaseBoat []byte
 
+//go:embed harbour.flv
+var harbour []byte
+
+//go:embed marks.flv
+var marks []byte
+
+//go:embed committee.flv
+var committee []byte
+
+// Others are recordings in other codecs, and with several tracks of sound: VP9 and AV1 with Opus, and
+// H.264 with AAC in two languages and Opus in a third.
+var Others = []Loop{
+	{Name: "harbour", Title: "Harbour", Frames: 240, FLV: harbour},
+	{Name: "marks", Title: "Marks", Frames: 240, FLV: marks},
+	{Name: "committee", Title: "Committee boat", Frames: 240, FLV: committee},
+}
+
 // Loops are the demo's cameras.
 var Loops = []Loop{
 	{Name: "start-line", Title: "Start line", Frames: 240, FLV: startLine},

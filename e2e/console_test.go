@@ -250,7 +250,8 @@ func consoleFromSignInToEveryRendition(t *testing.T) []string {
 func playing(t *testing.T, s *service, way string, segment int64, rungs ...ladder.Rung) *page {
 	url := s.channel("start-line", origin.Settings{SegmentMillis: segment}, rungs...)
 	s.send(0, camera.Options{URL: url})
-	eventually(t, "a playlist", func() bool { code, _, _ := s.get("/media/start-line/index.m3u8"); return code == 200 })
+	// The encoders start before the browser does, so that the two do not hold each other up.
+	eventually(t, "a few segments", func() bool { return s.newest("start-line", rungs[0].Name) >= 2 })
 	p := open(t)
 	p.do(chromedp.Navigate(s.http + "/watch/start-line?as=" + way))
 	p.collect()
@@ -373,7 +374,7 @@ func TestBrowsersOwnPlayerPlays(t *testing.T) {
 	eventually(t, "a playlist", func() bool { code, _, _ := s.get("/media/start-line/index.m3u8"); return code == 200 })
 	eventually(t, "a few segments", func() bool { return s.newest("start-line", "360p") >= 3 })
 	p := open(t)
-	p.do(chromedp.Navigate(s.http + "/livez"))
+	p.do(chromedp.Navigate(s.http + "/media/start-line/time")) // a plain page, without a policy
 	require.NotEmpty(t, eval[string](p, `document.createElement("video").canPlayType("application/vnd.apple.mpegurl")`), "this Chromium has no HLS player of its own")
 	eval[chromedp.Void](p, `document.body.innerHTML = '<video muted autoplay playsinline src="/media/start-line/index.m3u8"></video>'; document.querySelector("video").play()`)
 	p.collect()

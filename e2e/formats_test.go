@@ -265,13 +265,13 @@ func lowLatencyRequests(t *testing.T, s *service) {
 	// A segment is sent while it is made, byte for byte what its parts are.
 	p = read(fmt.Sprintf("?_HLS_msn=%d", newest.MSN))
 	open := p.MediaSequence + uint64(len(p.Whole()))
-	code, early, _ := s.get(at + hls.CMAF.SegmentName(open))
+	code, early, _ := s.get(at + fmt.Sprintf("%d.m4s", open))
 	require.Equal(t, http.StatusOK, code)
-	_, whole, _ := s.get(at + hls.CMAF.SegmentName(open))
+	_, whole, _ := s.get(at + fmt.Sprintf("%d.m4s", open))
 	assert.Equal(t, whole, early)
 	var parts []byte
 	for n := 0; ; n++ {
-		code, b, _ := s.get(at + hls.PartName(open, n))
+		code, b, _ := s.get(at + fmt.Sprintf("%d.%d.m4s", open, n))
 		if code != http.StatusOK {
 			break
 		}
@@ -393,13 +393,13 @@ func TestMarkersAndTimedMetadata(t *testing.T) {
 	assert.Contains(t, string(b), `TYPE=CLOSED-CAPTIONS,GROUP-ID="captions",NAME="Captions"`)
 	assert.Contains(t, string(b), `NAME="Commentary",DEFAULT=YES,AUTOSELECT=YES,LANGUAGE="en"`)
 	eventually(t, "ID3 in a transport stream", func() bool {
-		_, b, _ := s.get("/media/start-line/180p/" + hls.TS.SegmentName(uint64(s.newest("start-line", "180p"))))
+		_, b, _ := s.get("/media/start-line/180p/" + fmt.Sprintf("%d.ts", s.newest("start-line", "180p")))
 		stream, err := ts.Read(b)
 		require.NoError(t, err)
 		meta := stream.First(ts.TypeID3)
 		return len(meta.PES) > 0 && strings.Contains(string(meta.PES[0].Data), "Kestrel Bay Regatta")
 	})
-	_, b, _ = s.get("/media/start-line/240p/" + hls.CMAF.SegmentName(uint64(s.newest("start-line", "240p"))))
+	_, b, _ = s.get("/media/start-line/240p/" + fmt.Sprintf("%d.m4s", s.newest("start-line", "240p")))
 	assert.Contains(t, string(b), "https://aomedia.org/emsg/ID3")
 	out, code = s.command("channels", "mark", "start-line", " ")
 	assert.Equal(t, 1, code)

@@ -6,7 +6,6 @@ import (
 	"bufio"
 	"bytes"
 	"context"
-	"database/sql"
 	"fmt"
 	"io"
 	"log/slog"
@@ -74,12 +73,11 @@ func run(m *testing.M) int {
 func newDatabase(t *testing.T) string {
 	conf, err := mysql.ParseDSN(database.DSN)
 	require.NoError(t, err)
-	db, err := sql.Open("mysql", database.DSN)
-	require.NoError(t, err)
-	defer func() { _ = db.Close() }()
 	conf.DBName = fmt.Sprintf("test%d", databases.Add(1))
-	_, err = db.Exec("CREATE DATABASE " + conf.DBName)
-	require.NoError(t, err)
+	// The service's own account may use its own database alone, so the owner makes this one.
+	statements := fmt.Sprintf("CREATE DATABASE %s; GRANT ALL ON %s.* TO '%s'@'127.0.0.1'", conf.DBName, conf.DBName, conf.User)
+	out, err := exec.Command("mariadb", "--no-defaults", "--socket="+database.Socket, "--user="+database.Owner, "-e", statements).CombinedOutput()
+	require.NoError(t, err, string(out))
 	return conf.FormatDSN()
 }
 
@@ -124,6 +122,7 @@ func tail(s string, n int) string {
 func (s *service) start() {
 	args := append([]string{"serve", "--data", s.data, "--dsn", s.dsn, "--http", strings.TrimPrefix(s.http, "http://"), "--rtmp", strings.TrimPrefix(s.rtmp, "rtmp://")}, s.args...)
 	s.cmd = exec.Command(binary, args...)
+	s.cmd.Env = append(os.Environ(), "XDG_DATA_HOME="+s.data)
 	s.out = &safeBuffer{}
 	s.cmd.Stderr = s.out
 	stdout, err := s.cmd.StdoutPipe()
@@ -185,7 +184,11 @@ func (s *service) channel(slug string, set origin.Settings, rungs ...ladder.Rung
 
 // send starts a camera and returns what stops it.
 func (s *service) send(loop int, o camera.Options) (stop func()) {
-	clip, err := camera.Load(demo.Loops[loop].FLV)
+	return s.sendLoop(&demo.Loops[loop], o)
+}
+
+func (s *service) sendLoop(loop *demo.Loop, o camera.Options) (stop func()) {
+	clip, err := camera.Load(loop.FLV)
 	require.NoError(s.t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan struct{})

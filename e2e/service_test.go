@@ -455,7 +455,9 @@ func TestDeliveryHeadersAndRefusals(t *testing.T) {
 		code, _, _ := s.get(path)
 		assert.Equal(t, want, code, path)
 	}
-	_, metrics, _ := s.get("/metrics")
+	code, _, _ = s.get("/metrics")
+	assert.Equal(t, 401, code, "metrics are for who has a token")
+	metrics, _ := io.ReadAll(with("GET", "/metrics", "Authorization", "Bearer "+s.api.Token).Body)
 	assert.Contains(t, string(metrics), `metaplasis_delivery_requests_total{kind="segment",status="206"} 1`)
 	code, ready, _ := s.get("/readyz")
 	assert.Equal(t, 200, code)
@@ -509,7 +511,7 @@ func TestCommands(t *testing.T) {
 	eventually(t, "on air", func() bool { return s.onAir("start-line") })
 	out, code = s.command("channels", "show", "start-line")
 	assert.Zero(t, code)
-	for _, want := range []string{"Start line (start-line): ", "H.264 1280x720, AAC 48000 Hz, 2 ch", "avc1.", s.http + "/watch/start-line"} {
+	for _, want := range []string{"Start line (start-line): ", "H.264 1280x720, AAC 48000 Hz 2 ch", "avc1.", s.http + "/watch/start-line"} {
 		assert.Contains(t, out, want)
 	}
 	out, code = s.command("ladders", "rung", "start-line", "360p", "--on=false")
@@ -529,7 +531,7 @@ func TestCommands(t *testing.T) {
 	assert.Contains(t, out, "854 x 480")
 	out, code = s.command("feeds", "list", "--json")
 	assert.Zero(t, code)
-	var feeds []api.Feed
+	var feeds []origin.FeedRecord
 	require.NoError(t, json.Unmarshal([]byte(out), &feeds))
 	assert.Len(t, feeds, 1)
 	out, code = s.command("events", "--channel", "start-line")

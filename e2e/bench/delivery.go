@@ -264,8 +264,8 @@ func parts() error {
 	for _, what := range []struct {
 		name, path string
 	}{
-		{"Segment", fmt.Sprintf("/chase-boat/source/%d.m4s", seg.MSN)},
-		{"Part", fmt.Sprintf("/chase-boat/source/%d.4.m4s", seg.MSN)},
+		{"Segment", fmt.Sprintf("/chase-boat/source/%s%d.m4s", seg.Prefix, seg.MSN)},
+		{"Part", fmt.Sprintf("/chase-boat/source/%s%d.4.m4s", seg.Prefix, seg.MSN)},
 		{"Playlist", "/chase-boat/source/index.m3u8"},
 	} {
 		l, err := net.Listen("tcp", "127.0.0.1:0")

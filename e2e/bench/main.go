@@ -55,6 +55,9 @@ func main() {
 	if len(os.Args) > 1 && os.Args[1] == "delivery" {
 		list = []func() error{packaging, parts, blocked}
 	}
+	if len(os.Args) > 1 && os.Args[1] == "passthrough" {
+		list = []func() error{passthrough}
+	}
 	if len(os.Args) > 1 && os.Args[1] == "blocked" {
 		list = []func() error{blocked}
 	}
@@ -92,19 +95,18 @@ func workerCommand() *exec.Cmd {
 // open is a keeper and a gate that lets everything through.
 type open struct{}
 
-func (open) Reserve(string, origin.Position) error { return nil }
-func (open) Settle(string, origin.Position) error  { return nil }
-func (open) Event(origin.Event)                    {}
-func (open) FeedBegun(origin.FeedRecord) int64     { return 1 }
-func (open) FeedTracks(int64, []media.Track)       {}
-func (open) FeedEnded(int64, time.Time, string)    {}
-func (open) Admit(string, string) error            { return nil }
+func (open) Reserve(_ string, _ origin.Position, stored func()) { go stored() }
+func (open) Settle(string, origin.Position)                     {}
+func (open) Event(origin.Event)                                 {}
+func (open) NewFeed() int64                                     { return 1 }
+func (open) Feed(origin.FeedRecord)                             {}
+func (open) Admit(string, string) (int64, error)                { return 1, nil }
 
 type receiver struct{ o *origin.Origin }
 
 func (r receiver) Open(c, k, p, remote string) (rtmpin.Feed, error) { return r.o.Open(c, k, p, remote) }
 func (receiver) IsTaken(error) bool                                 { return false }
-func (receiver) Report(_, kind, text, _ string)                     { log.Println(kind, text) }
+func (receiver) Report(_, _, kind, text, _ string)                  { log.Println(kind, text) }
 
 // rig is an origin with its ports, in this process.
 type rig struct {
@@ -114,7 +116,7 @@ type rig struct {
 }
 
 func newRig() (*rig, error) {
-	o := origin.New(origin.Options{Keeper: open{}, Gate: open{}, Worker: workerCommand})
+	o := origin.New(origin.Options{Keeper: open{}, Gate: open{}, Worker: workerCommand, Burst: -1})
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return nil, err

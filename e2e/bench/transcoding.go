@@ -57,7 +57,7 @@ func loadVideo() (*media.Track, []media.AccessUnit, error) {
 			return nil, nil, err
 		}
 		if v.Config {
-			t, _, err := flv.VideoTrack(v.Data)
+			t, err := flv.Track(media.H264, v.Data)
 			if err != nil {
 				return nil, nil, err
 			}
@@ -175,7 +175,7 @@ func (*counter) Track(string, media.Track)              {}
 func (c *counter) Unit(string, media.AccessUnit)        { c.made.Add(1) }
 func (*counter) Picture([]byte)                         {}
 func (*counter) Stats(worker.Stats)                     {}
-func (*counter) Failed(string)                          {}
+func (*counter) Failed(string, string)                  {}
 func (*counter) Replaced(string, bool) map[string]int64 { return nil }
 func (c *counter) Drained()                             { c.once.Do(func() { close(c.done) }) }
 

@@ -52,7 +52,7 @@ func Load(file []byte) (*Clip, error) {
 			if m, ok := values[1].(amf.Object); ok {
 				c.metadata = amf.ECMAArray(m)
 			}
-		case len(t.Body) > 1 && t.Body[1] == 0 && t.Timestamp == 0:
+		case t.Timestamp == 0 && isConfig(t):
 			c.configs = append(c.configs, *t)
 		default:
 			c.media = append(c.media, *t)
@@ -70,6 +70,15 @@ func Load(file []byte) (*Clip, error) {
 	return c, nil
 }
 
+// isConfig reports whether a tag holds the configuration of a codec.
+func isConfig(t *flv.Tag) (found bool) {
+	_ = flv.Bodies(t.Type, t.Body, func(b *flv.Body) error { // what cannot be read is sent all the same
+		found = found || b.Config
+		return nil
+	})
+	return found
+}
+
 // sendTimes lists when each picture of a loop is sent. Pictures are numbered as they are shown.
 func sendTimes(tags []flv.Tag) (sent string, numbers map[int]int) {
 	type picture struct {
@@ -78,10 +87,15 @@ func sendTimes(tags []flv.Tag) (sent string, numbers map[int]int) {
 	}
 	var list []picture
 	for i := range tags {
-		var v flv.VideoBody
-		if tags[i].Type == flv.TagVideo && v.Unmarshal(tags[i].Body) == nil && len(v.Data) > 0 && !v.Config {
-			list = append(list, picture{int64(tags[i].Timestamp), int64(tags[i].Timestamp) + int64(v.Composition), i})
+		if tags[i].Type != flv.TagVideo {
+			continue
 		}
+		_ = flv.Bodies(flv.TagVideo, tags[i].Body, func(b *flv.Body) error {
+			if b.Track == 0 && len(b.Data) > 0 && !b.Config {
+				list = append(list, picture{int64(tags[i].Timestamp), int64(tags[i].Timestamp) + int64(b.Composition), i})
+			}
+			return nil
+		})
 	}
 	sort.SliceStable(list, func(i, j int) bool { return list[i].shown < list[j].shown })
 	out := make([]string, len(list))

@@ -1,7 +1,8 @@
 package camera
 
 import (
-	"metaplasis/internal/core/avc"
+	"metaplasis/internal/core/captions"
+	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/flv"
 )
 
@@ -18,7 +19,7 @@ type captioner struct {
 func newCaptioner(c *Clip, lines []string) *captioner {
 	out := &captioner{number: c.shown, count: len(c.shown)}
 	for _, l := range lines {
-		out.lines = append(out.lines, avc.RollUp608(l))
+		out.lines = append(out.lines, captions.RollUp608(l))
 	}
 	return out
 }
@@ -26,8 +27,8 @@ func newCaptioner(c *Clip, lines []string) *captioner {
 // add returns the body of a video tag with its share of the captions.
 func (c *captioner) add(body []byte, tag, turn int) []byte {
 	number, known := c.number[tag]
-	var v flv.VideoBody
-	if !known || v.Unmarshal(body) != nil || v.Config {
+	var v flv.Body
+	if err := flv.Bodies(flv.TagVideo, body, func(b *flv.Body) error { v = *b; return nil }); err != nil || !known || len(v.Data) == 0 || v.Config {
 		return body
 	}
 	at := (turn*c.count + number) % (lineEvery * len(c.lines))
@@ -36,6 +37,6 @@ func (c *captioner) add(body []byte, tag, turn int) []byte {
 	if k := at % lineEvery; k < len(line) {
 		pair = line[k]
 	}
-	v.Data = avc.InsertSEI(v.Data, avc.CaptionSEI(avc.Pair608(pair[0], pair[1])))
+	v.Data = coding.AddCaptions(v.Codec, v.Data, [][]byte{captions.Pair608(pair[0], pair[1])})
 	return v.Marshal()
 }

@@ -36,5 +36,6 @@ func (s *splicer) send(conn *rtmp.Conn, base, at uint32) error {
 		s.next += s.every - s.every/3
 	}
 	section.EventID = s.event
-	return conn.Data(base+at, "scte35", amf.Object{{Name: "data", Value: base64.StdEncoding.EncodeToString(section.Marshal())}})
+	return conn.Data(base+at, "scte35", amf.Object{{Name: "data",
+		Value: base64.StdEncoding.EncodeToString(section.Marshal())}})
 }

@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"metaplasis/internal/origin"
 	"metaplasis/internal/viewer"
 )
 
@@ -35,7 +36,8 @@ Without --rung every rung is measured that is on.`,
 				return err
 			}
 			if ch.Status.Feed == nil {
-				return fmt.Errorf("nobody sends to %s: start a camera first, such as metaplasis camera --to ADDRESS", args[0])
+				return fmt.Errorf("nobody sends to %s: start a camera first, such as metaplasis camera --to ADDRESS",
+					args[0])
 			}
 			if len(rungs) == 0 {
 				for _, r := range ch.Status.Rungs {
@@ -44,7 +46,7 @@ Without --rung every rung is measured that is on.`,
 					}
 				}
 			}
-			var results []viewer.Result
+			var results []breakdown
 			var rows [][]string
 			var failed error
 			for _, w := range ways {
@@ -52,26 +54,58 @@ Without --rung every rung is measured that is on.`,
 					if !a.json {
 						_, _ = fmt.Fprintf(a.err, "measuring %s of %s for %v …\n", w, r, take)
 					}
-					m, err := viewer.Measure(c.Context(), cl.Server, viewer.Run{Channel: args[0], Way: w, Rung: r, Settle: settle, Take: take})
+					m, err := viewer.Measure(c.Context(), cl.Server,
+						viewer.Run{Channel: args[0], Way: w, Rung: r, Settle: settle, Take: take})
 					if err != nil {
 						failed = errors.Join(failed, err)
 						continue
 					}
-					results = append(results, m)
-					rows = append(rows, []string{m.Way, m.Rung, seconds(m.Median), seconds(m.P95), seconds(m.Longest), fmt.Sprint(m.Stalls), fmt.Sprint(m.Pictures)})
+					results = append(results, breakdown{})
+					d := breakdown{Result: m}
+					if now, err := cl.Channel(c.Context(), args[0]); err == nil {
+						d.explain(&now.Status)
+					}
+					results[len(results)-1] = d
+					rows = append(rows, []string{
+						m.Way, m.Rung, seconds(m.Median), seconds(m.P95), seconds(m.Longest), fmt.Sprint(m.Stalls), fmt.Sprint(m.Pictures),
+						fmt.Sprint(d.Coding), fmt.Sprint(d.Part), fmt.Sprint(d.Line), fmt.Sprint(m.InHand),
+					})
 				}
 			}
-			if err := a.show(results, func() { a.table("WAY|RUNG|MEDIAN|P95|LONGEST|STALLS|PICTURES", rows) }); err != nil {
+			if err := a.show(results, func() {
+				a.table("WAY|RUNG|MEDIAN|P95|LONGEST|STALLS|PICTURES|CODING|PART|LINE|IN HAND", rows)
+				a.printf("\nWhere the median goes, in ms. Coding: from a picture's arrival until it is coded. Part: until the\npart that it is in is whole, on average. In hand: what the player holds behind the picture on screen.\nLine: the rest, from the camera to the origin, from the origin to the page, and to the screen.\n")
+			}); err != nil {
 				return err
 			}
 			return failed
 		},
 	}
-	c.Flags().StringSliceVar(&ways, "way", delayWays, "how to play: "+strings.Join([]string{"ll-hls", "hls", "ll-dash", "dash", "ts", "native"}, ", "))
+	c.Flags().StringSliceVar(&ways, "way", delayWays,
+		"how to play: "+strings.Join([]string{"ll-hls", "hls", "ll-dash", "dash", "ts", "native"}, ", "))
 	c.Flags().StringSliceVar(&rungs, "rung", nil, "rungs to measure; default all that are on")
 	c.Flags().DurationVar(&take, "for", 20*time.Second, "how long to measure")
 	c.Flags().DurationVar(&settle, "settle", 8*time.Second, "how long the player may take to find its place first")
 	return c
+}
+
+// breakdown is a measurement and where its median goes, in milliseconds.
+type breakdown struct {
+	viewer.Result
+	Coding int64 `json:"codingMillis"`
+	Part   int64 `json:"partMillis"`
+	Line   int64 `json:"lineMillis"`
+}
+
+// explain takes what the origin knows: the rest is the line's.
+func (b *breakdown) explain(st *origin.Status) {
+	for _, r := range st.Renditions {
+		if r.Name == b.Rung {
+			b.Coding = r.CodingMillis
+		}
+	}
+	b.Part = st.PartTarget / 2
+	b.Line = max(0, b.Median-b.Coding-b.Part-b.InHand)
 }
 
 func seconds(ms int64) string { return fmt.Sprintf("%d.%02d s", ms/1000, ms%1000/10) }

@@ -30,11 +30,12 @@ Exit codes: 0 clean or playable, 1 not reachable, 6 rules are violated.`,
 			if !a.json {
 				_, _ = fmt.Fprintf(a.err, "following %s for %v …\n", args[0], follow)
 			}
-			r, err := inspector.Run(c.Context(), inspector.Options{Address: args[0], Follow: follow, Say: func(format string, v ...any) {
-				if !a.json {
-					_, _ = fmt.Fprintf(a.err, format+"\n", v...)
-				}
-			}})
+			r, err := inspector.Run(c.Context(), inspector.Options{Address: args[0], Follow: follow,
+				Say: func(format string, v ...any) {
+					if !a.json {
+						_, _ = fmt.Fprintf(a.err, format+"\n", v...)
+					}
+				}})
 			if err != nil {
 				return err
 			}
@@ -66,7 +67,8 @@ func (a *app) printReport(r *inspect.Report) {
 	a.printf("%s, %s\n\n", r.Protocol, kind)
 	var rows [][]string
 	for _, s := range r.Streams {
-		rows = append(rows, []string{s.Name, or(s.Kind, "-"), or(s.Codec, "-"), or(s.Size, "-"), strconv.Itoa(s.Segments), strconv.Itoa(s.Parts), rate(s.Peak), rate(s.Announced), millis(s.Edge), millis(s.Fetch), millis(&s.Aim), millis(s.Behind)})
+		rows = append(rows, []string{s.Name, or(s.Kind, "-"), or(s.Codec, "-"), or(s.Size, "-"), strconv.Itoa(s.Segments),
+			strconv.Itoa(s.Parts), rate(s.Peak), rate(s.Announced), millis(s.Edge), millis(s.Fetch), millis(&s.Aim), millis(s.Behind)})
 	}
 	a.table("RENDITION|KIND|CODEC|SIZE|SEGMENTS|PARTS|PEAK|ANNOUNCED|EDGE|FETCH|AIM|BEHIND", rows)
 	a.printf("\nEdge: from the end of the list to the clock. Fetch: of a segment or part. Aim: how far behind\nthe end a player stays. Behind: edge and aim together.\n")

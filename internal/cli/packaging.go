@@ -51,7 +51,10 @@ func (a *app) channelsMark() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.show(out, func() { a.printf("Marked %s at %s: %s\n", args[0], out.At.Local().Format(time.DateTime), out.Text) })
+			return a.show(out, func() {
+				a.printf("Marked %s at %s: %s\n", args[0], out.At.Local().Format(time.DateTime),
+					out.Text)
+			})
 		},
 	}
 	c.Flags().StringVar(&m.Class, "class", "", "what kind of thing it is, such as start or finish")

@@ -41,6 +41,8 @@ type app struct {
 	server string
 	token  string
 	data   string
+
+	dataGiven bool // by flag or environment
 }
 
 // usageError marks a wrong command line.
@@ -104,10 +106,18 @@ Exit codes: 0 done, 1 refused or failed, 2 wrong usage, 3 no service answers,
 	})
 	f := root.PersistentFlags()
 	f.BoolVar(&a.json, "json", false, "print JSON for programs")
-	f.StringVar(&a.server, "server", os.Getenv("METAPLASIS_SERVER"), "address of the service (environment METAPLASIS_SERVER; default http://127.0.0.1:8780, or where sign-in was)")
+	f.StringVar(&a.server, "server", os.Getenv("METAPLASIS_SERVER"),
+		"address of the service (environment METAPLASIS_SERVER; default: the one that runs here, else where sign-in was, else http://127.0.0.1:8780)")
 	f.StringVar(&a.token, "token", "", "client token (environment METAPLASIS_TOKEN; default from sign-in, or the operator's token of this machine)")
 	f.StringVar(&a.data, "data", defaultData(), "data folder of the service (environment METAPLASIS_DATA)")
-	root.AddCommand(a.serve(), a.rehearse(), a.channels(), a.keys(), a.feeds(), a.ladders(), a.events(), a.camera(), a.delay(), a.inspect(), a.signIn(), a.password(), a.workerCommand())
+	root.PersistentPreRun = func(c *cobra.Command, _ []string) {
+		a.dataGiven = c.Flags().Changed("data") || os.Getenv("METAPLASIS_DATA") != ""
+		if data, err := filepath.Abs(a.data); err == nil {
+			a.data = data
+		}
+	}
+	root.AddCommand(a.serve(), a.rehearse(), a.channels(), a.keys(), a.feeds(), a.ladders(), a.events(), a.camera(),
+		a.delay(), a.inspect(), a.signIn(), a.password(), a.workerCommand())
 	return root
 }
 
@@ -115,6 +125,10 @@ func defaultData() string {
 	if d := os.Getenv("METAPLASIS_DATA"); d != "" {
 		return d
 	}
+	return userData()
+}
+
+func userData() string {
 	if d := os.Getenv("XDG_DATA_HOME"); d != "" {
 		return filepath.Join(d, "metaplasis")
 	}
@@ -152,22 +166,35 @@ func (a *app) client() *client.Client {
 			_ = json.Unmarshal(b, &remembered)
 		}
 	}
+	data := a.data
 	if c.Server == "" {
 		c.Server = remembered.Server
+	}
+	// A service or rehearsal that runs here needs no sign-in, and no address when there is no other.
+	for _, r := range service.FindRunning(runningFolder()) {
+		at := "http://" + local(r.HTTP)
+		if a.dataGiven && r.Data != a.data || c.Server != "" && strings.TrimRight(c.Server, "/") != at {
+			continue
+		}
+		c.Server, data = at, r.Data
+		break
 	}
 	if c.Server == "" {
 		c.Server = "http://127.0.0.1:8780"
 	}
-	if c.Token == "" && c.Server == remembered.Server {
+	if c.Token == "" && c.Server == remembered.Server && data == a.data {
 		c.Token = remembered.Token
 	}
 	if c.Token == "" {
-		if b, err := os.ReadFile(service.TokenFile(a.data)); err == nil {
+		if b, err := os.ReadFile(service.TokenFile(data)); err == nil {
 			c.Token = strings.TrimSpace(string(b))
 		}
 	}
 	return c
 }
+
+// runningFolder is where the services of this user leave a note.
+func runningFolder() string { return filepath.Join(filepath.Dir(userData()), "metaplasis-running") }
 
 // show prints v as JSON when that was asked for, and through human otherwise.
 func (a *app) show(v any, human func()) error {
@@ -196,7 +223,8 @@ func (a *app) table(head string, rows [][]string) {
 func exactly(names ...string) cobra.PositionalArgs {
 	return func(c *cobra.Command, args []string) error {
 		if len(args) != len(names) {
-			return usageError{fmt.Errorf("found %d arguments, expected %d: %s\nSee %s --help", len(args), len(names), strings.Join(names, " "), c.CommandPath())}
+			return usageError{fmt.Errorf("found %d arguments, expected %d: %s\nSee %s --help", len(args), len(names),
+				strings.Join(names, " "), c.CommandPath())}
 		}
 		return nil
 	}

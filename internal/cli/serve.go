@@ -64,7 +64,11 @@ func (a *app) serveFlags(c *cobra.Command, s *serveFlags) {
 	f.StringVar(&s.conf.RTMPS, "rtmps", "", "address for RTMPS senders; needs a certificate")
 	f.StringVar(&s.conf.TLSCert, "tls-cert", "", "certificate for HTTPS and RTMPS, PEM; read again when it changes")
 	f.StringVar(&s.conf.TLSKey, "tls-key", "", "private key of the certificate, PEM")
-	f.StringVar(&s.conf.DSN, "dsn", os.Getenv("METAPLASIS_DSN"), "another MariaDB, user:password@tcp(host:port)/database (environment METAPLASIS_DSN); without it the service runs its own")
+	f.StringVar(&s.conf.DSN, "dsn", os.Getenv("METAPLASIS_DSN"),
+		"another MariaDB, user:password@tcp(host:port)/database (environment METAPLASIS_DSN); without it the service runs its own")
+	f.StringVar(&s.conf.Metrics, "metrics", "", "address for metrics alone, such as 127.0.0.1:9780; without it /metrics needs a client token")
+	f.BoolVar(&s.conf.InspectPrivate, "inspect-private", false,
+		"let the console's inspector connect to private, loopback and link-local addresses")
 	f.StringVar(&s.logLevel, "log", "info", "least level to log: debug, info, warn, error")
 }
 
@@ -75,6 +79,10 @@ func (a *app) start(ctx context.Context, s *serveFlags) (*service.Service, error
 	}
 	s.conf.Data = a.data
 	s.conf.Worker = workerProcess
+	s.conf.Running = runningFolder()
+	if data, err := filepath.Abs(a.data); err == nil {
+		s.conf.Data = data
+	}
 	s.conf.Logger = slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level}))
 	return service.Start(ctx, s.conf)
 }
@@ -231,7 +239,8 @@ func (a *app) raise(ctx context.Context, c *client.Client, svc *service.Service,
 	ch, err := c.Channel(ctx, l.Name)
 	var refused *client.Error
 	if errors.As(err, &refused) && refused.Status == 404 {
-		ch, err = c.CreateChannel(ctx, origin.Settings{Slug: l.Name, Title: l.Title, Ladder: ladder.Ladder{Rungs: rehearsalLadders[l.Name]}})
+		ch, err = c.CreateChannel(ctx, origin.Settings{Slug: l.Name, Title: l.Title,
+			Ladder: ladder.Ladder{Rungs: rehearsalLadders[l.Name]}})
 	}
 	if err != nil {
 		return err
@@ -283,6 +292,7 @@ func (a *app) camera() *cobra.Command {
 		Long: "Send a recorded loop to a channel over RTMP or RTMPS, forever and with continuous\ntimestamps. It connects again when the line is lost.",
 		Example: `  metaplasis camera --to rtmp://127.0.0.1:1935/in/start-line/KEY
   metaplasis camera --loop chase-boat --to rtmp://127.0.0.1:1935/in/chase-boat/KEY
+  metaplasis camera --loop harbour --to rtmp://127.0.0.1:1935/in/harbour/KEY      # VP9 and Opus
   metaplasis camera --captions "GOOD MORNING,WIND 14 KNOTS" --to rtmp://127.0.0.1:1935/in/start-line/KEY
   metaplasis camera --file my-loop.flv --to rtmp://127.0.0.1:1935/in/start-line/KEY`,
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -291,7 +301,7 @@ func (a *app) camera() *cobra.Command {
 			}
 			var media []byte
 			var names []string
-			for _, l := range demo.Loops {
+			for _, l := range slices.Concat(demo.Loops, demo.Others) {
 				names = append(names, l.Name)
 				if l.Name == loop {
 					media = l.FLV
@@ -311,7 +321,8 @@ func (a *app) camera() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			err = camera.Run(c.Context(), clip, camera.Options{URL: to, Loops: loops, Captions: captions, Splices: splices, Retry: 2 * time.Second, OnChange: func(s string) { a.printf("camera: %s\n", s) }})
+			err = camera.Run(c.Context(), clip, camera.Options{URL: to, Loops: loops, Captions: captions, Splices: splices,
+				Retry: 2 * time.Second, OnChange: func(s string) { a.printf("camera: %s\n", s) }})
 			if c.Context().Err() != nil {
 				return nil
 			}

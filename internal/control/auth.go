@@ -7,7 +7,6 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
-	"net"
 	"net/http"
 	"strings"
 	"sync"
@@ -16,6 +15,7 @@ import (
 	"golang.org/x/crypto/argon2"
 
 	"metaplasis/internal/control/api"
+	"metaplasis/internal/network"
 	"metaplasis/internal/records"
 )
 
@@ -23,11 +23,16 @@ const (
 	cookieName  = "metaplasis_session"
 	sessionLife = 14 * 24 * time.Hour
 	minPassword = 10
+	maxPassword = 256
 
-	// Sign-in attempts of one address within the span, before it has to wait.
-	maxAttempts  = 10
-	attemptSpan  = 5 * time.Minute
-	maxAddresses = 4096
+	// Sign-in attempts of one network within the span, before it has to wait.
+	maxAttempts = 10
+	attemptSpan = 5 * time.Minute
+	maxNetworks = 4096
+
+	// Password hashes take 32 MB each: so many at a time, and so many requests that wait for one.
+	maxHashing = 2
+	maxHashers = 16
 )
 
 // Parameters of Argon2id (RFC 9106, 4, second recommendation scaled to one core).
@@ -42,7 +47,8 @@ func HashPassword(password string) string {
 	_, _ = rand.Read(salt) // never fails
 	key := argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, argonKey)
 	enc := base64.RawStdEncoding
-	return fmt.Sprintf("$argon2id$v=19$m=%d,t=%d,p=%d$%s$%s", argonMemory, argonTime, argonThreads, enc.EncodeToString(salt), enc.EncodeToString(key))
+	return fmt.Sprintf("$argon2id$v=19$m=%d,t=%d,p=%d$%s$%s", argonMemory, argonTime, argonThreads,
+		enc.EncodeToString(salt), enc.EncodeToString(key))
 }
 
 func checkPassword(hash, password string) bool {
@@ -63,7 +69,7 @@ func checkPassword(hash, password string) bool {
 	return subtle.ConstantTimeCompare(want, argon2.IDKey([]byte(password), salt, t, m, p, uint32(len(want)))) == 1
 }
 
-// throttle slows down guessing: so many attempts an address and span.
+// throttle slows down guessing: so many attempts a network and span.
 type throttle struct {
 	mu    sync.Mutex
 	tries map[string]int
@@ -73,7 +79,7 @@ type throttle struct {
 func (t *throttle) allow(address string, now time.Time) bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if now.Sub(t.since) > attemptSpan || len(t.tries) > maxAddresses {
+	if now.Sub(t.since) > attemptSpan || len(t.tries) > maxNetworks {
 		t.tries, t.since = map[string]int{}, now
 	}
 	t.tries[address]++
@@ -94,6 +100,9 @@ func who(r *http.Request) *records.Token {
 	return t
 }
 
+// RequireUser lets requests of others through that carry a session or a client's token.
+func (s *Service) RequireUser(next http.Handler) http.Handler { return s.requireUser(next) }
+
 // requireUser lets requests through that carry a session cookie or a client's token.
 func (s *Service) requireUser(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -105,10 +114,11 @@ func (s *Service) requireUser(next http.Handler) http.Handler {
 			secret = bearer
 		}
 		if secret == "" {
-			s.refuse(w, http.StatusUnauthorized, "not signed in", "Sign in at the console, or send a token in the header Authorization: Bearer TOKEN.")
+			s.refuse(w, http.StatusUnauthorized, "not signed in",
+				"Sign in at the console, or send a token in the header Authorization: Bearer TOKEN.")
 			return
 		}
-		t, err := s.db.TokenBySecret(r.Context(), secret)
+		t, err := s.token(r.Context(), secret)
 		if errors.Is(err, records.ErrNotFound) {
 			s.refuse(w, http.StatusUnauthorized, "the session or token is not valid any more", "Sign in again.")
 			return
@@ -126,9 +136,14 @@ func (s *Service) signIn(w http.ResponseWriter, r *http.Request) (any, error) {
 	if err := read(r, &in); err != nil {
 		return nil, err
 	}
-	host, _, _ := net.SplitHostPort(r.RemoteAddr)
+	if len(in.Password) > maxPassword {
+		return nil, fail(http.StatusBadRequest, fmt.Sprintf("found a password of %d bytes, expected %d at most",
+			len(in.Password), maxPassword), "")
+	}
+	host := network.Of(r.RemoteAddr)
 	if !s.throttle.allow(host, time.Now()) {
-		return nil, fail(http.StatusTooManyRequests, "too many attempts from this address", "Wait five minutes, then try again.")
+		return nil, fail(http.StatusTooManyRequests, "too many attempts from this network",
+			"Wait five minutes, then try again.")
 	}
 	u, err := s.db.UserByName(r.Context(), in.User)
 	if err != nil && !errors.Is(err, records.ErrNotFound) {
@@ -137,8 +152,13 @@ func (s *Service) signIn(w http.ResponseWriter, r *http.Request) (any, error) {
 	if u == nil {
 		u = &records.User{Password: s.decoy} // the same work, so that names cannot be told by time
 	}
-	if !checkPassword(u.Password, in.Password) || u.ID == 0 {
-		return nil, fail(http.StatusUnauthorized, "the user name or the password is wrong", "The first start printed them; metaplasis password sets a new one on the server.")
+	right, err := s.passwordIs(r.Context(), u.Password, in.Password)
+	if err != nil {
+		return nil, err
+	}
+	if !right || u.ID == 0 {
+		return nil, fail(http.StatusUnauthorized, "the user name or the password is wrong",
+			"The first start printed them; metaplasis password sets a new one on the server.")
 	}
 	s.throttle.forget(host)
 	secret := records.NewSecret()
@@ -154,7 +174,9 @@ func (s *Service) signIn(w http.ResponseWriter, r *http.Request) (any, error) {
 }
 
 func (s *Service) signOut(w http.ResponseWriter, r *http.Request) (any, error) {
-	http.SetCookie(w, &http.Cookie{Name: cookieName, Path: "/", MaxAge: -1, HttpOnly: true, SameSite: http.SameSiteStrictMode})
+	http.SetCookie(w, &http.Cookie{Name: cookieName, Path: "/", MaxAge: -1, HttpOnly: true,
+		SameSite: http.SameSiteStrictMode})
+	s.trusted.forget(who(r).ID)
 	return nil, s.db.RemoveToken(r.Context(), who(r).ID)
 }
 
@@ -171,18 +193,124 @@ func (s *Service) password(_ http.ResponseWriter, r *http.Request) (any, error) 
 	if err != nil {
 		return nil, err
 	}
-	if !checkPassword(u.Password, in.Old) {
+	right, err := s.passwordIs(r.Context(), u.Password, in.Old)
+	if err != nil {
+		return nil, err
+	}
+	if !right {
 		return nil, fail(http.StatusForbidden, "the old password is wrong", "")
 	}
-	if len(in.New) < minPassword {
-		return nil, fail(http.StatusBadRequest, fmt.Sprintf("found %d characters, expected at least %d", len(in.New), minPassword), "Choose a longer password.")
+	if len(in.New) < minPassword || len(in.New) > maxPassword {
+		return nil, fail(http.StatusBadRequest, fmt.Sprintf("found %d characters, expected %d to %d", len(in.New),
+			minPassword, maxPassword), "Choose another password.")
 	}
-	return nil, s.db.SetPassword(r.Context(), u.ID, HashPassword(in.New))
+	hash := ""
+	if err := s.hashes(r.Context(), func() { hash = HashPassword(in.New) }); err != nil {
+		return nil, err
+	}
+	s.trusted.forget(anyToken)
+	return nil, s.db.SetPassword(r.Context(), u.ID, hash)
+}
+
+// hashes does work that hashes a password, once there is room for it.
+func (s *Service) hashes(ctx context.Context, work func()) error {
+	if s.hashers.Add(1) > maxHashers {
+		s.hashers.Add(-1)
+		return fail(http.StatusServiceUnavailable, "too many passwords are being checked now",
+			"Try again in a few seconds.")
+	}
+	defer s.hashers.Add(-1)
+	select {
+	case s.hashing <- struct{}{}:
+	case <-ctx.Done():
+		return fail(http.StatusServiceUnavailable, "too many passwords are being checked now",
+			"Try again in a few seconds.")
+	}
+	defer func() { <-s.hashing }()
+	work()
+	return nil
+}
+
+func (s *Service) passwordIs(ctx context.Context, hash, password string) (right bool, err error) {
+	err = s.hashes(ctx, func() { right = checkPassword(hash, password) })
+	return right, err
+}
+
+// Tokens that were valid are known in memory: for a while at any time, and for longer while the
+// database does not answer.
+const (
+	tokenKnown   = 15 * time.Second
+	tokenTrusted = 24 * time.Hour
+	maxTokens    = 1024
+	anyToken     = -1
+)
+
+type knownToken struct {
+	token records.Token
+	at    time.Time
+}
+
+type knownTokens struct {
+	mu    sync.Mutex
+	known map[string]knownToken // by digest
+}
+
+func (k *knownTokens) find(digest string, now time.Time, within time.Duration) *records.Token {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	t, ok := k.known[digest]
+	if !ok || now.Sub(t.at) > within || t.token.Expires != nil && now.After(*t.token.Expires) {
+		return nil
+	}
+	return &t.token
+}
+
+func (k *knownTokens) note(digest string, t *records.Token, now time.Time) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.known == nil || len(k.known) >= maxTokens {
+		k.known = map[string]knownToken{}
+	}
+	k.known[digest] = knownToken{*t, now}
+}
+
+func (k *knownTokens) forget(id int64) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	for digest, t := range k.known {
+		if t.token.ID == id || id == anyToken {
+			delete(k.known, digest)
+		}
+	}
+}
+
+// token checks a session's or client's secret.
+func (s *Service) token(ctx context.Context, secret string) (*records.Token, error) {
+	digest, now := string(records.Digest(secret)), time.Now()
+	if t := s.trusted.find(digest, now, tokenKnown); t != nil {
+		return t, nil
+	}
+	if s.journal.State().Err != nil {
+		if t := s.trusted.find(digest, now, tokenTrusted); t != nil {
+			return t, nil
+		}
+	}
+	ctx, cancel := context.WithTimeout(ctx, checkTimeout)
+	defer cancel()
+	t, err := s.db.TokenBySecret(ctx, secret)
+	if err == nil {
+		s.trusted.note(digest, t, now)
+	} else if records.Unreachable(err) {
+		if t := s.trusted.find(digest, now, tokenTrusted); t != nil {
+			return t, nil
+		}
+	}
+	return t, err
 }
 
 func (s *Service) addToken(_ http.ResponseWriter, r *http.Request) (any, error) {
-	var in api.NewLabel
-	if err := read(r, &in); err != nil {
+	in, err := readLabel(r)
+	if err != nil {
 		return nil, err
 	}
 	secret := records.NewSecret()
@@ -204,5 +332,6 @@ func (s *Service) removeToken(_ http.ResponseWriter, r *http.Request) (any, erro
 	if err != nil {
 		return nil, err
 	}
+	s.trusted.forget(id)
 	return nil, s.db.RemoveToken(r.Context(), id)
 }

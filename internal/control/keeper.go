@@ -4,19 +4,15 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"sync"
 	"time"
 
-	"metaplasis/internal/core/media"
 	"metaplasis/internal/origin"
 	"metaplasis/internal/records"
 )
 
-// storeTimeout bounds every wait of the media path's helpers for the database.
-const storeTimeout = 3 * time.Second
-
-func brief() (context.Context, context.CancelFunc) {
-	return context.WithTimeout(context.Background(), storeTimeout)
-}
+// checkTimeout bounds how long a sender waits until its key is checked.
+const checkTimeout = 3 * time.Second
 
 // The service is the origin's keeper and its gate.
 var (
@@ -24,72 +20,120 @@ var (
 	_ origin.Gate   = (*Service)(nil)
 )
 
+// ids gives out numbers that grow, also over restarts: milliseconds since 1970 and a count.
+type ids struct {
+	mu   sync.Mutex
+	last int64
+}
+
+const idsEachMilli = 1 << 10 // so that a number stays below 2^53, what JSON readers take exactly
+
+func (i *ids) next(now time.Time) int64 {
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	i.last = max(i.last+1, now.UnixMilli()*idsEachMilli)
+	return i.last
+}
+
 // Reserve implements origin.Keeper.
-func (s *Service) Reserve(channel string, p origin.Position) error {
-	ctx, cancel := brief()
-	defer cancel()
-	return s.db.Reserve(ctx, channel, p.NextMSN, p.Discontinuities)
+func (s *Service) Reserve(channel string, p origin.Position, stored func()) {
+	s.journal.Put(records.Write{Key: "position " + channel, Done: stored,
+		Do: func(ctx context.Context, db *records.DB) error {
+			return db.Reserve(ctx, channel, p.NextMSN, p.Discontinuities)
+		}})
 }
 
-// Settle stores a channel's exact numbering.
-func (s *Service) Settle(channel string, p origin.Position) error {
-	ctx, cancel := brief()
-	defer cancel()
-	return s.db.Settle(ctx, channel, p.NextMSN, p.Discontinuities)
+// Settle implements origin.Keeper.
+func (s *Service) Settle(channel string, p origin.Position) {
+	s.journal.Put(records.Write{Key: "position " + channel, Do: func(ctx context.Context, db *records.DB) error {
+		return db.Settle(ctx, channel, p.NextMSN, p.Discontinuities)
+	}})
 }
 
-// Event implements origin.Keeper.
-func (s *Service) Event(e origin.Event) {
-	ctx, cancel := brief()
-	defer cancel()
-	id, err := s.db.AddEvent(ctx, records.Event{At: e.At.UTC(), Channel: e.Channel, Level: string(e.Level), Kind: e.Kind, Text: e.Text, Remedy: e.Do})
+// NewFeed implements origin.Keeper.
+func (s *Service) NewFeed() int64 { return s.ids.next(time.Now()) }
+
+// Feed implements origin.Keeper.
+func (s *Service) Feed(f origin.FeedRecord) {
+	text, err := json.Marshal(f.Tracks)
 	if err != nil {
-		s.logger.Error("an event could not be stored", "event", e.Text, "error", err)
+		text = []byte("[]")
 	}
-	e.ID = id
-	s.hub.event(e)
+	r := records.Feed{ID: f.ID, Channel: f.Channel, Protocol: f.Protocol, Remote: f.Remote, Begun: f.Begun,
+		Reason: f.Reason, Tracks: string(text)}
+	if !f.Ended.IsZero() {
+		at := f.Ended.UTC()
+		r.Ended = &at
+	}
+	s.journal.Put(records.Write{Key: "feed " + itoa(f.ID), Size: len(text) + len(f.Reason),
+		Do: func(ctx context.Context, db *records.DB) error {
+			return db.PutFeed(ctx, r)
+		}})
 }
 
-// FeedBegun implements origin.Keeper.
-func (s *Service) FeedBegun(f origin.FeedRecord) int64 {
-	ctx, cancel := brief()
+// Admit implements origin.Gate. A key that was right before is known in memory, so that senders who
+// were on air come back while the database is away.
+func (s *Service) Admit(channel, key string) (int64, error) {
+	digest := string(records.Digest(key))
+	ctx, cancel := context.WithTimeout(context.Background(), checkTimeout)
 	defer cancel()
-	id, err := s.db.AddFeed(ctx, records.Feed{Channel: f.Channel, Protocol: f.Protocol, Remote: f.Remote, Begun: f.Begun.UTC(), Tracks: "[]"})
-	if err != nil {
-		s.logger.Error("a feed could not be stored", "channel", f.Channel, "error", err)
+	id, known := s.keys.find(channel, digest)
+	if !known || s.journal.State().Err == nil {
+		found, err := s.db.FindKey(ctx, channel, key)
+		switch {
+		case errors.Is(err, records.ErrNotFound):
+			s.keys.forget(channel, id)
+			return 0, origin.ErrBadKey
+		case err == nil:
+			id = found
+			s.keys.note(channel, digest, id)
+		case !known:
+			s.logger.Warn("a contribution key cannot be checked now", "channel", channel, "error", err)
+			return 0, origin.ErrUnchecked
+		}
 	}
-	return id
+	at := time.Now()
+	s.journal.Put(records.Write{Key: "key " + itoa(id), Do: func(ctx context.Context,
+		db *records.DB) error {
+		return db.UseKey(ctx, id, at)
+	}})
+	return id, nil
 }
 
-// FeedTracks implements origin.Keeper.
-func (s *Service) FeedTracks(id int64, tracks []media.Track) {
-	ctx, cancel := brief()
-	defer cancel()
-	text, err := json.Marshal(tracks)
-	if err == nil {
-		err = s.db.SetFeedTracks(ctx, id, string(text))
+// maxKnownKeys bounds the keys that are known in memory.
+const maxKnownKeys = 4096
+
+// knownKeys are the contribution keys that were right since the service started.
+type knownKeys struct {
+	mu    sync.Mutex
+	known map[[2]string]int64 // by channel and digest
+}
+
+func (k *knownKeys) find(channel, digest string) (int64, bool) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	id, ok := k.known[[2]string{channel, digest}]
+	return id, ok
+}
+
+func (k *knownKeys) note(channel, digest string, id int64) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.known == nil || len(k.known) >= maxKnownKeys {
+		k.known = map[[2]string]int64{}
 	}
-	if err != nil {
-		s.logger.Error("a feed's tracks could not be stored", "error", err)
+	k.known[[2]string{channel, digest}] = id
+}
+
+// forget drops a key; all of the channel's with id 0 below.
+func (k *knownKeys) forget(channel string, id int64) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	for at, known := range k.known {
+		if at[0] == channel && (known == id || id == allKeys) {
+			delete(k.known, at)
+		}
 	}
 }
 
-// FeedEnded implements origin.Keeper.
-func (s *Service) FeedEnded(id int64, at time.Time, reason string) {
-	ctx, cancel := brief()
-	defer cancel()
-	if err := s.db.EndFeed(ctx, id, at.UTC(), reason); err != nil {
-		s.logger.Error("a feed's end could not be stored", "error", err)
-	}
-}
-
-// Admit implements origin.Gate.
-func (s *Service) Admit(channel, key string) error {
-	ctx, cancel := brief()
-	defer cancel()
-	err := s.db.UseKey(ctx, channel, key)
-	if errors.Is(err, records.ErrNotFound) {
-		return origin.ErrBadKey
-	}
-	return err
-}
+const allKeys = -1

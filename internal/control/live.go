@@ -11,7 +11,8 @@ import (
 )
 
 // Live updates are server-sent events (HTML standard, 9.2): "status" with the state of all
-// channels once a second while anything changes, and "event" with each new event.
+// channels once a second while anything changes, "health" with what is wrong with the service itself,
+// and "event" with each new event, and again with its count when it happens again.
 
 const (
 	liveEvery    = time.Second
@@ -82,7 +83,8 @@ func (s *Service) statuses() []origin.Status {
 func (s *Service) live(w http.ResponseWriter, r *http.Request) {
 	c := s.hub.listen()
 	if c == nil {
-		s.refuse(w, http.StatusServiceUnavailable, fmt.Sprintf("%d pages listen already", maxListeners), "Close some of them.")
+		s.refuse(w, http.StatusServiceUnavailable, fmt.Sprintf("%d pages listen already", maxListeners),
+			"Close some of them.")
 		return
 	}
 	defer s.hub.leave(c)
@@ -104,7 +106,7 @@ func (s *Service) live(w http.ResponseWriter, r *http.Request) {
 	}
 	tick := time.NewTicker(liveEvery)
 	defer tick.Stop()
-	if !send("status", s.statuses()) {
+	if !send("status", s.statuses()) || !send("health", s.Health()) {
 		return
 	}
 	for {
@@ -117,7 +119,7 @@ func (s *Service) live(w http.ResponseWriter, r *http.Request) {
 		case e := <-c:
 			ok = send("event", e)
 		case <-tick.C:
-			ok = send("status", s.statuses())
+			ok = send("status", s.statuses()) && send("health", s.Health())
 		}
 		if !ok {
 			return

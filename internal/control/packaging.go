@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"net/netip"
 	"time"
 
 	"metaplasis/internal/control/api"
@@ -73,6 +74,28 @@ const (
 	usualInspection   = 10
 	longestInspection = 40
 	maxInspections    = 4
+	inspectionGrace   = 4 * time.Second // for what was asked for and is still coming
+	fetchesAtATime    = 3               // of all inspections together, each held whole in memory
+)
+
+// mayInspect says whether the service may connect to an address for somebody at the console: to
+// any public one and to its own ports; to private, loopback and link-local ones only when the
+// administrator allowed that, since what listens there may trust this machine.
+func (s *Service) mayInspect(to netip.AddrPort) error {
+	ip := to.Addr().Unmap()
+	public := ip.IsGlobalUnicast() && !ip.IsPrivate() && !sharedSpace.Contains(ip) && !translated.Contains(ip) &&
+		!benchmarking.Contains(ip)
+	if public || s.checks.InspectPrivate || s.checks.Own != nil && s.checks.Own(to) {
+		return nil
+	}
+	return fmt.Errorf("%w: %s is not a public address, and this service is not allowed to look at others; its own addresses are allowed, and serve --inspect-private allows all", inspector.ErrAddress, ip)
+}
+
+// Ranges that net/netip takes for public but that reach into somebody's own network (RFC 6598, RFC 6052, RFC 2544).
+var (
+	sharedSpace  = netip.MustParsePrefix("100.64.0.0/10")
+	translated   = netip.MustParsePrefix("64:ff9b::/96")
+	benchmarking = netip.MustParsePrefix("198.18.0.0/15")
 )
 
 func (s *Service) inspect(_ http.ResponseWriter, r *http.Request) (any, error) {
@@ -84,15 +107,19 @@ func (s *Service) inspect(_ http.ResponseWriter, r *http.Request) (any, error) {
 		in.Seconds = usualInspection
 	}
 	if in.Seconds < 1 || in.Seconds > longestInspection {
-		return nil, fail(http.StatusBadRequest, fmt.Sprintf("found %d seconds, expected 1 to %d", in.Seconds, longestInspection), "For a longer look use the command: metaplasis inspect ADDRESS --for 5m.")
+		return nil, fail(http.StatusBadRequest, fmt.Sprintf("found %d seconds, expected 1 to %d", in.Seconds,
+			longestInspection), "For a longer look use the command: metaplasis inspect ADDRESS --for 5m.")
 	}
 	select {
 	case s.inspections <- struct{}{}:
 		defer func() { <-s.inspections }()
 	default:
-		return nil, fail(http.StatusServiceUnavailable, fmt.Sprintf("%d inspections run already", maxInspections), "Wait until one is over.")
+		return nil, fail(http.StatusServiceUnavailable, fmt.Sprintf("%d inspections run already", maxInspections),
+			"Wait until one is over.")
 	}
-	report, err := inspector.Run(r.Context(), inspector.Options{Address: in.Address, Follow: time.Duration(in.Seconds) * time.Second})
+	follow := time.Duration(in.Seconds) * time.Second
+	report, err := inspector.Run(r.Context(), inspector.Options{Address: in.Address, Follow: follow,
+		Limit: follow + inspectionGrace, Allow: s.mayInspect, Slots: s.slots})
 	if errors.Is(err, inspector.ErrAddress) {
 		return nil, fail(http.StatusBadRequest, err.Error(), "Check that the address opens in a browser.")
 	}

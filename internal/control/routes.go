@@ -27,32 +27,52 @@ type route struct {
 
 func (s *Service) routes() []route {
 	return []route{
-		{"POST", "/sign-in", "Begin a console session; the answer sets its cookie.", true, nil, api.SignIn{}, api.Me{}, s.signIn},
+		{"POST", "/sign-in", "Begin a console session; the answer sets its cookie.", true, nil, api.SignIn{}, api.Me{},
+			s.signIn},
 		{"POST", "/sign-out", "End the session or token that makes this call.", false, nil, nil, nil, s.signOut},
 		{"GET", "/me", "Who is signed in.", false, nil, nil, api.Me{}, s.me},
-		{"POST", "/password", "Change one's own password; this ends all console sessions.", false, nil, api.NewPassword{}, nil, s.password},
+		{"POST", "/password", "Change one's own password; this ends all console sessions.", false, nil, api.NewPassword{},
+			nil, s.password},
 		{"GET", "/tokens", "List the client tokens.", false, nil, nil, []api.Token{}, s.tokens},
-		{"POST", "/tokens", "Make a client token; its secret is told once.", false, nil, api.NewLabel{}, api.Token{}, s.addToken},
+		{"POST", "/tokens", "Make a client token; its secret is told once.", false, nil, api.NewLabel{}, api.Token{},
+			s.addToken},
 		{"DELETE", "/tokens/{id}", "Revoke a client token.", false, nil, nil, nil, s.removeToken},
-		{"GET", "/channels", "List the channels with their state and addresses.", false, nil, nil, []api.Channel{}, s.listChannels},
-		{"POST", "/channels", "Create a channel; what is left out takes its default.", false, nil, origin.Settings{}, api.Channel{}, s.addChannel},
+		{"GET", "/channels", "List the channels with their state and addresses.", false, nil, nil, []api.Channel{},
+			s.listChannels},
+		{"POST", "/channels", "Create a channel; what is left out takes its default.", false, nil, origin.Settings{},
+			api.Channel{}, s.addChannel},
 		{"GET", "/channels/{channel}", "Show a channel.", false, nil, nil, api.Channel{}, s.showChannel},
-		{"PATCH", "/channels/{channel}", "Change settings; they take effect at the next segment.", false, nil, api.Change{}, api.Channel{}, s.changeChannel},
-		{"DELETE", "/channels/{channel}", "Remove a channel and its keys; its sender is disconnected.", false, nil, nil, nil, s.removeChannel},
-		{"GET", "/channels/{channel}/ladder", "Show the ladder in force.", false, nil, nil, ladder.Ladder{}, s.showLadder},
-		{"PUT", "/channels/{channel}/ladder", "Replace the ladder; the change takes effect at the next segment.", false, nil, ladder.Ladder{}, ladder.Ladder{}, s.setLadder},
-		{"GET", "/channels/{channel}/ladder/plan", "Propose a ladder for the source that is connected, or for 1080p30.", false, nil, nil, ladder.Ladder{}, s.planLadder},
-		{"GET", "/channels/{channel}/markers", "List the markers that are remembered.", false, nil, nil, []origin.Marker{}, s.listMarkers},
+		{"PATCH", "/channels/{channel}", "Change settings; they take effect at the next segment.", false, nil, api.Change{},
+			api.Channel{}, s.changeChannel},
+		{"DELETE", "/channels/{channel}", "Remove a channel and its keys; its sender is disconnected.", false, nil, nil,
+			nil, s.removeChannel},
+		{"GET", "/channels/{channel}/ladder", "Show the ladder in force.", false, nil, nil, api.NewLadder{}, s.showLadder},
+		{"PUT", "/channels/{channel}/ladder", "Replace the ladder; the change takes effect at the next segment.", false,
+			nil, api.NewLadder{}, api.NewLadder{}, s.setLadder},
+		{"GET", "/channels/{channel}/ladder/plan", "Propose a ladder for the source that is connected, or for 1080p30.",
+			false, nil, nil, ladder.Ladder{}, s.planLadder},
+		{"GET", "/channels/{channel}/markers", "List the markers that are remembered.", false, nil, nil, []origin.Marker{},
+			s.listMarkers},
 		{"POST", "/channels/{channel}/markers", "Set a marker: players see it as a date range or an event. Without a time it stands at now.", false, nil, api.NewMarker{}, origin.Marker{}, s.addMarker},
-		{"GET", "/channels/{channel}/playing", "Show what the channel says is playing.", false, nil, nil, origin.NowPlaying{}, s.showPlaying},
-		{"PUT", "/channels/{channel}/playing", "Change what the channel says is playing, from the next segment on.", false, nil, origin.NowPlaying{}, nil, s.setPlaying},
-		{"GET", "/channels/{channel}/timeline", "Show the window of each rendition, segment by segment and part by part.", false, nil, nil, []origin.TimelineRow{}, s.timeline},
+		{"GET", "/channels/{channel}/playing", "Show what the channel says is playing.", false, nil, nil,
+			origin.NowPlaying{}, s.showPlaying},
+		{"PUT", "/channels/{channel}/playing", "Change what the channel says is playing, from the next segment on.", false,
+			nil, origin.NowPlaying{}, nil, s.setPlaying},
+		{"GET", "/channels/{channel}/timeline", "Show the window of each rendition, segment by segment and part by part.",
+			false, nil, nil, []origin.TimelineRow{}, s.timeline},
 		{"POST", "/inspect", "Follow a stream for a while and tell what is wrong with it. The answer comes when that is over.", false, nil, api.Inspection{}, inspect.Report{}, s.inspect},
 		{"GET", "/channels/{channel}/keys", "List the contribution keys.", false, nil, nil, []api.Key{}, s.listKeys},
-		{"POST", "/channels/{channel}/keys", "Make a contribution key; its secret is told once.", false, nil, api.NewLabel{}, api.Key{}, s.addKey},
+		{"POST", "/channels/{channel}/keys", "Make a contribution key; its secret is told once.", false, nil,
+			api.NewLabel{}, api.Key{}, s.addKey},
 		{"DELETE", "/channels/{channel}/keys/{id}", "Remove a contribution key.", false, nil, nil, nil, s.removeKey},
-		{"GET", "/feeds", "List contribution connections, the newest first.", false, []string{"channel", "limit"}, nil, []api.Feed{}, s.listFeeds},
-		{"GET", "/events", "List events, the newest first.", false, []string{"channel", "limit"}, nil, []origin.Event{}, s.listEvents},
+		{"GET", "/feeds", "List contribution connections, the newest first.", false, []string{"channel", "limit"}, nil,
+			[]origin.FeedRecord{}, s.listFeeds},
+		{"GET", "/events", "List events, the newest first.", false, []string{"channel", "limit"}, nil, []origin.Event{},
+			s.listEvents},
+		{"GET", "/channels/{channel}/history", "Show bitrate, load and viewers of the last hour.", false, nil, nil,
+			api.History{}, s.showHistory},
+		{"GET", "/health", "What is wrong with the service itself: its database, its disk. Nothing when all is well.",
+			false, nil, nil, api.Health{}, s.showHealth},
 		{"GET", "/public/{channel}", "What a viewer's page may know of a channel.", true, nil, nil, api.Public{}, s.public},
 	}
 }
@@ -60,7 +80,7 @@ func (s *Service) routes() []route {
 // Handler serves the API below api.Prefix.
 func (s *Service) Handler() http.Handler {
 	r := chi.NewRouter()
-	r.Use(http.NewCrossOriginProtection().Handler)
+	r.Use(http.NewCrossOriginProtection().Handler, private)
 	protected := r.With(s.requireUser)
 	for _, rt := range s.routes() {
 		to := chi.Router(protected)
@@ -76,9 +96,22 @@ func (s *Service) Handler() http.Handler {
 		s.refuse(w, http.StatusNotFound, "there is no such call", "See "+api.Prefix+"/openapi.json.")
 	})
 	r.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
-		s.refuse(w, http.StatusMethodNotAllowed, r.Method+" is not a method of this call", "See "+api.Prefix+"/openapi.json.")
+		s.refuse(w, http.StatusMethodNotAllowed, r.Method+" is not a method of this call",
+			"See "+api.Prefix+"/openapi.json.")
 	})
 	return r
+}
+
+// private keeps browsers from taking an answer for anything but data (Fetch standard, 3.6; Content
+// Security Policy, level 3).
+func private(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h := w.Header()
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "no-referrer")
+		h.Set("Content-Security-Policy", "default-src 'none'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'")
+		next.ServeHTTP(w, r)
+	})
 }
 
 type object = map[string]any
@@ -96,13 +129,16 @@ func (s *Service) Document() any {
 		}
 		return p
 	}
-	failed := object{"description": "What was wrong, and what to do.", "content": body(schema(reflect.TypeOf(api.Error{}), schemas))}
+	failed := object{"description": "What was wrong, and what to do.",
+		"content": body(schema(reflect.TypeOf(api.Error{}), schemas))}
 	for _, rt := range s.routes() {
-		op := object{"summary": rt.summary, "operationId": strings.Trim(strings.ToLower(rt.method)+strings.NewReplacer("/", "-", "{", "", "}", "").Replace(rt.path), "-")}
+		op := object{"summary": rt.summary, "operationId": strings.Trim(strings.ToLower(rt.method)+strings.NewReplacer("/",
+			"-", "{", "", "}", "").Replace(rt.path), "-")}
 		var params []object
 		for part := range strings.SplitSeq(rt.path, "/") {
 			if name, ok := strings.CutPrefix(part, "{"); ok {
-				params = append(params, object{"name": strings.TrimSuffix(name, "}"), "in": "path", "required": true, "schema": object{"type": "string"}})
+				params = append(params, object{"name": strings.TrimSuffix(name, "}"), "in": "path", "required": true,
+					"schema": object{"type": "string"}})
 			}
 		}
 		for _, q := range rt.query {
@@ -128,11 +164,13 @@ func (s *Service) Document() any {
 	}
 	at(api.Prefix + "/live")["get"] = object{
 		"summary": "Live updates as server-sent events: status (all channels, once a second) and event.", "operationId": "get-live",
-		"responses": object{"200": object{"description": "A stream.", "content": object{"text/event-stream": object{"schema": object{"type": "string"}}}}, "default": failed},
+		"responses": object{"200": object{"description": "A stream.",
+			"content": object{"text/event-stream": object{"schema": object{"type": "string"}}}}, "default": failed},
 	}
 	return object{
-		"openapi":  "3.1.0",
-		"info":     object{"title": "Metaplasis control API", "version": "1", "description": "Times are RFC 3339; bitrates are bits a second; rates and loads named so are thousandths."},
+		"openapi": "3.1.0",
+		"info": object{"title": "Metaplasis control API", "version": "1",
+			"description": "Times are RFC 3339; bitrates are bits a second; rates and loads named so are thousandths."},
 		"paths":    paths,
 		"security": []object{{"token": []string{}}, {"session": []string{}}},
 		"components": object{"schemas": schemas, "securitySchemes": object{

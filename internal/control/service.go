@@ -13,6 +13,7 @@ import (
 	"net/http"
 	"strconv"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/go-chi/chi/v5"
@@ -39,18 +40,52 @@ type Service struct {
 	logger   *slog.Logger
 	ports    Ports
 	throttle throttle
+	hashing  chan struct{} // room for password hashes
+	hashers  atomic.Int64  // requests that want one
+	history  history
+	samples  samples
 	decoy    string
-	hub      *hub
-	setup    sync.Mutex // one change of channels at a time
+	journal  *records.Journal
+	ids      ids
+	keys     knownKeys
+	trusted  knownTokens
+	log      eventLog
+	checks   Checks
+	health   health
+
+	unanswered atomic.Pointer[error] // why the database did not answer when it was asked last
+	stop       chan struct{}
+
+	lostBefore int64 // records whose loss was told
+	hub        *hub
+	setup      sync.Mutex // one change of channels at a time
+
+	background sync.WaitGroup
 
 	// Viewers counts the viewers of a channel by protocol; nil counts none.
 	Viewers     func(slug string) map[string]int
 	inspections chan struct{}
+	slots       chan struct{} // for what inspections fetch
 }
 
-// New makes the service. Attach must follow before it is used.
-func New(db *records.DB, ports Ports, logger *slog.Logger) *Service {
-	return &Service{db: db, logger: logger, ports: ports, decoy: HashPassword(records.NewSecret()), hub: newHub(), inspections: make(chan struct{}, maxInspections)}
+// New makes the service. Attach must follow before it is used, and Close at the end.
+func New(db *records.DB, ports Ports, checks Checks, logger *slog.Logger) *Service {
+	s := &Service{
+		db: db, logger: logger, ports: ports, checks: checks, decoy: HashPassword(records.NewSecret()), hub: newHub(),
+		inspections: make(chan struct{}, maxInspections), slots: make(chan struct{},
+			fetchesAtATime), hashing: make(chan struct{}, maxHashing), journal: records.NewJournal(db, logger), stop: make(chan struct{}),
+	}
+	s.look(time.Now())
+	s.background.Add(1)
+	go func() { defer s.background.Done(); s.tidy(s.stop) }()
+	return s
+}
+
+// Close stores what still waits to be recorded, for as long as the context allows.
+func (s *Service) Close(ctx context.Context) {
+	close(s.stop)
+	s.background.Wait()
+	s.journal.Close(ctx)
 }
 
 // Attach gives the service its origin and starts the stored channels.
@@ -68,12 +103,32 @@ func (s *Service) Attach(ctx context.Context, o *origin.Origin) error {
 		if err := json.Unmarshal([]byte(c.Settings), &set); err != nil {
 			return fmt.Errorf("settings of channel %s: %w", c.Slug, err)
 		}
-		if _, err := o.Add(set, c.Created, origin.Position{NextMSN: c.NextMSN, Discontinuities: c.Discontinuities}); err != nil {
-			s.Event(origin.Event{At: time.Now(), Channel: c.Slug, Level: origin.Failure, Kind: "channel-refused", Text: "The stored channel could not be started: " + err.Error(), Do: "Change its settings."})
+		if _, err := o.Add(set, c.Created, origin.Position{NextMSN: c.NextMSN,
+			Discontinuities: c.Discontinuities}); err != nil {
+			s.Event(origin.Event{At: time.Now(), Channel: c.Slug, Level: origin.Failure, Kind: "channel-refused",
+				Text: "The stored channel could not be started: " + err.Error(), Do: "Change its settings."})
+			continue
 		}
+		s.history.begin(c.Slug, c.Revision, set)
+		s.recallFeed(ctx, c.Slug)
 	}
+	s.background.Add(2)
+	go func() { defer s.background.Done(); s.watch(s.stop) }()
+	go func() { defer s.background.Done(); s.ping(s.stop) }()
 	return nil
 }
+
+// recallFeed tells a channel how its last feed ended.
+func (s *Service) recallFeed(ctx context.Context, slug string) {
+	list, err := s.db.Feeds(ctx, slug, 1)
+	if err == nil && len(list) == 1 && list[0].Ended != nil {
+		s.o.Channel(slug).SetLastFeed(origin.LastFeed{Remote: list[0].Remote, Ended: *list[0].Ended,
+			Reason: list[0].Reason})
+	}
+}
+
+// removalLease is how many numbers a channel may use while it is being removed.
+const removalLease = 16
 
 // failure is an answer other than 200.
 type failure struct {
@@ -87,13 +142,37 @@ func fail(status int, text, do string) error { return &failure{status, api.Error
 
 // read takes a JSON body whole, and refuses fields that it does not know.
 func read(r *http.Request, into any) error {
-	d := json.NewDecoder(io.LimitReader(r.Body, maxBody))
+	const do = "Send one JSON value as " + api.Prefix + "/openapi.json describes it."
+	d := json.NewDecoder(http.MaxBytesReader(nil, r.Body, maxBody))
 	d.DisallowUnknownFields()
-	if err := d.Decode(into); err != nil {
-		return fail(http.StatusBadRequest, "the body could not be read: "+err.Error(), "Send JSON as "+api.Prefix+"/openapi.json describes it.")
+	err := d.Decode(into)
+	var long *http.MaxBytesError
+	if errors.As(err, &long) {
+		return fail(http.StatusRequestEntityTooLarge, fmt.Sprintf("found a body of more than %d bytes", maxBody),
+			"Send less.")
+	}
+	if err != nil {
+		return fail(http.StatusBadRequest, "the body could not be read: "+err.Error(), do)
+	}
+	if _, err := d.Token(); !errors.Is(err, io.EOF) {
+		return fail(http.StatusBadRequest, "found something behind the JSON value, expected the end of the body", do)
 	}
 	return nil
 }
+
+// readLabel takes the name of what is to be made.
+func readLabel(r *http.Request) (in api.NewLabel, err error) {
+	if err := read(r, &in); err != nil {
+		return in, err
+	}
+	if p := ladder.CheckText("label", in.Label, maxLabel); p != nil {
+		return in, &failure{http.StatusUnprocessableEntity, api.Error{Text: "nothing was made",
+			Problems: []ladder.Problem{*p}, Do: "Choose another label."}}
+	}
+	return in, nil
+}
+
+const maxLabel = 120
 
 func number(r *http.Request, name string) (int64, error) {
 	n, err := strconv.ParseInt(chi.URLParam(r, name), 10, 64)
@@ -123,10 +202,15 @@ func (s *Service) broken(w http.ResponseWriter, err error) {
 	s.refuse(w, http.StatusInternalServerError, "the service could not answer: "+err.Error(), "Look at the service's log.")
 }
 
+// longestAnswer bounds how long a request may wait for the database, or for an inspection.
+const longestAnswer = longestInspection*time.Second + 15*time.Second
+
 // answer turns what a handler returns into a response.
 func (s *Service) answer(h func(http.ResponseWriter, *http.Request) (any, error)) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
-		body, err := h(w, r)
+		ctx, cancel := context.WithTimeout(r.Context(), longestAnswer)
+		defer cancel()
+		body, err := h(w, r.WithContext(ctx))
 		var f *failure
 		var invalid *origin.InvalidError
 		switch {
@@ -135,11 +219,16 @@ func (s *Service) answer(h func(http.ResponseWriter, *http.Request) (any, error)
 		case errors.As(err, &f):
 			write(w, f.status, f.body)
 		case errors.As(err, &invalid):
-			write(w, http.StatusUnprocessableEntity, api.Error{Text: "the settings were not applied", Problems: invalid.Problems, Do: "Correct what is listed, and send them again."})
+			write(w, http.StatusUnprocessableEntity, api.Error{Text: "the settings were not applied",
+				Problems: invalid.Problems, Do: "Correct what is listed, and send them again."})
 		case errors.Is(err, records.ErrNotFound), errors.Is(err, origin.ErrUnknownChannel):
 			s.refuse(w, http.StatusNotFound, "there is nothing of this name", "List what there is.")
 		case errors.Is(err, records.ErrExists), errors.Is(err, origin.ErrExists):
 			s.refuse(w, http.StatusConflict, "the name is taken", "Choose another.")
+		case records.Unreachable(err):
+			w.Header().Set("Retry-After", "5")
+			s.refuse(w, http.StatusServiceUnavailable, "the database does not answer now, so this cannot be done",
+				"Try again in a while. Media, viewers and senders go on meanwhile.")
 		default:
 			s.broken(w, err)
 		}
@@ -149,7 +238,8 @@ func (s *Service) answer(h func(http.ResponseWriter, *http.Request) (any, error)
 func (s *Service) running(r *http.Request) (*origin.Channel, error) {
 	c := s.o.Channel(chi.URLParam(r, "channel"))
 	if c == nil {
-		return nil, fail(http.StatusNotFound, fmt.Sprintf("there is no channel %q", chi.URLParam(r, "channel")), "metaplasis channels list names those there are.")
+		return nil, fail(http.StatusNotFound, fmt.Sprintf("there is no channel %q", chi.URLParam(r, "channel")),
+			"metaplasis channels list names those there are.")
 	}
 	return c, nil
 }
@@ -157,7 +247,8 @@ func (s *Service) running(r *http.Request) (*origin.Channel, error) {
 // describe is a channel as the API shows it.
 func (s *Service) describe(r *http.Request, c *origin.Channel) api.Channel {
 	set := c.Settings()
-	return api.Channel{Settings: set, Created: c.Created(), Status: s.status(c), Addresses: s.Addresses(base(r), &set)}
+	return api.Channel{Settings: set, Revision: s.history.revision(c.Slug()), Created: c.Created(), Status: s.status(c),
+		Addresses: s.Addresses(base(r), &set)}
 }
 
 // base is how the caller reached us, such as http://host:8780.
@@ -189,7 +280,8 @@ func (s *Service) Addresses(base string, set *origin.Settings) api.Addresses {
 	}
 	for _, sel := range set.Selections {
 		at := base + "/media/" + slug + "/" + sel.Name
-		a.Selections = append(a.Selections, api.SelectionAddresses{Name: sel.Name, HLS: at + ".m3u8", DASH: at + ".mpd", LowDASH: at + "-low.mpd"})
+		a.Selections = append(a.Selections, api.SelectionAddresses{Name: sel.Name, HLS: at + ".m3u8", DASH: at + ".mpd",
+			LowDASH: at + "-low.mpd"})
 	}
 	if s.ports.RTMP > 0 {
 		a.Server = fmt.Sprintf("rtmp://%s/in/%s", net.JoinHostPort(host, strconv.Itoa(s.ports.RTMP)), slug)
@@ -224,14 +316,17 @@ func (s *Service) addChannel(_ http.ResponseWriter, r *http.Request) (any, error
 	if err != nil {
 		return nil, err
 	}
-	if err := s.db.AddChannel(r.Context(), in.Slug, string(text), created); err != nil {
-		return nil, err
-	}
-	c, err := s.o.Add(in, created, origin.Position{})
+	next, breaks, err := s.db.AddChannel(r.Context(), in.Slug, string(text), created)
 	if err != nil {
 		return nil, err
 	}
-	s.Event(origin.Event{At: time.Now(), Channel: in.Slug, Level: origin.Info, Kind: "channel-created", Text: "The channel was created by " + who(r).User + "."})
+	c, err := s.o.Add(in, created, origin.Position{NextMSN: next, Discontinuities: breaks})
+	if err != nil {
+		return nil, err
+	}
+	s.history.begin(in.Slug, 1, in)
+	s.Event(origin.Event{At: time.Now(), Channel: in.Slug, Level: origin.Info, Kind: "channel-created",
+		Text: "The channel was created by " + who(r).User + "."})
 	return s.describe(r, c), nil
 }
 
@@ -254,6 +349,9 @@ func (s *Service) changeChannel(_ http.ResponseWriter, r *http.Request) (any, er
 	}
 	s.setup.Lock()
 	defer s.setup.Unlock()
+	if err := s.history.check(c.Slug(), in.Revision, c.Settings()); err != nil {
+		return nil, err
+	}
 	set := c.Settings()
 	in.Apply(&set)
 	return s.applySettings(r, c, set)
@@ -269,13 +367,16 @@ func (s *Service) applySettings(r *http.Request, c *origin.Channel, set origin.S
 	if err != nil {
 		return nil, err
 	}
-	if err := s.db.SetChannel(r.Context(), c.Slug(), string(text)); err != nil {
+	revision := s.history.revision(c.Slug()) + 1
+	if err := s.db.SetChannel(r.Context(), c.Slug(), string(text), revision); err != nil {
 		return nil, err
 	}
 	if err := c.Apply(set); err != nil {
 		return nil, err
 	}
-	s.Event(origin.Event{At: time.Now(), Channel: c.Slug(), Level: origin.Info, Kind: "channel-changed", Text: "The settings were changed by " + who(r).User + "; they take effect at the next segment."})
+	s.history.add(c.Slug(), revision, set)
+	s.Event(origin.Event{At: time.Now(), Channel: c.Slug(), Level: origin.Info, Kind: "channel-changed",
+		Text: "The settings were changed by " + who(r).User + "; they take effect at the next segment."})
 	return s.describe(r, c), nil
 }
 
@@ -283,13 +384,22 @@ func (s *Service) removeChannel(_ http.ResponseWriter, r *http.Request) (any, er
 	slug := chi.URLParam(r, "channel")
 	s.setup.Lock()
 	defer s.setup.Unlock()
-	if err := s.db.RemoveChannel(r.Context(), slug); err != nil {
+	c, err := s.running(r)
+	if err != nil {
+		return nil, err
+	}
+	// Numbers in use while the records are changed are within what is kept.
+	at := c.Position()
+	if err := s.db.RemoveChannel(r.Context(), slug, at.NextMSN+removalLease, at.Discontinuities+removalLease); err != nil {
 		return nil, err
 	}
 	if err := s.o.Remove(slug); err != nil && !errors.Is(err, origin.ErrUnknownChannel) {
 		return nil, err
 	}
-	s.Event(origin.Event{At: time.Now(), Channel: slug, Level: origin.Info, Kind: "channel-removed", Text: "The channel was removed by " + who(r).User + "."})
+	s.keys.forget(slug, allKeys)
+	s.history.forget(slug)
+	s.Event(origin.Event{At: time.Now(), Channel: slug, Level: origin.Info, Kind: "channel-removed",
+		Text: "The channel was removed by " + who(r).User + "."})
 	return nil, nil
 }
 
@@ -298,7 +408,8 @@ func (s *Service) showLadder(_ http.ResponseWriter, r *http.Request) (any, error
 	if err != nil {
 		return nil, err
 	}
-	return ladder.Ladder{Planned: c.Settings().Ladder.Planned, Rungs: c.Status().Rungs}, nil
+	l := ladder.Ladder{Planned: c.Settings().Ladder.Planned, Rungs: c.Status().Rungs}
+	return api.NewLadder{Ladder: l, Revision: s.history.revision(c.Slug())}, nil
 }
 
 func (s *Service) setLadder(_ http.ResponseWriter, r *http.Request) (any, error) {
@@ -306,17 +417,22 @@ func (s *Service) setLadder(_ http.ResponseWriter, r *http.Request) (any, error)
 	if err != nil {
 		return nil, err
 	}
-	var in ladder.Ladder
-	if err := read(r, &in); err != nil {
+	var change api.NewLadder
+	if err := read(r, &change); err != nil {
 		return nil, err
 	}
+	in := change.Ladder
 	if in.Planned {
 		in.Rungs = nil
 	} else if len(in.Rungs) == 0 {
-		return nil, &origin.InvalidError{Problems: []ladder.Problem{{Field: "rungs", Text: "found none, expected at least one, or planned set to true for the default ladder"}}}
+		return nil, &origin.InvalidError{Problems: []ladder.Problem{{Field: "rungs",
+			Text: "found none, expected at least one, or planned set to true for the default ladder"}}}
 	}
 	s.setup.Lock()
 	defer s.setup.Unlock()
+	if err := s.history.check(c.Slug(), change.Revision, c.Settings()); err != nil {
+		return nil, err
+	}
 	set := c.Settings()
 	set.Ladder = in
 	if _, err := s.applySettings(r, c, set); err != nil {
@@ -349,8 +465,8 @@ func (s *Service) addKey(_ http.ResponseWriter, r *http.Request) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	var in api.NewLabel
-	if err := read(r, &in); err != nil {
+	in, err := readLabel(r)
+	if err != nil {
 		return nil, err
 	}
 	secret := records.NewSecret()
@@ -358,11 +474,13 @@ func (s *Service) addKey(_ http.ResponseWriter, r *http.Request) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	k := api.Key{ID: id, Label: in.Label, Created: time.Now().UTC(), Secret: secret, Server: s.Addresses(base(r), &origin.Settings{Slug: c.Slug()}).Server}
+	k := api.Key{ID: id, Label: in.Label, Created: time.Now().UTC(), Secret: secret,
+		Server: s.Addresses(base(r), &origin.Settings{Slug: c.Slug()}).Server}
 	if k.Server != "" {
 		k.URL = k.Server + "/" + secret
 	}
-	s.Event(origin.Event{At: time.Now(), Channel: c.Slug(), Level: origin.Info, Kind: "key-created", Text: fmt.Sprintf("The contribution key %q was made by %s.", in.Label, who(r).User)})
+	s.Event(origin.Event{At: time.Now(), Channel: c.Slug(), Level: origin.Info, Kind: "key-created",
+		Text: fmt.Sprintf("The contribution key %q was made by %s.", in.Label, who(r).User)})
 	return k, nil
 }
 
@@ -383,7 +501,15 @@ func (s *Service) removeKey(_ http.ResponseWriter, r *http.Request) (any, error)
 	if err != nil {
 		return nil, err
 	}
-	return nil, s.db.RemoveKey(r.Context(), chi.URLParam(r, "channel"), id)
+	slug := chi.URLParam(r, "channel")
+	if err := s.db.RemoveKey(r.Context(), slug, id); err != nil {
+		return nil, err
+	}
+	s.keys.forget(slug, id)
+	s.o.KeyRemoved(slug, id)
+	s.Event(origin.Event{At: time.Now(), Channel: slug, Level: origin.Info, Kind: "key-removed",
+		Text: fmt.Sprintf("A contribution key was removed by %s.", who(r).User)})
+	return nil, nil
 }
 
 func limit(r *http.Request) int {
@@ -396,9 +522,10 @@ func limit(r *http.Request) int {
 
 func (s *Service) listFeeds(_ http.ResponseWriter, r *http.Request) (any, error) {
 	list, err := s.db.Feeds(r.Context(), r.URL.Query().Get("channel"), limit(r))
-	out := make([]api.Feed, 0, len(list))
+	out := make([]origin.FeedRecord, 0, len(list))
 	for _, f := range list {
-		a := api.Feed{ID: f.ID, FeedRecord: origin.FeedRecord{Channel: f.Channel, Protocol: f.Protocol, Remote: f.Remote, Begun: f.Begun, Reason: f.Reason, Tracks: []media.Track{}}}
+		a := origin.FeedRecord{ID: f.ID, Channel: f.Channel, Protocol: f.Protocol, Remote: f.Remote, Begun: f.Begun,
+			Reason: f.Reason, Tracks: []media.Track{}}
 		if f.Ended != nil {
 			a.Ended = *f.Ended
 		}
@@ -412,7 +539,11 @@ func (s *Service) listEvents(_ http.ResponseWriter, r *http.Request) (any, error
 	list, err := s.db.Events(r.Context(), r.URL.Query().Get("channel"), limit(r))
 	out := make([]origin.Event, 0, len(list))
 	for _, e := range list {
-		out = append(out, origin.Event{ID: e.ID, At: e.At, Channel: e.Channel, Level: origin.Level(e.Level), Kind: e.Kind, Text: e.Text, Do: e.Remedy})
+		out = append(out, origin.Event{ID: e.ID, At: e.At, Channel: e.Channel, Level: origin.Level(e.Level), Kind: e.Kind,
+			Text: e.Text, Do: e.Remedy})
+		if e.Count > 1 && e.Last != nil {
+			out[len(out)-1].Count, out[len(out)-1].Last = e.Count, *e.Last
+		}
 	}
 	return out, err
 }
@@ -423,5 +554,12 @@ func (s *Service) public(_ http.ResponseWriter, r *http.Request) (any, error) {
 		return nil, err
 	}
 	st := c.Status()
-	return api.Public{Title: st.Title, State: st.State, Camera: c.Camera()}, nil
+	p := api.Public{Title: st.Title, State: st.State, Rungs: c.Offered(), Camera: c.Camera()}
+	if st.LastFeed != nil {
+		p.Ended = &st.LastFeed.Ended
+	}
+	if !c.Playable() {
+		p.Starts = c.StartsIn()
+	}
+	return p, nil
 }

@@ -15,13 +15,12 @@ import (
 
 type quiet struct{}
 
-func (quiet) Reserve(string, origin.Position) error { return nil }
-func (quiet) Settle(string, origin.Position) error  { return nil }
-func (quiet) Event(origin.Event)                    {}
-func (quiet) FeedBegun(origin.FeedRecord) int64     { return 1 }
-func (quiet) FeedTracks(int64, []media.Track)       {}
-func (quiet) FeedEnded(int64, time.Time, string)    {}
-func (quiet) Admit(string, string) error            { return nil }
+func (quiet) Reserve(_ string, _ origin.Position, stored func()) { go stored() }
+func (quiet) Settle(string, origin.Position)                     {}
+func (quiet) Event(origin.Event)                                 {}
+func (quiet) NewFeed() int64                                     { return 1 }
+func (quiet) Feed(origin.FeedRecord)                             {}
+func (quiet) Admit(string, string) (int64, error)                { return 1, nil }
 
 // newOrigin makes an origin with one channel that has sound only, so that it needs no worker.
 func newOrigin(t testing.TB, set origin.Settings) (*origin.Origin, *origin.Feed) {
@@ -39,7 +38,7 @@ func newOrigin(t testing.TB, set origin.Settings) (*origin.Origin, *origin.Feed)
 // frames sends AAC frames number from to number until.
 func frames(f *origin.Feed, from, until int64) {
 	for n := from; n < until; n++ {
-		f.Unit(media.Audio, uint32(n*1024*1000/48000), 0, true, make([]byte, 340))
+		f.Unit(media.TrackID(media.Audio), uint32(n*1024*1000/48000), 0, true, make([]byte, 340))
 	}
 }
 

@@ -12,10 +12,13 @@
 //	{channel}/picture.jpg                 preview
 //	{channel}/{rendition}/index.m3u8      media playlist; ts, aac and keys are its other wrappings
 //	{channel}/{rendition}/header-*.mp4    CMAF header
-//	{channel}/{rendition}/{number}.m4s    CMAF segment, while it is being made too
-//	{channel}/{rendition}/{number}.{n}.m4s       part of it
-//	{channel}/{rendition}/{number}.key.m4s       its first picture
-//	{channel}/{rendition}/{number}.ts, .aac      the same media in other wrappings
+//	{channel}/{rendition}/{name}.m4s      CMAF segment, while it is being made too
+//	{channel}/{rendition}/{name}.{n}.m4s         part of it
+//	{channel}/{rendition}/{name}.key.m4s         its first picture
+//	{channel}/{rendition}/{name}.ts, .aac        the same media in other wrappings
+//
+// where a name is the channel's incarnation, a hyphen and the segment's number, or the number alone
+// where two origins make the same segments. A bare number elsewhere leads to the name that it has now.
 package delivery
 
 import (
@@ -74,9 +77,7 @@ func New(o *origin.Origin, meter Meter) *Server {
 	if meter == nil {
 		meter = noMeter{}
 	}
-	s := &Server{o: o, meter: meter, now: time.Now}
-	s.viewers.seen = map[viewerKey]*viewer{}
-	return s
+	return &Server{o: o, meter: meter, now: time.Now, viewers: newViewers(time.Now())}
 }
 
 // Values of headers that never change: one slice each, for all answers.
@@ -193,7 +194,8 @@ func (q *request) send(contentType, cache, etag string, modified time.Time, piec
 // plain reports whether the whole is wanted, without conditions.
 func (q *request) plain() bool {
 	h := q.r.Header
-	return q.r.Method == http.MethodGet && h["Range"] == nil && h["If-None-Match"] == nil && h["If-Modified-Since"] == nil && h["If-Match"] == nil && h["If-Unmodified-Since"] == nil
+	return q.r.Method == http.MethodGet && h["Range"] == nil && h["If-None-Match"] == nil &&
+		h["If-Modified-Since"] == nil && h["If-Match"] == nil && h["If-Unmodified-Since"] == nil
 }
 
 // sendDoc answers with a text, compressed when the viewer takes that.
@@ -319,7 +321,8 @@ func (q *request) clock() {
 	if !q.find() {
 		return
 	}
-	q.send("text/plain; charset=utf-8", "no-store", `""`, time.Time{}, []byte(q.s.now().UTC().Format("2006-01-02T15:04:05.000Z")))
+	q.send("text/plain; charset=utf-8", "no-store", `""`, time.Time{},
+		[]byte(q.s.now().UTC().Format("2006-01-02T15:04:05.000Z")))
 }
 
 func (q *request) master(contentType string) {
@@ -331,10 +334,10 @@ func (q *request) master(contentType string) {
 	case !known:
 		q.fail(http.StatusNotFound, "The channel has no such selection or wrapping.")
 	case d == nil:
-		q.fail(http.StatusServiceUnavailable, "The channel has nothing to play yet. It begins a few seconds after its sender.")
+		q.fail(http.StatusServiceUnavailable, "The channel has nothing to play yet. "+q.channel.StartsIn())
 	default:
 		if contentType == typeManifest { // who reads a multivariant playlist is counted when a rendition follows
-			q.seen("dash", false)
+			q.here("dash", false)
 		}
 		q.sendDoc(d, contentType, halfLife(q.channel), time.Time{})
 	}

@@ -6,6 +6,7 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"runtime"
 	"strings"
 	"sync"
 	"testing"
@@ -14,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"metaplasis/internal/core/aac"
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/id3"
 	"metaplasis/internal/origin"
@@ -46,11 +48,14 @@ func ask(s *Server, path string, headers ...string) *httptest.ResponseRecorder {
 	}
 	w := httptest.NewRecorder()
 	s.ServeHTTP(w, r)
+	if to := w.Header().Get("Location"); w.Code == http.StatusTemporaryRedirect {
+		return ask(s, path[:strings.LastIndexByte(path, '/')+1]+to, headers...) // a bare number
+	}
 	return w
 }
 
 func TestWaitersAreAnsweredTogether(t *testing.T) {
-	o, f := newOrigin(t, origin.Settings{SegmentMillis: 1000})
+	o, f := newOrigin(t, origin.Settings{SegmentMillis: 1000, PartFiles: true})
 	frames(f, 0, 200)
 	c := &counter{kinds: map[string]int{}}
 	s := New(o, c)
@@ -59,7 +64,7 @@ func TestWaitersAreAnsweredTogether(t *testing.T) {
 	last := p.Entries[len(p.Entries)-1]
 	require.True(t, last.Open)
 	want := fmt.Sprintf("/booth/audio/index.m3u8?_HLS_msn=%d&_HLS_part=%d", last.MSN, len(last.Parts))
-	paths := []string{want, want, fmt.Sprintf("/booth/audio/%s", hls.PartName(last.MSN, len(last.Parts))), fmt.Sprintf("/booth/audio/%d.m4s", last.MSN+1)}
+	paths := []string{want, want, fmt.Sprintf("/booth/audio/%d.%d.m4s", last.MSN, len(last.Parts)), fmt.Sprintf("/booth/audio/%d.m4s", last.MSN+1)}
 	answers := make([]*httptest.ResponseRecorder, len(paths))
 	var all sync.WaitGroup
 	for i, path := range paths {
@@ -77,11 +82,36 @@ func TestWaitersAreAnsweredTogether(t *testing.T) {
 		assert.NotZero(t, a.Body.Len())
 	}
 	for _, a := range answers[:2] {
-		assert.Contains(t, a.Body.String(), hls.PartName(last.MSN, len(last.Parts))+`",INDEP`, "the part that was asked for")
+		assert.Contains(t, a.Body.String(), fmt.Sprintf(`%d.%d.m4s",INDEP`, last.MSN, len(last.Parts)), "the part that was asked for")
 	}
 	assert.Zero(t, c.waiting)
 	assert.Equal(t, 2, c.kinds["playlist-blocking 200"])
 	assert.Equal(t, 1, c.kinds["part-hinted 200"])
+}
+
+// TestYoungPlaylists: a player begins when it will not stall, by what its request tells of it.
+func TestYoungPlaylists(t *testing.T) {
+	o, f := newOrigin(t, origin.Settings{SegmentMillis: 1000})
+	frames(f, 0, 120) // two segments and a half
+	s := New(o, nil)
+	const list = "/booth/audio/index.m3u8"
+	listed := func(a *httptest.ResponseRecorder) (whole int) {
+		require.Less(t, a.Code, 300)
+		p, err := hls.ReadMedia(a.Body.Bytes())
+		require.NoError(t, err)
+		for _, e := range p.Entries {
+			if !e.Open {
+				whole++
+			}
+		}
+		return whole
+	}
+	assert.Equal(t, 2, listed(ask(s, list)), "a player that may know parts")
+	got := make(chan *httptest.ResponseRecorder)
+	go func() { got <- ask(s, list, "Range", "bytes=0-", "Accept-Encoding", "identity") }()
+	require.Eventually(t, func() bool { return s.waiting.Load() == 1 }, 5*time.Second, time.Millisecond)
+	frames(f, 120, 160)
+	assert.Equal(t, 3, listed(<-got), "a media element, which does not")
 }
 
 func TestNobodyWaitsForeverForAChannelThatIsGone(t *testing.T) {
@@ -148,8 +178,136 @@ func TestViewersAreCountedBySession(t *testing.T) {
 		require.Equal(t, 200, ask(s, a[0], a[1:]...).Code, a[0])
 	}
 	assert.Equal(t, map[string]map[string]int{"booth": {"ll-hls": 1, "hls": 1, "dash": 2, "hls-ts": 1}}, s.Viewers())
-	now = now.Add(viewerLife + time.Second)
+	now = now.Add(partsLife + time.Second)
+	assert.Equal(t, map[string]map[string]int{"booth": {"hls": 1, "dash": 2, "hls-ts": 1}}, s.Viewers(), "players of parts are missed soon")
+	now = now.Add(longestLife + time.Second)
 	assert.Empty(t, s.Viewers(), "who asks for nothing has left")
+}
+
+// Who reads playlists of parts and segments while they are made, in one request each, reads parts.
+func TestViewersOfGrowingSegments(t *testing.T) {
+	o, f := newOrigin(t, origin.Settings{SegmentMillis: 1000})
+	frames(f, 0, 200)
+	s := New(o, nil)
+	p, err := hls.ReadMedia(ask(s, "/booth/audio/index.m3u8").Body.Bytes())
+	require.NoError(t, err)
+	last := p.Entries[len(p.Entries)-1]
+	assert.Equal(t, map[string]map[string]int{"booth": {"hls": 1}}, s.Viewers())
+	ask(s, "/booth/audio/"+last.Parts[0].URI, "Range", fmt.Sprintf("bytes=0-%d", last.Parts[0].Length-1))
+	assert.Equal(t, map[string]map[string]int{"booth": {"ll-hls": 1}}, s.Viewers())
+}
+
+// The table of viewers holds what it must, whatever strangers write into their headers.
+func TestViewersTakeLittleRoom(t *testing.T) {
+	o, f := newOrigin(t, origin.Settings{})
+	frames(f, 0, 600)
+	s := New(o, nil)
+	const n = 20_000
+	agent := strings.Repeat("x", 30_000)
+	var before, after runtime.MemStats
+	runtime.GC()
+	runtime.ReadMemStats(&before)
+	for i := range n {
+		ask(s, "/booth/audio/index.m3u8", "User-Agent", fmt.Sprint(agent[:i%1000+29_000], i))
+	}
+	runtime.GC()
+	runtime.ReadMemStats(&after)
+	assert.Equal(t, n, s.Viewers()["booth"]["hls"])
+	assert.Less(t, int64(after.HeapAlloc)-int64(before.HeapAlloc), int64(100*n), "100 bytes a viewer")
+}
+
+// Parts are byte ranges of their segment: what is there is answered at once, what is still to come as
+// it comes, and the whole is the same bytes.
+func TestRangesOfGrowingSegments(t *testing.T) {
+	o, f := newOrigin(t, origin.Settings{SegmentMillis: 1000})
+	frames(f, 0, 200)
+	c := &counter{kinds: map[string]int{}}
+	s := New(o, c)
+	p, err := hls.ReadMedia(ask(s, "/booth/audio/index.m3u8").Body.Bytes())
+	require.NoError(t, err)
+	e := p.Entries[len(p.Entries)-1]
+	require.True(t, e.Open)
+	require.Len(t, p.Hints, 1)
+	hint := p.Hints[0]
+	var size int64
+	for i, part := range e.Parts {
+		assert.Equal(t, e.Parts[0].URI, part.URI, "one file for the whole segment")
+		assert.Equal(t, size, part.Offset)
+		size += part.Length
+		a := ask(s, "/booth/audio/"+part.URI, "Range", fmt.Sprintf("bytes=%d-%d", part.Offset, part.Offset+part.Length-1))
+		assert.Equal(t, 206, a.Code)
+		assert.Equal(t, fmt.Sprintf("bytes %d-%d/*", part.Offset, part.Offset+part.Length-1), a.Header().Get("Content-Range"))
+		assert.Equal(t, immutable, a.Header().Get("Cache-Control"))
+		assert.EqualValues(t, part.Length, a.Body.Len())
+		assert.Equal(t, ask(s, fmt.Sprintf("/booth/audio/%d.%d.m4s", e.MSN, i)).Body.Bytes(), a.Body.Bytes(), "the part's own address stays")
+	}
+	assert.Equal(t, []any{e.Parts[0].URI, size}, []any{hint.URI, hint.Offset}, "the hint is where the next part begins")
+	ranges := []string{
+		fmt.Sprintf("bytes=%d-", size), fmt.Sprintf("bytes=%d-%d", size, int64(unbounded)), fmt.Sprintf("bytes=%d-", size-3), fmt.Sprintf("bytes=%d-%d", size-1, size+99), "bytes=0-", "",
+	}
+	answers := make([]*httptest.ResponseRecorder, len(ranges))
+	var all sync.WaitGroup
+	for i, r := range ranges {
+		all.Add(1)
+		go func() {
+			defer all.Done()
+			if r == "" {
+				answers[i] = ask(s, "/booth/audio/"+hint.URI)
+			} else {
+				answers[i] = ask(s, "/booth/audio/"+hint.URI, "Range", r)
+			}
+		}()
+	}
+	require.Eventually(t, func() bool { c.mu.Lock(); defer c.mu.Unlock(); return c.waiting == len(ranges) }, 5*time.Second, time.Millisecond)
+	for n := int64(200); n < 320; n += 10 {
+		frames(f, n, n+10)
+	}
+	all.Wait()
+	whole := ask(s, "/booth/audio/"+hint.URI).Body.Bytes()
+	require.Greater(t, int64(len(whole)), size)
+	for i, from := range []int64{size, size, size - 3} {
+		assert.Equal(t, 206, answers[i].Code, ranges[i])
+		assert.Equal(t, fmt.Sprintf("bytes %d-%d/*", from, int64(unbounded)), answers[i].Header().Get("Content-Range"))
+		assert.Equal(t, whole[from:], answers[i].Body.Bytes(), ranges[i])
+	}
+	assert.Equal(t, whole[size-1:size+100], answers[3].Body.Bytes())
+	assert.Equal(t, whole, answers[4].Body.Bytes())
+	assert.Equal(t, whole, answers[5].Body.Bytes())
+	assert.Equal(t, 416, ask(s, "/booth/audio/"+hint.URI, "Range", fmt.Sprintf("bytes=%d-", len(whole))).Code, "a segment that has ended")
+	assert.Zero(t, c.waiting)
+}
+
+// Bytes of another run never have an address that this run uses.
+func TestAddressesOfAnotherIncarnation(t *testing.T) {
+	o, f := newOrigin(t, origin.Settings{SegmentMillis: 1000})
+	frames(f, 0, 300)
+	s := New(o, nil)
+	first, err := hls.ReadMedia(ask(s, "/booth/audio/index.m3u8").Body.Bytes())
+	require.NoError(t, err)
+	was := first.Entries[1]
+	body := ask(s, "/booth/audio/"+was.URI).Body.Bytes()
+	require.NotEmpty(t, body)
+	mpd := ask(s, "/booth/index.mpd").Body.String()
+	assert.Contains(t, mpd, "$RepresentationID$/"+strings.TrimSuffix(was.URI, fmt.Sprintf("%d.m4s", was.MSN))+"$Number$.m4s")
+	require.NoError(t, o.Remove("booth"))
+	_, err = o.Add(origin.Settings{Slug: "booth", SegmentMillis: 1000}, time.Now(), origin.Position{})
+	require.NoError(t, err)
+	f, err = o.Open("booth", "key", "test", "here")
+	require.NoError(t, err)
+	c := aac.Config{ObjectType: 2, SampleRate: 48000, OutputRate: 48000, Channels: 2}
+	f.Track(c.Track(c.Marshal()))
+	frames(f, 0, 300)
+	again, err := hls.ReadMedia(ask(s, "/booth/audio/index.m3u8").Body.Bytes())
+	require.NoError(t, err)
+	for _, e := range again.Entries {
+		assert.NotEqual(t, was.URI, e.URI)
+	}
+	a := ask(s, "/booth/audio/"+was.URI)
+	assert.Equal(t, 410, a.Code)
+	assert.NotContains(t, a.Header().Get("Cache-Control"), "immutable")
+	r := httptest.NewRecorder()
+	s.ServeHTTP(r, httptest.NewRequest("GET", fmt.Sprintf("/booth/audio/%d.m4s?x=1", again.Entries[1].MSN), nil))
+	assert.Equal(t, []any{307, again.Entries[1].URI + "?x=1", "no-store"}, []any{r.Code, r.Header().Get("Location"), r.Header().Get("Cache-Control")})
 }
 
 func TestOtherWrappingsAreMadeOfTheSameMedia(t *testing.T) {

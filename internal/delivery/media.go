@@ -2,6 +2,7 @@ package delivery
 
 import (
 	"errors"
+	"fmt"
 	"net/http"
 	"strconv"
 	"strings"
@@ -14,16 +15,30 @@ import (
 
 // media answers for headers, segments, parts and other wrappings of segments.
 func (q *request) media(rend *origin.Rendition, v *origin.View) {
-	q.seen("", true)
+	q.here("", true)
 	if h := findHeader(v.Snapshot, q.file); h != nil {
 		q.kind = "header"
 		q.send(contentType(q.file, h.Track.Kind == media.Audio), immutable, `"`+h.Name+`"`, v.Changed, h.Bytes)
 		return
 	}
-	number, rest, _ := strings.Cut(q.file, ".")
+	if strings.HasPrefix(q.file, headerPrefix) {
+		q.fail(http.StatusNotFound, "No segment in memory has this header.")
+		return
+	}
+	name, rest, _ := strings.Cut(q.file, ".")
+	cut := strings.LastIndexByte(name, '-') + 1
+	prefix, number := name[:cut], name[cut:]
 	msn, err := strconv.ParseUint(number, 10, 63)
 	if err != nil {
 		q.fail(http.StatusNotFound, "There is nothing at this address.")
+		return
+	}
+	if now := prefixOf(v); prefix != now {
+		if prefix == "" {
+			q.redirect(now)
+			return
+		}
+		q.fail(http.StatusGone, "The segment was made before the channel began anew, and is gone.")
 		return
 	}
 	switch rest {
@@ -40,9 +55,31 @@ func (q *request) media(rend *origin.Rendition, v *origin.View) {
 			return
 		}
 		q.kind = "part"
-		q.seen("ll-hls", false)
+		q.here("ll-hls", false)
 		q.part(rend, v, msn, int(part))
 	}
+}
+
+// prefixOf is what the names of a view's segments begin with.
+func prefixOf(v *origin.View) string {
+	if n := len(v.Snapshot.All); n > 0 {
+		return v.Snapshot.All[n-1].Prefix
+	}
+	return ""
+}
+
+// redirect leads from a bare number to the name that it has in this incarnation. Nothing but the
+// number is known of what is asked for, so the answer is for now only.
+func (q *request) redirect(prefix string) {
+	h := q.w.Header()
+	h.Set("Cache-Control", "no-store")
+	to := prefix + q.file
+	if query := q.r.URL.RawQuery; query != "" {
+		to += "?" + query
+	}
+	h.Set("Location", to)
+	q.w.WriteHeader(http.StatusTemporaryRedirect)
+	q.s.meter.Answered(q.kind, http.StatusTemporaryRedirect, 0, q.s.now().Sub(q.begun))
 }
 
 // lookup finds a segment among those in memory, or says why not.
@@ -88,55 +125,163 @@ func (q *request) segment(rend *origin.Rendition, v *origin.View, msn uint64) {
 		q.fail(http.StatusNotFound, "There is no such segment.")
 		return
 	}
-	if seg.Open {
+	from, to, ranged, ok := readRange(q.r.Header.Get("Range"))
+	switch {
+	case ranged && ok && isPart(seg, from, to):
+		q.here("ll-hls", false)
+	case seg.Open:
+		q.grows()
+	}
+	if seg.Open && (!ranged || !ok || to >= seg.Size) {
 		q.kind = "segment-open"
-		q.follow(rend, v, seg)
+		q.follow(rend, v, seg, from, to, ranged && ok)
+		return
+	}
+	if seg.Open { // what is asked for is there already
+		q.sendRange(seg, from, to)
 		return
 	}
 	q.sendSegment(seg)
+}
+
+// unbounded is the last byte of a range without an end: the greatest whole number that scripts have,
+// with which clients ask for live content (RFC 8673, 2).
+const unbounded = 1<<53 - 1
+
+// readRange reads a range of bytes (RFC 9110, 14.1.2) with a begin. ok is false for other forms and
+// for several ranges, which are answered with the whole.
+func readRange(text string) (from, to int64, ranged, ok bool) {
+	spec, found := strings.CutPrefix(text, "bytes=")
+	if !found {
+		return 0, unbounded, false, false
+	}
+	a, b, _ := strings.Cut(spec, "-")
+	from, err := strconv.ParseInt(a, 10, 63)
+	if err != nil {
+		return 0, unbounded, true, false
+	}
+	to = unbounded
+	if b != "" {
+		if to, err = strconv.ParseInt(b, 10, 63); err != nil || to < from {
+			return 0, unbounded, true, false
+		}
+	}
+	return from, min(to, unbounded), true, true
+}
+
+// isPart reports whether a range is that of a part, or of what comes behind the parts that there are, as
+// only players of parts ask for.
+func isPart(seg *segment.Segment, from, to int64) bool {
+	at := int64(0)
+	for _, p := range seg.Parts {
+		next := at + int64(len(p.Bytes))
+		if from == at {
+			return to == next-1
+		}
+		at = next
+	}
+	return seg.Open && from == at
+}
+
+// sendRange sends a range of an open segment that is there. How long the segment will be is not known.
+func (q *request) sendRange(seg *segment.Segment, from, to int64) {
+	h := q.w.Header()
+	h.Set("Content-Type", contentType(q.file, seg.Header.Track.Kind == media.Audio))
+	h["Cache-Control"] = cacheAlways
+	h.Set("ETag", seg.ETag)
+	h.Set("Content-Range", fmt.Sprintf("bytes %d-%d/*", from, to))
+	h.Set("Content-Length", strconv.FormatInt(to-from+1, 10))
+	first := q.s.now().Sub(q.begun)
+	c := &counted{ResponseWriter: q.w, status: http.StatusOK}
+	c.WriteHeader(http.StatusPartialContent)
+	if q.r.Method != http.MethodHead {
+		at := int64(0)
+		for _, p := range seg.Pieces {
+			if !c.writeWithin(p, at, from, to) {
+				break
+			}
+			at += int64(len(p))
+		}
+	}
+	q.s.meter.Answered(q.kind, c.status, c.bytes, first)
+}
+
+// writeWithin writes what a piece, which lies at an offset, has of a range, and reports whether that went well.
+func (c *counted) writeWithin(piece []byte, at, from, to int64) bool {
+	begin, end := max(from-at, 0), min(to-at+1, int64(len(piece)))
+	if begin >= end {
+		return true
+	}
+	_, err := c.Write(piece[begin:end])
+	return err == nil
 }
 
 func (q *request) sendSegment(seg *segment.Segment) {
 	q.send(contentType(q.file, seg.Header.Track.Kind == media.Audio), immutable, seg.ETag, seg.Arrived, seg.Pieces...)
 }
 
-// follow sends an open segment with chunked transfer coding, each part when it is there. A
-// segment that does not become whole breaks the connection off, so that no cache keeps a torso.
-func (q *request) follow(rend *origin.Rendition, v *origin.View, seg *segment.Segment) {
+// follow sends an open segment, or a range that reaches into what is still to come, as it grows
+// (RFC 8673). A segment that does not become whole breaks the connection off, so that no cache keeps a
+// torso.
+func (q *request) follow(rend *origin.Rendition, v *origin.View, seg *segment.Segment, from, to int64, ranged bool) {
 	h := q.w.Header()
 	h.Set("Content-Type", contentType(q.file, seg.Header.Track.Kind == media.Audio))
-	h.Set("Cache-Control", immutable)
+	h["Cache-Control"] = cacheAlways
 	h.Set("ETag", seg.ETag)
-	first := q.s.now().Sub(q.begun)
 	c := &counted{ResponseWriter: q.w, status: http.StatusOK}
+	first := time.Duration(-1)
 	out := http.NewResponseController(q.w)
-	late := time.NewTimer(waitSpans * v.TargetDuration())
+	late := time.NewTimer(waitSpans * v.TargetDuration()) // without anything new
 	defer late.Stop()
 	q.s.meter.Waiting(1)
 	defer func() {
 		q.s.meter.Waiting(-1)
-		q.s.meter.Answered(q.kind, c.status, c.bytes, first)
+		if first >= 0 {
+			q.s.meter.Answered(q.kind, c.status, c.bytes, first)
+		}
 	}()
+	begin := func() {
+		first = q.s.now().Sub(q.begun)
+		if ranged {
+			h.Set("Content-Range", fmt.Sprintf("bytes %d-%d/*", from, to))
+			c.WriteHeader(http.StatusPartialContent)
+		}
+	}
 	if q.r.Method == http.MethodHead {
+		begin()
 		return // how long it will be is not known yet
 	}
-	sent := 0
-	for {
+	at := int64(0) // where the next part begins
+	for sent := 0; ; {
 		for ; sent < len(seg.Parts); sent++ {
-			if _, err := c.Write(seg.Parts[sent].Bytes); err != nil {
+			piece := seg.Parts[sent].Bytes
+			if at+int64(len(piece)) > from && first < 0 {
+				begin()
+			}
+			if !c.writeWithin(piece, at, from, to) {
 				return
 			}
+			at += int64(len(piece))
+			late.Reset(waitSpans * v.TargetDuration())
 		}
-		if !seg.Open {
+		switch {
+		case !seg.Open && first < 0:
+			// The range begins where the segment ends: what was hinted at did not come.
+			h.Del("Cache-Control")
+			h.Set("Content-Range", fmt.Sprintf("bytes */%d", seg.Size))
+			q.fail(http.StatusRequestedRangeNotSatisfiable, "The segment has ended before this range.")
+			return
+		case !seg.Open || at > to:
 			return
 		}
-		if out.Flush() != nil {
+		if first >= 0 && out.Flush() != nil {
 			return
 		}
 		select {
 		case <-v.Next():
 		case <-late.C:
-			panic(http.ErrAbortHandler)
+			q.breakOff(first < 0)
+			return
 		case <-q.r.Context().Done():
 			return
 		}
@@ -144,15 +289,25 @@ func (q *request) follow(rend *origin.Rendition, v *origin.View, seg *segment.Se
 			rend = r
 		}
 		v = rend.View()
-		if v.Ended() || q.s.stopping.Load() {
-			panic(http.ErrAbortHandler)
-		}
 		next, _ := v.Snapshot.Find(seg.MSN)
-		if next == nil {
-			panic(http.ErrAbortHandler)
+		if v.Ended() || q.s.stopping.Load() || next == nil {
+			q.breakOff(first < 0)
+			return
 		}
 		seg = next
 	}
+}
+
+// breakOff ends an answer that cannot become whole: with a status, or when that is out already, with
+// the connection.
+func (q *request) breakOff(clean bool) {
+	if !clean {
+		panic(http.ErrAbortHandler)
+	}
+	h := q.w.Header()
+	h.Del("Content-Range")
+	h.Del("Etag")
+	q.fail(http.StatusServiceUnavailable, "What was asked for did not come in time. The sender may be gone.")
 }
 
 // part sends a part, waiting for it when it is the next one, as the playlist hints.
@@ -205,9 +360,11 @@ func (q *request) wrapped(rend *origin.Rendition, v *origin.View, msn uint64) {
 	}
 }
 
+const headerPrefix = "header-"
+
 // findHeader returns the header of a name among those that the window's segments need.
 func findHeader(s *segment.Snapshot, name string) *segment.Header {
-	if !strings.HasPrefix(name, "header-") {
+	if !strings.HasPrefix(name, headerPrefix) {
 		return nil
 	}
 	for i := len(s.All) - 1; i >= 0; i-- {

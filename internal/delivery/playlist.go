@@ -12,7 +12,8 @@ import (
 )
 
 // wrappings are the media playlists of a rendition.
-var wrappings = map[string]hls.Wrapping{"index.m3u8": hls.CMAF, "ts.m3u8": hls.TS, "aac.m3u8": hls.Packed, "keys.m3u8": hls.Keys}
+var wrappings = map[string]hls.Wrapping{"index.m3u8": hls.CMAF, "ts.m3u8": hls.TS, "aac.m3u8": hls.Packed,
+	"keys.m3u8": hls.Keys}
 
 // renditionFile answers for what belongs to one rendition.
 func (s *Server) renditionFile(q *request) {
@@ -32,7 +33,7 @@ func (s *Server) renditionFile(q *request) {
 	}
 	v := rend.View()
 	if v == nil {
-		q.fail(http.StatusServiceUnavailable, "The rendition has no segment yet.")
+		q.fail(http.StatusServiceUnavailable, "The rendition has no segment yet. "+q.channel.StartsIn())
 		return
 	}
 	if !list {
@@ -41,6 +42,10 @@ func (s *Server) renditionFile(q *request) {
 	}
 	if (w == hls.TS || w == hls.Packed) && !q.channel.Transport() {
 		q.fail(http.StatusNotFound, "The channel does not offer transport streams. Turn them on in its packaging.")
+		return
+	}
+	if ok, codec := v.Transportable(); !ok && (w == hls.TS || w == hls.Packed) {
+		q.fail(http.StatusNotFound, "Transport streams here do not hold "+codec+": take index.m3u8.")
 		return
 	}
 	q.playlist(rend, v, w)
@@ -101,6 +106,9 @@ const shortLife = "public, max-age=1"
 const (
 	maxAhead  = 2
 	waitSpans = 3
+	// holdAtStart is how long a first playlist waits for the first segment: below the ten seconds that
+	// common players wait for an answer.
+	holdAtStart = 8 * time.Second
 )
 
 func (q *request) playlist(rend *origin.Rendition, v *origin.View, w hls.Wrapping) {
@@ -123,29 +131,48 @@ func (q *request) playlist(rend *origin.Rendition, v *origin.View, w hls.Wrappin
 			q.fail(http.StatusBadRequest, fmt.Sprintf("Found _HLS_msn=%d, expected %d at most: the newest segment is %d, part %d.", d.msn, limit, newest, part))
 			return
 		}
-		if ahead := int(3*time.Second/max(v.PartTarget(), 50*time.Millisecond)) + 1; d.msn == newest && part >= 0 && d.part > part+ahead {
+		if ahead := int(3*time.Second/max(v.PartTarget(), 50*time.Millisecond)) + 1; d.msn == newest && part >= 0 &&
+			d.part > part+ahead {
 			q.fail(http.StatusBadRequest, fmt.Sprintf("Found _HLS_part=%d, expected %d at most: the newest part of segment %d is %d.", d.part, part+ahead, newest, part))
 			return
 		}
 		target := v.TargetDuration()
-		if v = q.await(rend, v, waitSpans*target, func(v *origin.View) bool { return v.Ended() || v.Has(d.msn, d.part) }); v == nil {
+		if v = q.await(rend, v, waitSpans*target, func(v *origin.View) bool {
+			return v.Ended() ||
+				v.Has(d.msn, d.part)
+		}); v == nil {
 			return
 		}
 		// The address names a state: a cache may keep the answer (draft, 6.2.5.2).
 		cache = v.BlockedLife()
 	}
+	// Who does not ask for parts begins with a whole segment and a little more, so that the next one is
+	// there in time.
+	enough := (*origin.View).ShowsWhole
+	if q.r.Header.Get("Range") != "" {
+		// Who reads a playlist by ranges of bytes, as media elements do, reads it as any file and knows
+		// nothing of parts. Such players lose their place in a list that is shorter than the hold-back.
+		enough = (*origin.View).HoldsBack
+	}
+	if !d.blocks && !enough(v) {
+		q.kind = "playlist-early"
+		if v = q.await(rend, v, holdAtStart, func(v *origin.View) bool { return v.Ended() || enough(v) }); v == nil {
+			return
+		}
+	}
 	switch {
 	case w == hls.TS || w == hls.Packed:
-		q.seen("hls-ts", false)
+		q.here("hls-ts", false)
 	default:
-		q.seen("hls", true) // a player of parts shows itself by fetching them
+		q.here("hls", true) // a player of parts shows itself by fetching them
 	}
 	q.sendDoc(v.Playlist(w, d.skip), typePlaylist, cache, v.Changed)
 }
 
 // await returns the first view that a condition holds for. When none comes in time, or too many
 // wait already, it answers 503 and returns nil.
-func (q *request) await(rend *origin.Rendition, v *origin.View, limit time.Duration, ok func(*origin.View) bool) *origin.View {
+func (q *request) await(rend *origin.Rendition, v *origin.View, limit time.Duration,
+	ok func(*origin.View) bool) *origin.View {
 	if ok(v) {
 		return v
 	}

@@ -1,67 +1,153 @@
 package delivery
 
 import (
+	"encoding/binary"
+	"hash/maphash"
 	"net"
 	"strings"
 	"sync"
 	"time"
 )
 
-// A viewer counts for so long after its last request: the longest pause between two of a player
-// that has a full buffer.
-const viewerLife = 20 * time.Second
+// A viewer counts until it has not asked for anything for longer than a player of its protocol pauses:
+// players of parts ask several times a second, others once a segment or so.
+const (
+	partsLife   = 4 * time.Second
+	segmentSpan = 5 // half segments
+	leastLife   = 5 * time.Second
+	longestLife = 30 * time.Second
+	sweepEvery  = time.Second
+)
 
-// maxViewers bounds the table. Past it new viewers are served but not counted.
+// maxViewers bounds the table, at about 50 bytes each. Past it new viewers are served but not counted.
 const maxViewers = 200_000
 
-type viewerKey struct{ channel, session string }
+// protocols are what viewers are counted by.
+var protocols = [...]string{"hls", "ll-hls", "hls-ts", "dash"}
 
+const (
+	protocolHLS = iota
+	protocolLowHLS
+	protocolTS
+	protocolDASH
+)
+
+// viewer is one entry of the table. Its key is a digest of channel and session, so that what a
+// stranger writes into his headers takes no room.
 type viewer struct {
-	protocol string
-	last     time.Time
+	last     uint32 // milliseconds since the table began
+	channel  uint16 // index of names
+	protocol uint8
 	once     bool // it was here once, without a session id: it may be known by one from now on
 }
 
 // viewers counts players by their sessions: the session id that a player tells (CMCD, CTA-5004),
 // else its address and program.
 type viewers struct {
-	mu    sync.Mutex
-	seen  map[viewerKey]*viewer
-	swept time.Time
+	mu      sync.Mutex
+	seed    maphash.Seed
+	since   time.Time
+	seen    map[uint64]viewer
+	names   []string // of channels, by index
+	lives   []time.Duration
+	indices map[string]uint16
+	swept   uint32
 }
 
-// seen books that a viewer was here. Segments are the same for all protocols, so their requests,
+func newViewers(now time.Time) viewers {
+	return viewers{seed: maphash.MakeSeed(), since: now, seen: map[uint64]viewer{}, indices: map[string]uint16{}}
+}
+
+// index numbers a channel. Only channels that exist get here, so that the names are few.
+func (v *viewers) index(channel string, life time.Duration) uint16 {
+	i, ok := v.indices[channel]
+	if !ok {
+		if len(v.names) > 1<<15 { // of removed channels, most of them
+			v.names, v.lives, v.indices, v.seen = nil, nil, map[string]uint16{}, map[uint64]viewer{}
+		}
+		i = uint16(len(v.names))
+		v.indices[channel] = i
+		v.names, v.lives = append(v.names, channel), append(v.lives, life)
+	}
+	v.lives[i] = life
+	return i
+}
+
+// grows books that a viewer reads a segment while it is made: one who reads playlists reads parts then.
+// Segments are the same for all protocols, so that this alone makes nobody a viewer.
+func (q *request) grows() { q.seen("", true, true) }
+
+// here books that a viewer was here. Segments are the same for all protocols, so their requests,
 // with protocol "", only keep a session alive; a weak protocol does not change a known one.
-func (q *request) seen(protocol string, weak bool) {
+func (q *request) here(protocol string, weak bool) { q.seen(protocol, weak, false) }
+
+func (q *request) seen(protocol string, weak, grows bool) {
 	v := &q.s.viewers
 	session, told := sessionOf(q)
-	key := viewerKey{q.channel.Slug(), session}
 	// Players of DASH read their first manifest before they tell their session.
 	first := protocol == "dash" && !told
 	weak = weak || first
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	if q.begun.Sub(v.swept) > viewerLife/4 {
-		v.sweep(q.begun)
+	channel := v.index(q.channel.Slug(), q.channel.Life())
+	now := uint32(q.begun.Sub(v.since) / time.Millisecond)
+	if now-v.swept > uint32(sweepEvery/time.Millisecond) {
+		v.sweep(now)
 	}
-	known := v.seen[key]
+	key := v.key(channel, session)
+	known, ok := v.seen[key]
+	number := protocolNumber(protocol)
 	switch {
-	case known != nil:
-		known.last = q.begun
+	case ok:
+		known.last = now
 		if protocol != "" && (!weak || known.once) {
-			known.protocol = protocol
+			known.protocol = number
+		}
+		if grows && known.protocol == protocolHLS {
+			known.protocol = protocolLowHLS
 		}
 		known.once = false
 	case protocol != "" && len(v.seen) < maxViewers:
-		v.seen[key] = &viewer{protocol, q.begun, first}
+		known = viewer{last: now, channel: channel, protocol: number, once: first}
+	default:
+		return
 	}
+	v.seen[key] = known
 }
 
-func (v *viewers) sweep(now time.Time) {
+func protocolNumber(name string) uint8 {
+	for i, p := range protocols {
+		if p == name {
+			return uint8(i)
+		}
+	}
+	return protocolHLS
+}
+
+func (v *viewers) key(channel uint16, session string) uint64 {
+	var h maphash.Hash
+	h.SetSeed(v.seed)
+	var c [2]byte
+	binary.BigEndian.PutUint16(c[:], channel)
+	_, _ = h.Write(c[:]) // never fails
+	_, _ = h.WriteString(session)
+	return h.Sum64()
+}
+
+// life is how long a viewer counts after its last request.
+func (v *viewers) life(e viewer) uint32 {
+	life := min(max(v.lives[e.channel]*segmentSpan/2, leastLife), longestLife)
+	if e.protocol == protocolLowHLS {
+		life = partsLife
+	}
+	return uint32(life / time.Millisecond)
+}
+
+func (v *viewers) sweep(now uint32) {
 	v.swept = now
-	for k, seen := range v.seen {
-		if now.Sub(seen.last) > viewerLife {
-			delete(v.seen, k)
+	for key, e := range v.seen {
+		if now-e.last > v.life(e) && now >= e.last {
+			delete(v.seen, key)
 		}
 	}
 }
@@ -90,15 +176,16 @@ func (s *Server) Viewers() map[string]map[string]int {
 	v := &s.viewers
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	v.sweep(s.now())
-	for k, seen := range v.seen {
-		if seen.once {
+	v.sweep(uint32(s.now().Sub(v.since) / time.Millisecond))
+	for _, e := range v.seen {
+		if e.once {
 			continue
 		}
-		if out[k.channel] == nil {
-			out[k.channel] = map[string]int{}
+		name := v.names[e.channel]
+		if out[name] == nil {
+			out[name] = map[string]int{}
 		}
-		out[k.channel][seen.protocol]++
+		out[name][protocols[e.protocol]]++
 	}
 	return out
 }

@@ -2,6 +2,7 @@
 package house
 
 import (
+	"go/ast"
 	"go/parser"
 	"go/token"
 	"io/fs"
@@ -16,21 +17,26 @@ import (
 
 // floors gives every package its floor. A package may import what lies lower, and packages of
 // its own floor only where a pair of them is listed in neighbours.
-var floors = map[string]int{
+var floors = map[string]float64{
 	"internal/core/media": 0, "internal/core/bits": 0, "internal/core/picture": 0,
-	"internal/core/avc": 1, "internal/core/aac": 1, "internal/core/amf": 1, "internal/core/id3": 1, "internal/core/scte35": 1,
-	"internal/core/flv": 2, "internal/core/bmff": 2, "internal/core/timeline": 2, "internal/core/rtmp": 2, "internal/core/ts": 2,
+	"internal/core/avc": 1, "internal/core/aac": 1, "internal/core/amf": 1, "internal/core/id3": 1, "internal/core/captions": 1, "internal/core/scte35": 1,
+	"internal/core/hevc": 1, "internal/core/vp9": 1, "internal/core/av1": 1, "internal/core/opus": 1, "internal/core/ac3": 1,
+	"internal/core/coding": 1.5,
+	"internal/core/flv":    2, "internal/core/bmff": 2, "internal/core/timeline": 2, "internal/core/rtmp": 2, "internal/core/ts": 2,
 	"internal/core/ladder": 3, "internal/core/segment": 3,
 	"internal/codec/h264dec": 4, "internal/codec/h264enc": 4, "internal/codec/aacdec": 4, "internal/codec/aacenc": 4, "internal/codec/scale": 4,
+	"internal/codec/vp9enc": 4, "internal/codec/av1enc": 4, "internal/codec/hevcenc": 4, "internal/codec/opusenc": 4,
 	"internal/core/hls": 4, "internal/core/dash": 4,
 	"internal/core/transcode": 5, "internal/core/inspect": 5,
-	"internal/worker": 6, "internal/contribution/rtmp": 6, "internal/onward/rtmp": 6,
+	"internal/network": 5,
+	"internal/worker":  6, "internal/contribution/rtmp": 6, "internal/contribution/file": 6,
+	"internal/contribution/tracks": 5, "internal/onward/rtmp": 6,
 	"internal/origin": 7, "internal/records": 7, "internal/camera": 7,
 	"internal/delivery": 8, "internal/inspector": 7, "internal/control/api": 8, "internal/control/client": 8, "internal/control": 8,
-	"demo": 8, "web": 8,
+	"demo": 8, "demo/feeds": 8, "web": 8,
 	"internal/service": 9, "internal/viewer": 9,
 	"internal/cli":   10,
-	"cmd/metaplasis": 11, "demo/generate": 11, "e2e": 11, "e2e/browser": 10, "e2e/shots": 11, "e2e/bench": 11,
+	"cmd/metaplasis": 11, "demo/generate": 11, "e2e": 11, "e2e/browser": 10, "e2e/shots": 11, "e2e/bench": 11, "e2e/attack": 11,
 	"internal/house": 11,
 }
 
@@ -77,9 +83,53 @@ func TestArrowsPointDown(t *testing.T) {
 				continue
 			}
 			assert.True(t, floors[to] < floor || floors[to] == floor && neighbours[[2]string{from, to}],
-				"%s on floor %d imports %s on floor %d", from, floor, to, floors[to])
+				"%s on floor %v imports %s on floor %v", from, floor, to, floors[to])
 		}
 		return nil
 	})
 	require.NoError(t, err)
+}
+
+// codecPackages are those of the syntax of one codec each, and codecNames the names in core/media.
+var codecPackages = []string{"avc", "hevc", "vp9", "av1", "aac", "opus", "ac3"}
+
+var codecNames = map[string]bool{"H264": true, "HEVC": true, "VP9": true, "AV1": true, "AAC": true, "Opus": true, "AC3": true, "EAC3": true}
+
+// knowsCodecs are the packages above the table of codecs that may know them: what decodes and encodes,
+// the demo, and the inspector for its rules on transport streams.
+func knowsCodecs(dir string) bool {
+	return strings.HasPrefix(dir, "internal/codec/") || dir == "internal/core/transcode" || dir == "internal/core/inspect" ||
+		strings.HasPrefix(dir, "demo") || strings.HasPrefix(dir, "e2e")
+}
+
+// TestCodecsAreKnownByTheTableAlone: what lies above the table asks it, and knows no codec by name.
+func TestCodecsAreKnownByTheTableAlone(t *testing.T) {
+	root := filepath.Join("..", "..")
+	for dir, floor := range floors {
+		if floor <= 1.5 || knowsCodecs(dir) {
+			continue
+		}
+		files, err := filepath.Glob(filepath.Join(root, filepath.FromSlash(dir), "*.go"))
+		require.NoError(t, err)
+		for _, path := range files {
+			if strings.HasSuffix(path, "_test.go") {
+				continue
+			}
+			file, err := parser.ParseFile(token.NewFileSet(), path, nil, 0)
+			require.NoError(t, err)
+			for _, spec := range file.Imports {
+				for _, name := range codecPackages {
+					assert.NotEqual(t, `"metaplasis/internal/core/`+name+`"`, spec.Path.Value, "%s: ask core/coding", path)
+				}
+			}
+			ast.Inspect(file, func(n ast.Node) bool {
+				if sel, ok := n.(*ast.SelectorExpr); ok && codecNames[sel.Sel.Name] {
+					if of, ok := sel.X.(*ast.Ident); ok && of.Name == "media" {
+						t.Errorf("%s: media.%s; ask core/coding", path, sel.Sel.Name)
+					}
+				}
+				return true
+			})
+		}
+	}
 }

@@ -4,26 +4,24 @@ package inspector
 import (
 	"bytes"
 	"context"
-	"crypto/aes"
-	"crypto/cipher"
-	"encoding/binary"
 	"errors"
 	"fmt"
-	"io"
+	"net"
 	"net/http"
+	"net/netip"
 	"net/url"
-	"strings"
 	"sync"
 	"time"
 
-	"metaplasis/internal/core/dash"
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/inspect"
 )
 
 // Bounds of what is fetched.
 const (
-	maxBody       = 64 << 20
+	maxBody       = 32 << 20 // of a segment
+	maxText       = 2 << 20  // of a playlist or manifest
+	maxTexts      = 8 << 20  // of all of a stream's that are held
 	maxRenditions = 16
 	requestLimit  = 30 * time.Second
 	queueLength   = 256
@@ -35,6 +33,9 @@ const (
 type Options struct {
 	Address string
 	Follow  time.Duration
+	Limit   time.Duration                 // when it ends whatever happens; 0 is never
+	Allow   func(netip.AddrPort) error    // asked before each connection; nil allows all
+	Slots   chan struct{}                 // room for what is held whole in memory; nil: some of its own
 	Client  *http.Client                  // nil: one of its own
 	Say     func(format string, a ...any) // progress; nil: silence
 }
@@ -48,7 +49,11 @@ type follower struct {
 	until   time.Time
 	headers map[string]bool   // fetched, by rendition and address
 	keys    map[string][]byte // by address
+	texts   map[string]int    // sizes of playlists and manifests, by address
 }
+
+// ownSlots is how many segments an inspection holds at a time when nobody says.
+const ownSlots = 8
 
 // ErrAddress says that an address cannot be inspected.
 var ErrAddress = errors.New("the address cannot be inspected")
@@ -61,13 +66,25 @@ func Run(ctx context.Context, o Options) (inspect.Report, error) {
 		return inspect.Report{}, fmt.Errorf("%w: found %q, expected an address of a playlist or manifest, such as http://host/media/start-line/index.m3u8", ErrAddress, o.Address)
 	}
 	if o.Client == nil {
-		o.Client = &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 64, DisableCompression: false}}
+		// Each connection is checked, wherever a name or a redirect leads; a proxy would hide where.
+		dialer := &net.Dialer{Timeout: 10 * time.Second, Control: o.control}
+		o.Client = &http.Client{Transport: &http.Transport{DialContext: dialer.DialContext, MaxIdleConnsPerHost: 64,
+			MaxConnsPerHost: 64, MaxResponseHeaderBytes: 64 << 10}}
 		defer o.Client.CloseIdleConnections()
+	}
+	if o.Slots == nil {
+		o.Slots = make(chan struct{}, ownSlots)
+	}
+	if o.Limit > 0 {
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeout(ctx, o.Limit)
+		defer cancel()
 	}
 	if o.Say == nil {
 		o.Say = func(string, ...any) {}
 	}
-	f := &follower{Options: o, i: inspect.New(o.Address), begun: time.Now(), headers: map[string]bool{}, keys: map[string][]byte{}}
+	f := &follower{Options: o, i: inspect.New(o.Address), begun: time.Now(), headers: map[string]bool{},
+		keys: map[string][]byte{}, texts: map[string]int{}}
 	f.until = f.begun.Add(o.Follow)
 	body, kind, _, err := f.get(ctx, o.Address)
 	if err != nil {
@@ -92,524 +109,9 @@ func (f *follower) judge(do func()) {
 	do()
 }
 
-// statusError is an answer other than 200.
-type statusError struct{ status int }
-
-func (e *statusError) Error() string { return fmt.Sprintf("status %d", e.status) }
-
-// fetch gets what one request is for. Of a server that does not serve ranges it takes the range out
-// of the whole.
-func (f *follower) fetch(ctx context.Context, r inspect.Resource) (body []byte, kind string, took time.Duration, err error) {
-	ctx, cancel := context.WithTimeout(ctx, requestLimit)
-	defer cancel()
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, r.URI, nil)
-	if err != nil {
-		return nil, "", 0, err
-	}
-	req.Header.Set("User-Agent", "Metaplasis-inspector")
-	if r.Offset >= 0 {
-		req.Header.Set("Range", fmt.Sprintf("bytes=%d-%d", r.Offset, r.Offset+r.Length-1))
-	}
-	begin := time.Now()
-	res, err := f.Client.Do(req)
-	if err != nil {
-		return nil, "", 0, err
-	}
-	defer func() { _ = res.Body.Close() }()
-	partial := res.StatusCode == http.StatusPartialContent && r.Offset >= 0
-	if res.StatusCode != http.StatusOK && !partial {
-		_, _ = io.Copy(io.Discard, io.LimitReader(res.Body, 1<<16))
-		return nil, "", 0, &statusError{res.StatusCode}
-	}
-	body, err = io.ReadAll(io.LimitReader(res.Body, maxBody+1))
-	if err == nil && len(body) > maxBody {
-		err = fmt.Errorf("found more than %d MB, expected a playlist, manifest or segment", maxBody>>20)
-	}
-	if err == nil && r.Offset >= 0 {
-		if !partial {
-			body = body[min(r.Offset, int64(len(body))):]
-			body = body[:min(r.Length, int64(len(body)))]
-		}
-		if int64(len(body)) != r.Length {
-			err = fmt.Errorf("found %d bytes, expected the %d from %d on", len(body), r.Length, r.Offset)
-		}
-	}
-	return body, res.Header.Get("Content-Type"), time.Since(begin), err
-}
-
-func (f *follower) get(ctx context.Context, address string) (body []byte, kind string, took time.Duration, err error) {
-	return f.fetch(ctx, inspect.Resource{URI: address, Offset: -1})
-}
-
-func join(base, ref string) string {
-	b, err := url.Parse(base)
-	if err != nil {
-		return ref
-	}
-	u, err := b.Parse(ref)
-	if err != nil {
-		return ref
-	}
-	return u.String()
-}
-
-// followHLS follows every rendition that a multivariant playlist names.
-func (f *follower) followHLS(ctx context.Context, body []byte) {
-	var all sync.WaitGroup
-	seen := map[string]bool{}
-	add := func(uri string) {
-		address := join(f.Address, uri)
-		if uri == "" || seen[address] || len(seen) >= maxRenditions {
-			return
-		}
-		seen[address] = true
-		all.Add(1)
-		go func() {
-			defer all.Done()
-			f.followPlaylist(ctx, inspect.Name(uri), address, nil)
-		}()
-	}
-	var variants []hls.VariantEntry
-	var renditions []map[string]string
-	f.judge(func() { variants, renditions = f.i.Multivariant(body) })
-	f.Say("%d variants, %d renditions", len(variants), len(renditions))
-	for _, v := range variants {
-		add(v.URI)
-	}
-	for _, r := range renditions {
-		add(r["URI"])
-	}
-	for _, k := range hls.ReadKeyVariants(body) {
-		f.keyframes(ctx, k)
-	}
-	stop := make(chan struct{})
-	go func() { // renditions are compared while all of them are fresh
-		t := time.NewTicker(time.Second)
-		defer t.Stop()
-		for {
-			select {
-			case <-stop:
-				return
-			case <-t.C:
-				f.judge(f.i.Aligned)
-			}
-		}
-	}()
-	all.Wait()
-	close(stop)
-}
-
-// keyframes judges a playlist of keyframes by itself and its newest segment.
-func (f *follower) keyframes(ctx context.Context, k hls.VariantEntry) {
-	address, name := join(f.Address, k.URI), inspect.Name(k.URI)+" (keyframes)"
-	body, _, _, err := f.get(ctx, address)
-	if err != nil {
-		f.judge(func() { f.i.Unreachable(inspect.Breaks, name, "the playlist of keyframes", err) })
-		return
-	}
-	var p *hls.Playlist
-	f.judge(func() { p, err = f.i.Playlist(name, body, time.Now()) })
-	if err != nil {
-		return
-	}
-	if w := p.Whole(); len(w) > 0 {
-		f.segment(ctx, name, address, &w[len(w)-1])
-	}
-}
-
-// followPlaylist follows one media playlist until the time is over or it ends.
-func (f *follower) followPlaylist(ctx context.Context, name, address string, body []byte) {
-	var last *hls.Playlist
-	next := uint64(0) // the first segment that was not fetched
-	part := [2]uint64{}
-	probed := false
-	for {
-		at := time.Now()
-		if body == nil {
-			var err error
-			var kind string
-			if body, kind, _, err = f.get(ctx, f.reloadAddress(address, last)); err != nil {
-				if ctx.Err() == nil {
-					f.judge(func() { f.i.Unreachable(inspect.Breaks, name, "the playlist", err) })
-				}
-				return
-			}
-			at = time.Now()
-			if last == nil {
-				f.judge(func() { f.i.ContentType(name, kind) })
-			}
-		}
-		var p *hls.Playlist
-		var err error
-		f.judge(func() { p, err = f.i.Playlist(name, body, at) })
-		body = nil
-		if err != nil {
-			return
-		}
-		if last == nil {
-			next = f.firstToFetch(p)
-		}
-		for _, e := range f.toFetch(p, next) {
-			f.segment(ctx, name, address, e)
-		}
-		if w := p.Whole(); len(w) > 0 {
-			next = max(next, w[len(w)-1].MSN+1)
-		}
-		f.parts(ctx, name, address, p, &part)
-		if p.CanBlock && !probed {
-			probed = true
-			f.probe(ctx, name, address)
-		}
-		last = p
-		if p.Ended || time.Now().After(f.until) || ctx.Err() != nil {
-			return
-		}
-		if !p.CanBlock {
-			pause(ctx, p.TargetDuration/2)
-		}
-	}
-}
-
 func pause(ctx context.Context, d time.Duration) {
 	select {
 	case <-ctx.Done():
 	case <-time.After(d):
-	}
-}
-
-// reloadAddress asks for the state behind the last one, where the server can wait for it.
-func (f *follower) reloadAddress(address string, last *hls.Playlist) string {
-	if last == nil || !last.CanBlock || len(last.Entries) == 0 {
-		return address
-	}
-	e := &last.Entries[len(last.Entries)-1]
-	msn, part := e.MSN+1, 0
-	if e.Open {
-		msn, part = e.MSN, len(e.Parts)
-	}
-	q := fmt.Sprintf("_HLS_msn=%d", msn)
-	if last.PartTarget > 0 {
-		q += fmt.Sprintf("&_HLS_part=%d", part)
-	}
-	if strings.Contains(address, "?") {
-		return address + "&" + q
-	}
-	return address + "?" + q
-}
-
-func (f *follower) firstToFetch(p *hls.Playlist) uint64 {
-	w := p.Whole()
-	if len(w) == 0 {
-		return 0
-	}
-	if p.Ended {
-		return w[0].MSN
-	}
-	return w[max(0, len(w)-atFirst)].MSN
-}
-
-// toFetch lists the segments from a number on; of a stream that has ended only some.
-func (f *follower) toFetch(p *hls.Playlist, from uint64) (out []*hls.Entry) {
-	w := p.Whole()
-	for n := range w {
-		if w[n].MSN < from || w[n].Gap || p.Ended && n >= onDemand && n != len(w)-1 {
-			continue
-		}
-		out = append(out, &w[n])
-	}
-	return out
-}
-
-// header fetches an initialization section once and returns the name under which it is known.
-func (f *follower) header(ctx context.Context, name, base string, r inspect.Resource) (id string) {
-	if r.URI == "" {
-		return ""
-	}
-	r.URI = join(base, r.URI)
-	if id = r.URI; r.Offset >= 0 {
-		id += fmt.Sprintf(" from byte %d", r.Offset)
-	}
-	f.mu.Lock()
-	known := f.headers[name+" "+id]
-	f.headers[name+" "+id] = true
-	f.mu.Unlock()
-	if known {
-		return id
-	}
-	body, _, _, err := f.fetch(ctx, r)
-	f.judge(func() {
-		if err != nil {
-			f.i.Unreachable(inspect.Breaks, name, "the header "+id, err)
-			return
-		}
-		f.i.Header(name, id, body)
-	})
-	return id
-}
-
-func (f *follower) segment(ctx context.Context, name, address string, e *hls.Entry) {
-	header := f.header(ctx, name, address, inspect.Resource{URI: e.Header, Offset: e.HeaderOffset, Length: e.HeaderLength})
-	body, _, took, err := f.fetch(ctx, inspect.Resource{URI: join(address, e.URI), Offset: e.Offset, Length: e.Length})
-	if err == nil && e.Key != nil {
-		body, err = f.open(ctx, address, e, body)
-	}
-	if ctx.Err() != nil {
-		return
-	}
-	f.judge(func() {
-		switch {
-		case errors.Is(err, errSealed):
-			f.i.NotJudged(name, "segments encrypted with "+e.Key.Method)
-		case err != nil:
-			f.i.Unreachable(inspect.Breaks, name, fmt.Sprintf("segment %d", e.MSN), err)
-		default:
-			f.i.Segment(name, &inspect.Piece{MSN: e.MSN, Part: -1, Header: header, Body: body, Duration: e.Duration, Discontinuity: e.Discontinuity, Took: took, Start: -1})
-		}
-	})
-}
-
-// errSealed says that a segment cannot be looked into.
-var errSealed = errors.New("encrypted in a way that hides its structure")
-
-// open decrypts a segment as its playlist tells (RFC 8216, 4.3.2.4 and 5.2).
-func (f *follower) open(ctx context.Context, address string, e *hls.Entry, body []byte) ([]byte, error) {
-	switch {
-	case e.Key.Method != "AES-128" && e.Header != "":
-		return body, nil // samples are encrypted, their boxes are not
-	case e.Key.Method != "AES-128" || e.Key.Format != "" && e.Key.Format != "identity":
-		return nil, errSealed
-	}
-	uri := join(address, e.Key.URI)
-	f.mu.Lock()
-	key := f.keys[uri]
-	f.mu.Unlock()
-	if key == nil {
-		var err error
-		if key, _, _, err = f.get(ctx, uri); err != nil {
-			return nil, fmt.Errorf("its key: %w", err)
-		}
-		f.mu.Lock()
-		f.keys[uri] = key
-		f.mu.Unlock()
-	}
-	block, err := aes.NewCipher(key)
-	if err != nil || len(key) != aes.BlockSize {
-		return nil, fmt.Errorf("found a key of %d bytes, expected %d", len(key), aes.BlockSize)
-	}
-	if len(body) == 0 || len(body)%aes.BlockSize != 0 {
-		return nil, fmt.Errorf("found %d encrypted bytes, expected a multiple of %d", len(body), aes.BlockSize)
-	}
-	iv := e.Key.IV
-	if iv == nil {
-		iv = binary.BigEndian.AppendUint64(make([]byte, 8), e.MSN)
-	}
-	plain := make([]byte, len(body))
-	cipher.NewCBCDecrypter(block, iv).CryptBlocks(plain, body)
-	padding := int(plain[len(plain)-1])
-	if padding == 0 || padding > aes.BlockSize {
-		return nil, fmt.Errorf("found a padding of %d bytes after decryption, expected 1 to %d: another key or IV", padding, aes.BlockSize)
-	}
-	return plain[:len(plain)-padding], nil
-}
-
-// parts fetches the parts of the open segment that are new.
-func (f *follower) parts(ctx context.Context, name, address string, p *hls.Playlist, done *[2]uint64) {
-	n := len(p.Entries)
-	if n == 0 || !p.Entries[n-1].Open || p.Entries[n-1].Key != nil {
-		return
-	}
-	e := &p.Entries[n-1]
-	header := f.header(ctx, name, address, inspect.Resource{URI: e.Header, Offset: e.HeaderOffset, Length: e.HeaderLength})
-	from := 0
-	if done[0] == e.MSN {
-		from = int(done[1])
-	}
-	for k := from; k < len(e.Parts); k++ {
-		part := &e.Parts[k]
-		if part.Gap {
-			continue
-		}
-		body, _, took, err := f.fetch(ctx, inspect.Resource{URI: join(address, part.URI), Offset: part.Offset, Length: part.Length})
-		if ctx.Err() != nil {
-			return
-		}
-		f.judge(func() {
-			if err != nil {
-				f.i.Unreachable(inspect.Breaks, name, fmt.Sprintf("part %d of segment %d", k, e.MSN), err)
-				return
-			}
-			f.i.Segment(name, &inspect.Piece{MSN: e.MSN, Part: k, Header: header, Body: body, Duration: part.Duration, Independent: part.Independent, Took: took, Start: -1})
-		})
-	}
-	*done = [2]uint64{e.MSN, uint64(len(e.Parts))}
-}
-
-// probe asks for nonsense, which must be refused, and for a delta update, which must be readable.
-func (f *follower) probe(ctx context.Context, name, address string) {
-	sep := "?"
-	if strings.Contains(address, "?") {
-		sep = "&"
-	}
-	_, _, _, err := f.get(ctx, address+sep+"_HLS_part=0")
-	var status *statusError
-	if !errors.As(err, &status) || status.status != http.StatusBadRequest {
-		f.judge(func() { f.i.Nonsense(name, err) })
-	}
-	if body, _, _, err := f.get(ctx, address+sep+"_HLS_skip=YES"); err == nil {
-		f.judge(func() { _, _ = f.i.Playlist(name, body, time.Now()) })
-	}
-}
-
-// followDASH follows a manifest until the time is over.
-func (f *follower) followDASH(ctx context.Context, body []byte) {
-	fetched := map[string]bool{}
-	first := true
-	var all sync.WaitGroup
-	queues := map[string]chan inspect.Entry{} // one representation's segments are fetched one by one
-	defer func() {
-		for _, q := range queues {
-			close(q)
-		}
-		all.Wait()
-	}()
-	for {
-		var m *dash.MPD
-		var list []inspect.Entry
-		var err error
-		at := time.Now()
-		f.judge(func() { m, list, err = f.i.Manifest(body, at) })
-		if err != nil {
-			return
-		}
-		if first {
-			f.clock(ctx, m)
-			f.Say("%d periods, %d segments", len(m.Periods), len(list))
-		}
-		for _, e := range f.newest(list, fetched, first, m.Type == "dynamic") {
-			if m.Type != "dynamic" {
-				f.dashSegments(ctx, e)
-				continue
-			}
-			q := queues[e.Name]
-			if q == nil {
-				q = make(chan inspect.Entry, queueLength)
-				queues[e.Name] = q
-				all.Add(1)
-				go func() {
-					defer all.Done()
-					for e := range q {
-						f.dashSegment(ctx, e)
-					}
-				}()
-			}
-			select {
-			case q <- e:
-			default: // the stream is faster than we: leave it out
-			}
-		}
-		first = false
-		if m.Type != "dynamic" || time.Now().After(f.until) || ctx.Err() != nil {
-			return
-		}
-		wait := min(max(m.MinimumUpdatePeriod.D()/2, 250*time.Millisecond), time.Second)
-		pause(ctx, wait)
-		next, _, _, err := f.get(ctx, f.Address)
-		if err != nil {
-			if ctx.Err() == nil {
-				f.judge(func() { f.i.Unreachable(inspect.Breaks, "", "the manifest", err) })
-			}
-			return
-		}
-		body = next
-	}
-}
-
-// newest picks the segments that were not fetched yet: at first only the last of each
-// representation, and of a stream that is not live some of the begin and the last.
-func (f *follower) newest(list []inspect.Entry, fetched map[string]bool, first, live bool) (out []inspect.Entry) {
-	left, passed := map[string]int{}, map[string]int{}
-	for _, e := range list {
-		left[e.Name]++
-	}
-	for _, e := range list {
-		left[e.Name]--
-		passed[e.Name]++
-		key := fmt.Sprint(e.Name, e.Number, e.Resource)
-		if fetched[key] {
-			continue
-		}
-		fetched[key] = true
-		if !first || live && left[e.Name] < atFirst || !live && (passed[e.Name] <= onDemand || left[e.Name] == 0) {
-			out = append(out, e)
-		}
-	}
-	return out
-}
-
-// dashSegments fetches a segment, or an index and some of the segments that it tells of.
-func (f *follower) dashSegments(ctx context.Context, e inspect.Entry) {
-	if !e.Index {
-		f.dashSegment(ctx, e)
-		return
-	}
-	r := e.Resource
-	r.URI = join(f.Address, r.URI)
-	body, _, _, err := f.fetch(ctx, r)
-	var list []inspect.Entry
-	f.judge(func() {
-		if err != nil {
-			f.i.Unreachable(inspect.Breaks, e.Name, "the index", err)
-			return
-		}
-		list = f.i.Index(e, body)
-	})
-	for n, one := range list {
-		if n < onDemand || n == len(list)-1 {
-			f.dashSegment(ctx, one)
-		}
-	}
-}
-
-func (f *follower) dashSegment(ctx context.Context, e inspect.Entry) {
-	header := f.header(ctx, e.Name, f.Address, e.Header)
-	r := e.Resource
-	r.URI = join(f.Address, r.URI)
-	body, _, took, err := f.fetch(ctx, r)
-	if ctx.Err() != nil {
-		return
-	}
-	f.judge(func() {
-		var status *statusError
-		switch {
-		case errors.As(err, &status):
-			f.i.Late(e.Name, e.Number, status.status)
-		case err != nil:
-			f.i.Unreachable(inspect.Breaks, e.Name, fmt.Sprintf("segment %d", e.Number), err)
-		default:
-			f.i.Segment(e.Name, &inspect.Piece{MSN: e.Number, Part: -1, Header: header, Body: body, Duration: e.Duration, Discontinuity: e.New, Took: took, Start: e.Start, Timescale: e.Timescale})
-		}
-	})
-}
-
-// clock asks the clock that the manifest names.
-func (f *follower) clock(ctx context.Context, m *dash.MPD) {
-	for _, t := range m.UTCTiming {
-		if !strings.Contains(t.Scheme, "http-iso") && !strings.Contains(t.Scheme, "http-xsdate") {
-			continue
-		}
-		begin := time.Now()
-		body, _, took, err := f.get(ctx, join(f.Address, t.Value))
-		if err != nil {
-			f.judge(func() { f.i.Unreachable(inspect.Breaks, "", "the clock "+t.Value, err) })
-			continue
-		}
-		told, err := time.Parse(time.RFC3339Nano, strings.TrimSpace(string(body)))
-		f.judge(func() {
-			if err != nil {
-				f.i.Unreachable(inspect.Breaks, "", "the clock "+t.Value, err)
-				return
-			}
-			f.i.Clock(told, begin.Add(took/2))
-		})
 	}
 }

@@ -1,6 +1,8 @@
 package origin
 
 import (
+	"crypto/rand"
+	"encoding/base32"
 	"maps"
 	"slices"
 	"strings"
@@ -12,21 +14,23 @@ import (
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
-	"metaplasis/internal/worker"
 )
 
 const (
-	// lease is how many numbers are reserved ahead, so that the keeper is asked once in a while.
-	lease = 32
+	// lease is how many numbers are reserved ahead: two hours of usual segments, so that a database
+	// that is away for long does no harm. So many breaks are reserved too.
+	lease      = 4096
+	breakLease = 64
 	// startBelow is the bitrate that a player is assumed to manage before it has measured.
 	startBelow = 2_500_000
-	// startWith is how many segments the renditions have when the channel first shows itself: a
-	// player must begin three target durations before the end (RFC 8216, 6.3.3), and one that
-	// begins later stalls until it has fallen back that far.
-	startWith = 3
-	// allowance is how long the multivariant playlist waits for renditions that are late.
-	allowance = 12 * time.Second
 )
+
+// LastFeed is how the newest feed of a channel ended.
+type LastFeed struct {
+	Remote string    `json:"remote"`
+	Ended  time.Time `json:"ended"`
+	Reason string    `json:"reason"`
+}
 
 // Picture is a small JPEG of what is on air.
 type Picture struct {
@@ -52,37 +56,55 @@ type Channel struct {
 	mu          sync.Mutex
 	settings    Settings
 	position    Position
-	reserved    uint64   // numbers below are safe after a crash
+	reserved    Position // what is below is safe after a crash
+	asked       Position // what the keeper was asked to store last
+	incarnation string   // of the addresses: bytes of another one never have the same
 	breaks      []uint64 // numbers of the segments that carry a discontinuity, since this process began
 	base        uint64   // discontinuities before this process began
 	session     *session
 	feed        *Feed
-	closed      bool
-	firstMedia  time.Time // when the session's first segment came out
-	onAir       []ladder.Rung
-	lastEnd     int64 // media time where the last session ended, milliseconds
-	markers     []Marker
-	playing     NowPlaying
-	cover       string // media type of its picture
-	markerCount int
-	shown       []offer
-	periods     []period
-	counted     []period // of the manifest that counts segments
-	scanned     uint64   // segments below are in periods
-	captions    []string // the caption services that the video carries
-	titled      bool     // timed metadata was set
-	partTarget  int64    // of all renditions, ticks of media.VideoTimescale
+	// what keeps file inputs from playing, by their files
+	inputProblems map[string]string
+	closed        bool
+	firstMedia    time.Time // when the session's first segment came out
+	onAir         []ladder.Rung
+	lastEnd       int64 // media time behind the last session, ticks of media.VideoTimescale
+	target        int64 // target duration of all playlists, seconds
+	lastFeed      LastFeed
+	markers       []Marker
+	playing       NowPlaying
+	cover         string // media type of its picture
+	markerCount   int
+	shown         []offer
+	alternates    []alternate // tracks of sound beside the main one
+	periods       []period
+	counted       []period // of the manifest that counts segments
+	scanned       uint64   // segments below are in periods
+	listed        bool     // playlists were shown, with a target duration that may not change any more
+	distance      int64    // of the source's keyframes in the run before, ticks of media.VideoTimescale
+	wholeShown    bool     // players of whole segments have had enough to begin with
+	captions      []string // the caption services that the video carries
+	titled        bool     // timed metadata was set
+	partTarget    int64    // of all renditions, ticks of media.VideoTimescale
+
+	cut      int64     // segments and units that were given up at the channel's bound
+	squeezed time.Time // when that happened last
+	badCue   time.Time // when a cue message came last that could not be read
 
 	in   meter
 	load load
 }
 
 func newChannel(o *Origin, s Settings, created time.Time, at Position) *Channel {
-	c := &Channel{o: o, slug: s.Slug, epoch: created, created: created, settings: s, position: at, reserved: at.NextMSN, base: at.Discontinuities}
+	c := &Channel{o: o, slug: s.Slug, epoch: created, created: created, settings: s, position: at, reserved: at, asked: at,
+		base:          at.Discontinuities,
+		inputProblems: map[string]string{}}
+	c.reincarnate()
 	c.renditions.Store(&map[string]*Rendition{})
 	c.life.Store(s.SegmentMillis)
 	names := s.names()
 	c.names.Store(&names)
+	c.reserve(at)
 	return c
 }
 
@@ -144,14 +166,12 @@ func (c *Channel) Apply(s Settings) error {
 	}
 	c.listVariants()
 	switch f := c.feed; {
-	case !closes:
-	case f == nil:
+	case f != nil && closes:
+		f.sendAway("the channel was closed")
+	case f != nil && s.rank(f.input) < 0:
+		f.sendAway("its input was removed")
+	case closes:
 		c.rest()
-	default:
-		go func() { // it takes this lock
-			f.end("the channel was closed")
-			f.kick("the channel was closed")
-		}()
 	}
 	return nil
 }
@@ -187,8 +207,17 @@ func (c *Channel) rendition(name string) *Rendition {
 }
 
 func (c *Channel) newWindow() *segment.Window {
-	return segment.NewWindow(c.settings.Window, func(s *segment.Segment) uint64 { return c.discontinuitiesBefore(s.MSN) })
+	return segment.NewWindow(c.settings.Window, runs{c})
 }
+
+// runs tells the windows about the channel's runs.
+type runs struct{ c *Channel }
+
+// Before implements segment.Runs.
+func (r runs) Before(msn uint64) uint64 { return r.c.discontinuitiesBefore(msn) }
+
+// Begins implements segment.Runs.
+func (r runs) Begins(msn uint64) bool { return slices.Contains(r.c.breaks, msn) }
 
 // retire turns a rendition off and lets the nearest one that goes on stand in for it, and for
 // those that it stood in for.
@@ -254,13 +283,33 @@ func (c *Channel) boundary(b segment.Boundary) {
 	if b.Discontinuity {
 		c.breaks = append(c.breaks, b.MSN)
 	}
-	if b.MSN+lease/2 >= c.reserved || b.Discontinuity {
-		// Short, rare, and in front of the numbers' use: the one write that media waits for.
-		p := Position{NextMSN: b.MSN + lease, Discontinuities: c.base + uint64(len(c.breaks))}
-		if err := c.o.Keeper.Reserve(c.slug, p); err != nil {
-			c.event(Warning, "records-unreachable", "The channel's numbering could not be stored: "+err.Error(), "Look at the database; the channel goes on, but after a crash its numbers may repeat.")
-		}
-		c.reserved = p.NextMSN
+	c.reserve(Position{NextMSN: b.MSN, Discontinuities: c.base + uint64(len(c.breaks))})
+}
+
+// reserve lets the keeper store numbers far ahead of those in use. Media does not wait for it: bytes
+// are told apart by the incarnation in their addresses even should it never come to that.
+func (c *Channel) reserve(used Position) {
+	if used.NextMSN+lease/2 < c.asked.NextMSN && used.Discontinuities+breakLease/2 < c.asked.Discontinuities {
+		return
+	}
+	p := Position{NextMSN: used.NextMSN + lease, Discontinuities: used.Discontinuities + breakLease}
+	c.asked = p
+	c.o.Keeper.Reserve(c.slug, p, func() {
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		c.reserved.NextMSN = max(c.reserved.NextMSN, p.NextMSN)
+		c.reserved.Discontinuities = max(c.reserved.Discontinuities, p.Discontinuities)
+	})
+}
+
+// reincarnate begins addresses that no bytes ever had. Aligned channels do without: there two origins
+// have the same bytes under the same names, numbered by the wall clock.
+func (c *Channel) reincarnate() {
+	c.incarnation = ""
+	if !c.settings.Aligned {
+		var b [5]byte
+		_, _ = rand.Read(b[:]) // never fails
+		c.incarnation = strings.ToLower(base32.StdEncoding.EncodeToString(b[:])) + "-"
 	}
 }
 
@@ -276,7 +325,7 @@ func (c *Channel) publish(r *Rendition, s *segment.Segment) {
 			other.follow(c)
 		}
 	}
-	if !s.Open {
+	if begins := s.Discontinuity && len(s.Parts) == 1; !s.Open || begins || !c.wholeShown {
 		c.listVariants()
 	}
 }
@@ -335,7 +384,7 @@ func (c *Channel) viewOf(rends map[string]*Rendition, name string) (*View, media
 		return nil, media.Track{}
 	}
 	v := r.View()
-	if v == nil || v.Retired || len(v.Snapshot.All) == 0 || c.documents.Load() == nil && len(v.Snapshot.Whole()) < startWith {
+	if v == nil || v.Retired || len(v.Snapshot.All) == 0 || c.documents.Load() == nil && !v.Shows() {
 		return nil, media.Track{}
 	}
 	return v, v.Snapshot.All[len(v.Snapshot.All)-1].Header.Track
@@ -346,8 +395,9 @@ func (c *Channel) event(level Level, kind, text, do string) {
 	c.o.event(Event{At: c.o.Now(), Channel: c.slug, Level: level, Kind: kind, Text: text, Do: do})
 }
 
-// startSession begins a run for the tracks of a feed, whose first unit came at a time.
-func (c *Channel) startSession(video, audio *media.Track, first time.Time) *session {
+// startSession begins a run for the tracks of a feed, whose first unit came at a time. longest is the
+// longest that a picture lasted so far, in ticks of media.VideoTimescale, 0 when none was seen.
+func (c *Channel) startSession(video *media.Track, sounds []*media.Track, first time.Time, longest int64) *session {
 	c.position = c.positionNow()
 	if first.IsZero() {
 		first = c.o.Now()
@@ -358,7 +408,8 @@ func (c *Channel) startSession(video, audio *media.Track, first time.Time) *sess
 	}
 	if !wanted.Equal(c.epoch) {
 		// What is in the windows is told by another clock: they begin anew.
-		c.epoch, c.lastEnd, c.periods, c.counted, c.shown = wanted, 0, nil, nil, nil
+		c.epoch, c.lastEnd, c.periods, c.counted, c.shown, c.wholeShown, c.listed = wanted, 0, nil, nil, nil, false, false
+		c.reincarnate()
 		gone := *c.renditions.Load()
 		c.renditions.Store(&map[string]*Rendition{})
 		c.documents.Store(nil)
@@ -366,10 +417,18 @@ func (c *Channel) startSession(video, audio *media.Track, first time.Time) *sess
 			r.over()
 		}
 	}
-	start := max(first.UnixMilli()-c.epoch.UnixMilli(), c.lastEnd+1)
+	due := ticksOf(first.Sub(c.epoch))
+	// Dates in playlists hold milliseconds: media times that begin on one are told exactly.
+	const milli = media.VideoTimescale / 1000
+	start := (max(due, c.lastEnd) + milli - 1) / milli * milli
 	// A window that players hold begins again with the new session's encodings.
-	s := newSession(c, video, audio, start)
-	s.unaligned = c.settings.Aligned
+	s := newSession(c, video, sounds, first, start, longest)
+	s.clock.SetDistance(c.distance)
+	s.lead = ticks(start - due)
+	s.feed.Lead(s.lead)
+	if gone := c.lastFeed.Ended; !gone.IsZero() && first.Sub(gone) > time.Duration(c.target)*time.Second*time.Duration(segment.Retained(c.settings.Window)) {
+		c.target, c.listed = 0, false // nobody holds a playlist of before
+	}
 	c.captions = nil // until this feed shows some
 	c.session = s
 	return s
@@ -379,13 +438,12 @@ func (c *Channel) startSession(video, audio *media.Track, first time.Time) *sess
 func (c *Channel) endSession() {
 	if s := c.session; s != nil {
 		c.position = c.positionNow()
-		c.lastEnd = max(c.lastEnd, s.feed.Last())
-		s.end()
+		c.lastEnd = max(c.lastEnd, s.end, s.feed.Last()+1)
+		c.distance = s.clock.Distance()
+		s.close()
 		c.session = nil
 	}
 }
-
-func (c *Channel) workerStats(st worker.Stats) { c.load.take(st, c.o.Now()) }
 
 // close ends the channel for good.
 func (c *Channel) close(reason string) {
@@ -410,14 +468,41 @@ func (c *Channel) close(reason string) {
 		r.over()
 	}
 	c.mu.Unlock()
-	if err := c.o.Keeper.Settle(c.slug, c.Position()); err != nil {
-		c.o.Logger.Error("the channel's numbering could not be stored", "channel", c.slug, "error", err)
-	}
+	c.o.Keeper.Settle(c.slug, c.Position())
 }
 
 // Life is the nominal time between two changes of a media playlist: one segment.
 func (c *Channel) Life() time.Duration {
 	return time.Duration(c.life.Load()) * time.Millisecond
+}
+
+// SetLastFeed tells how the newest feed before this process ended.
+func (c *Channel) SetLastFeed(f LastFeed) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.lastFeed.Ended.IsZero() {
+		c.lastFeed = f
+	}
+}
+
+// Playable reports whether there is something to play, of now or of before.
+func (c *Channel) Playable() bool { return c.documents.Load() != nil }
+
+// Offered names the rungs that viewers can choose now.
+func (c *Channel) Offered() []string {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	var out []string
+	for _, o := range c.shown {
+		name := o.name
+		if o.video == nil {
+			name = o.soundName
+		}
+		if !slices.Contains(out, name) {
+			out = append(out, name)
+		}
+	}
+	return out
 }
 
 // Created is when the channel was made.

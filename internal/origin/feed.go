@@ -2,17 +2,25 @@ package origin
 
 import (
 	"bytes"
+	"cmp"
+	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
+	"metaplasis/internal/core/coding"
+	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/timeline"
+	"metaplasis/internal/network"
 )
 
 // Bounds of what a feed holds before its tracks are known.
 const (
-	maxEarlyUnits = 600
+	maxEarlyBytes = 16 << 20
+	// orderUnits is how many pictures tell whether some are presented before they say that they are decoded.
+	orderUnits = 5
 	// patience is how long, in milliseconds of media, a feed waits for a second track and for its
 	// frame rate to show.
 	patience = 700
@@ -22,31 +30,44 @@ const (
 type Feed struct {
 	c        *Channel
 	id       int64
+	input    Input
+	key      int64 // contribution key that it came with
 	protocol string
 	remote   string
 	begun    time.Time
 	kicked   chan string
 	once     sync.Once
 
-	video, audio *media.Track
-	early        []earlyUnit
-	rate         timeline.RateMeter
-	told         media.Rational // frame rate from metadata
-	session      *session
-	over         bool
-	heard        time.Time // when the last unit came
-	first        time.Time // when the first unit came that waits for its session
+	video      *media.Track
+	sounds     []*media.Track // by their ids; the first is the main one
+	ignored    map[media.TrackID]bool
+	early      []earlyUnit
+	earlyBytes int
+	rate       timeline.RateMeter
+	announced  media.Rational // frame rate from metadata
+	session    *session
+	over       bool
+	heard      time.Time // when the last unit came
+	pace       pace
+	stale      int64     // units that were still on the line before a jump
+	first      time.Time // when the first unit came that waits for its session
 }
 
-// deaf is how long a sender may be silent before another one may take its channel: an encoder
+// unitCost is what a waiting unit takes beside its data, in bytes.
+const unitCost = 128
+
+// silenceLimit is how long a sender may be silent before another one may take its channel: an encoder
 // that lost its line comes back before its old connection times out.
-const deaf = 2 * time.Second
+const silenceLimit = 2 * time.Second
+
+// maxSounds is how many tracks of sound of a feed are used.
+const maxSounds = 8
 
 type earlyUnit struct {
+	id          media.TrackID
 	kind        media.Kind
 	stamp       uint32
 	composition int64
-	key         bool
 	data        []byte
 }
 
@@ -54,45 +75,175 @@ type earlyUnit struct {
 // each with what to do.
 func (o *Origin) Open(slug, key, protocol, remote string) (*Feed, error) {
 	refuse := func(err error, channel, text, do string) (*Feed, error) {
-		o.event(Event{At: o.Now(), Channel: channel, Level: Warning, Kind: "feed-refused", Text: fmt.Sprintf("%s from %s: %s", protocol, remote, text), Do: do})
+		o.event(Event{At: o.Now(), Channel: channel, Level: Warning, Kind: "feed-refused",
+			Text: fmt.Sprintf("%s from %s: %s", protocol, remote, text), Do: do, Like: network.Of(remote) + text})
 		return nil, fmt.Errorf("%s %w", do, err)
 	}
 	c := o.Channel(slug)
 	if c == nil {
-		return refuse(ErrUnknownChannel, "", fmt.Sprintf("there is no channel %q.", clip(slug)), "Create the channel, or correct its name in the encoder's server address.")
+		return refuse(ErrUnknownChannel, "", fmt.Sprintf("there is no channel %q.", clip(slug)),
+			"Create the channel, or correct its name in the encoder's server address.")
 	}
-	if err := o.Gate.Admit(slug, key); err != nil {
-		return refuse(ErrBadKey, slug, "the contribution key is wrong.", "Copy the key from the channel's sender settings again, or make a new one.")
+	id, err := o.Gate.Admit(slug, key)
+	if errors.Is(err, ErrUnchecked) {
+		return refuse(ErrUnchecked, slug, "the contribution key cannot be checked now, since the database does not answer.",
+			"Try again in a while; senders that were on air before may come back at once.")
 	}
-	f := &Feed{c: c, protocol: protocol, remote: remote, begun: o.Now(), heard: o.Now(), kicked: make(chan string, 1)}
+	if err != nil {
+		return refuse(ErrBadKey, slug, "the contribution key is wrong.",
+			"Copy the key from the channel's sender settings again, or make a new one.")
+	}
+	f := o.newFeed(c, Input{Kind: InputSender}, protocol, remote)
+	f.key = id
+	switch err := c.admit(f); {
+	case errors.Is(err, ErrUnknownChannel):
+		return refuse(err, "", "the channel is being removed.", "Send to another channel.")
+	case errors.Is(err, ErrEnded):
+		return refuse(err, slug, "the channel is closed.", "Open the channel again in its settings, then connect.")
+	case errors.Is(err, ErrNoInput):
+		return refuse(err, slug, "the channel takes no senders.", "Add a sender to the channel's inputs, then connect.")
+	case err != nil:
+		return refuse(err, slug, "another sender is on the channel.",
+			"Stop the other sender first, or give this one a channel of its own.")
+	}
+	return f, nil
+}
+
+// OpenFile puts a file input of a channel on air. The errors are ErrUnknownChannel, ErrEnded, ErrNoInput
+// and ErrTaken.
+func (o *Origin) OpenFile(slug, file string) (*Feed, error) {
+	c := o.Channel(slug)
+	if c == nil {
+		return nil, ErrUnknownChannel
+	}
+	f := o.newFeed(c, Input{Kind: InputFile, File: file}, "file", file)
+	if err := c.admit(f); err != nil {
+		return nil, err
+	}
+	return f, nil
+}
+
+func (o *Origin) newFeed(c *Channel, in Input, protocol, remote string) *Feed {
+	return &Feed{c: c, input: in, protocol: protocol, remote: remote, begun: o.Now(), heard: o.Now(),
+		kicked: make(chan string, 1), ignored: map[media.TrackID]bool{}}
+}
+
+// admit is the switch: it puts a feed on air when there is none, when the one on air has fallen silent, or
+// when this one's input is preferred to it.
+func (c *Channel) admit(f *Feed) error {
 	c.mu.Lock()
-	if old := c.feed; old != nil && o.Now().Sub(old.heard) > deaf {
-		c.mu.Unlock()
-		old.end("another sender took over, since this one was silent")
-		old.kick("another sender took over")
-		c.mu.Lock()
+	defer c.mu.Unlock()
+	rank := c.settings.rank(f.input)
+	switch {
+	case c.closed:
+		return ErrUnknownChannel
+	case c.settings.Closed:
+		return ErrEnded
+	case rank < 0:
+		return ErrNoInput
 	}
-	taken := c.feed != nil
-	closed, ended := c.closed, c.settings.Closed
-	taken = taken && !ended
-	if !ended && !taken && !closed {
-		c.feed = f
-		c.in.reset(o.Now())
-		c.load.reset()
+	if old := c.feed; old != nil {
+		why := ""
+		switch before := c.settings.rank(old.input); {
+		case before < 0 || rank < before:
+			why = "a preferred input took over"
+		case c.o.Now().Sub(old.heard) > silenceLimit:
+			why = "another sender took over, since this one was silent"
+		default:
+			return ErrTaken
+		}
+		old.sendAway(why)
+	}
+	c.feed = f
+	c.in.reset(c.o.Now())
+	c.load.reset()
+	f.begin()
+	return nil
+}
+
+// sendAway takes the feed off the air and ends its connection. It needs the channel's lock.
+func (f *Feed) sendAway(why string) {
+	f.leave(why)
+	f.kick(why)
+}
+
+// Vacant reports whether a file input would be put on air: nobody is, or one that is preferred less, and
+// who left last has been away for a while.
+func (c *Channel) Vacant(file string) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	rank := c.settings.rank(Input{Kind: InputFile, File: file})
+	switch {
+	case rank < 0 || c.closed || c.settings.Closed:
+		return false
+	case c.feed != nil:
+		before := c.settings.rank(c.feed.input)
+		return before < 0 || rank < before
+	}
+	return c.lastFeed.Ended.IsZero() || c.o.Now().Sub(c.lastFeed.Ended) > standbyAfter
+}
+
+// standbyAfter is how long a channel is without a feed before a file stands in: an encoder that lost its
+// line comes back sooner.
+const standbyAfter = time.Second
+
+// Files lists the files of the channel's inputs.
+func (c *Channel) Files() (out []string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, in := range c.settings.Inputs {
+		if in.Kind == InputFile {
+			out = append(out, in.File)
+		}
+	}
+	return out
+}
+
+// InputProblem says what keeps a file input from playing, "" when nothing does.
+func (c *Channel) InputProblem(file, text string) {
+	c.mu.Lock()
+	before := c.inputProblems[file]
+	if text == "" {
+		delete(c.inputProblems, file)
+	} else {
+		c.inputProblems[file] = text
 	}
 	c.mu.Unlock()
-	if closed {
-		return refuse(ErrUnknownChannel, "", "the channel is being removed.", "Send to another channel.")
+	if text != "" && text != before {
+		c.event(Warning, "input-failed", fmt.Sprintf("The file input %s cannot be played: %s.", file, text),
+			"Put an FLV file of that name into the folder of files.")
 	}
-	if ended {
-		return refuse(ErrEnded, slug, "the channel is closed.", "Open the channel again in its settings, then connect.")
+}
+
+// begin tells that a feed is on air. It needs the channel's lock.
+func (f *Feed) begin() {
+	f.id = f.c.o.Keeper.NewFeed()
+	f.c.o.Keeper.Feed(f.record(nil))
+	text := fmt.Sprintf("A sender connected over %s from %s.", f.protocol, f.remote)
+	if f.input.Kind == InputFile {
+		text = fmt.Sprintf("The file %s is on air.", f.remote)
 	}
-	if taken {
-		return refuse(ErrTaken, slug, "another sender is on the channel.", "Stop the other sender first, or give this one a channel of its own.")
+	f.c.event(Info, "feed-begun", text, "")
+}
+
+// record is the feed as it is to be stored; ended, with a reason.
+func (f *Feed) record(reason *string) FeedRecord {
+	r := FeedRecord{ID: f.id, Channel: f.c.slug, Protocol: f.protocol, Remote: f.remote, Begun: f.begun, Tracks: f.tracks()}
+	if reason != nil {
+		r.Ended, r.Reason = f.c.o.Now(), *reason
 	}
-	f.id = o.Keeper.FeedBegun(FeedRecord{Channel: slug, Protocol: protocol, Remote: remote, Begun: f.begun})
-	c.event(Info, "feed-begun", fmt.Sprintf("A sender connected over %s from %s.", protocol, remote), "")
-	return f, nil
+	return r
+}
+
+func (f *Feed) tracks() []media.Track {
+	out := []media.Track{}
+	if f.video != nil {
+		out = append(out, *f.video)
+	}
+	for _, t := range f.sounds {
+		out = append(out, *t)
+	}
+	return out
 }
 
 func clip(s string) string { return s[:min(len(s), 80)] }
@@ -109,8 +260,10 @@ func (f *Feed) kick(reason string) {
 
 // FrameRate tells the frame rate that the sender announces, for tracks that do not say.
 func (f *Feed) FrameRate(milli int64) {
+	f.c.mu.Lock()
+	defer f.c.mu.Unlock()
 	if milli > 1000 && milli < 300_000 {
-		f.told = timeline.SnapRate(milli)
+		f.announced = timeline.SnapRate(milli)
 	}
 }
 
@@ -123,43 +276,129 @@ func (f *Feed) Splice(stamp uint32, section []byte) {
 	defer f.c.mu.Unlock()
 	at := f.c.o.Now()
 	if f.session != nil {
-		at = f.c.wall(f.session.feed.Peek(stamp))
+		at = hls.WallClock(f.c.epoch, f.session.feed.Peek(stamp))
 	}
 	f.c.splice(at, section)
 }
 
-// Track announces a track. A second one of the same kind with another config begins a new run,
-// with a discontinuity.
+// Track announces a track, which its id tells from others; the only one of its kind may go without.
+// One that a decoder or a viewer must tell from the one before begins a new run, with a discontinuity;
+// other parameter sets for the same picture do not.
 func (f *Feed) Track(t media.Track) {
-	at := &f.video
-	if t.Kind == media.Audio {
-		at = &f.audio
-	}
-	if *at != nil && bytes.Equal((*at).Config, t.Config) {
-		return
-	}
-	changed := *at != nil
+	t.ID = cmp.Or(t.ID, media.TrackID(t.Kind))
 	f.c.mu.Lock()
 	defer f.c.mu.Unlock()
-	if f.over {
+	f.track(t)
+}
+
+func (f *Feed) track(t media.Track) {
+	old, used := f.known(&t)
+	if !used || f.over || old != nil && old.Codec == t.Codec && bytes.Equal(old.Config, t.Config) && old.SamePicture(&t) {
 		return
 	}
-	*at = &t
-	if f.session != nil {
-		if changed {
-			f.c.event(Info, "feed-changed", fmt.Sprintf("The sender changed its %s to %s.", t.Kind, describe(&t)), "")
-		}
-		f.c.endSession()
-		f.session = nil
-		f.rate = timeline.RateMeter{}
+	if old != nil && !t.FrameRate.Valid() {
+		t.FrameRate = old.FrameRate
 	}
-	if f.video != nil && f.audio != nil && f.rateKnown() {
+	f.keep(&t)
+	switch {
+	case f.session == nil:
+		if f.ready() {
+			f.start()
+		}
+		return
+	case old != nil && old.SamePicture(&t) && t.Kind == media.Video:
+		f.session.setParameters(&t)
+		f.c.o.Keeper.Feed(f.record(nil))
+		return
+	case old != nil:
+		f.c.event(Info, "feed-changed", fmt.Sprintf("The sender changed its %s to %s.", t.Kind, describe(&t)), "")
+	default:
+		f.c.event(Info, "feed-changed", fmt.Sprintf("The sender also sends %s: %s.", t.Kind, describe(&t)), "")
+	}
+	f.c.endSession()
+	f.session, f.first = nil, time.Time{}
+	f.rate = timeline.RateMeter{}
+	if f.ready() {
 		f.start()
 	}
 }
 
+// known returns the track that another one takes the place of, nil when it is new, and whether it is
+// used: of video one track is, of sound so many.
+func (f *Feed) known(t *media.Track) (old *media.Track, used bool) {
+	if t.Kind == media.Video {
+		if f.video == nil || f.video.ID == t.ID {
+			return f.video, true
+		}
+	} else {
+		if i := f.sound(t.ID); i >= 0 {
+			return f.sounds[i], true
+		}
+		if len(f.sounds) < maxSounds {
+			return nil, true
+		}
+	}
+	if !f.ignored[t.ID] {
+		f.ignored[t.ID] = true
+		f.c.event(Warning, "track-ignored", fmt.Sprintf("The sender sends more tracks of %s than are used here; %s is left out.", t.Kind, describe(t)),
+			fmt.Sprintf("Send one track of video and up to %d of sound; give other pictures a channel of their own.",
+				maxSounds))
+	}
+	return nil, false
+}
+
+// sound returns where a track of sound is among the others, -1 when it is not.
+func (f *Feed) sound(id media.TrackID) int {
+	return slices.IndexFunc(f.sounds, func(t *media.Track) bool { return t.ID == id })
+}
+
+// keep takes a track in its place.
+func (f *Feed) keep(t *media.Track) {
+	if t.Kind == media.Video {
+		f.video = t
+		return
+	}
+	if i := f.sound(t.ID); i >= 0 {
+		f.sounds[i] = t
+		return
+	}
+	f.sounds = append(f.sounds, t)
+	slices.SortFunc(f.sounds, func(a, b *media.Track) int { return cmp.Compare(a.ID, b.ID) })
+}
+
+// inBand reads what a keyframe tells of its track, which counts as a new one.
+func (f *Feed) inBand(data []byte) {
+	if t, other := coding.Renew(f.video, data); other {
+		f.track(t)
+	}
+}
+
+// ready reports whether all is known that a session needs from its begin on.
+func (f *Feed) ready() bool {
+	return f.video != nil && len(f.sounds) > 0 && f.rateKnown() && f.orderKnown()
+}
+
+// rateKnown reports whether enough pictures came to tell their rate. What waits for that is not late:
+// a channel shows itself with more media than that.
 func (f *Feed) rateKnown() bool {
-	return f.video == nil || f.video.FrameRate.Valid() || f.told.Valid()
+	return f.video == nil || f.rate.Frames() >= enoughFrames
+}
+
+// orderKnown reports whether it shows if pictures are presented before they say that they are decoded:
+// such senders are told by their first pictures.
+func (f *Feed) orderKnown() bool {
+	if f.video == nil || !f.video.Reordered {
+		return true
+	}
+	pictures := 0
+	for i := range f.early {
+		if e := &f.early[i]; e.kind == media.Video {
+			if pictures++; e.composition > 0 && pictures == 1 || pictures >= orderUnits {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 func describe(t *media.Track) string {
@@ -171,73 +410,97 @@ func describe(t *media.Track) string {
 
 // start begins a session with the tracks at hand, and sends what has waited through it.
 func (f *Feed) start() {
-	if f.video != nil && !f.video.FrameRate.Valid() {
+	if f.video != nil {
 		v := *f.video
-		if v.FrameRate = f.told; !v.FrameRate.Valid() {
-			if milli := f.rate.Milli(); milli > 0 {
-				v.FrameRate = timeline.SnapRate((milli + 50) / 100 * 100)
-			}
+		if !v.FrameRate.Valid() {
+			v.FrameRate = f.announced
+		}
+		if f.rate.Frames() >= fewFrames && !f.rate.Fits(v.FrameRate) { // what was seen counts more than what was said
+			v.FrameRate = f.rate.Constant()
 		}
 		f.video = &v
 	}
-	f.session = f.c.startSession(f.video, f.audio, f.first)
-	var tracks []media.Track
-	for _, t := range []*media.Track{f.video, f.audio} {
-		if t != nil {
-			tracks = append(tracks, *t)
+	f.session = f.c.startSession(f.video, f.sounds, f.first, f.rate.Longest()*media.VideoTimescale/1000)
+	if f.video != nil && f.rate.Frames() >= fewFrames {
+		f.session.vtime.SetJitter(f.rate.Jitter(f.video.FrameRate))
+	}
+	f.c.o.Keeper.Feed(f.record(nil))
+	early := f.early
+	f.early, f.earlyBytes = nil, 0
+	var shift int64
+	for i := range early {
+		if early[i].kind == media.Video {
+			shift = max(shift, -early[i].composition)
 		}
 	}
-	f.c.o.later(func() { f.c.o.Keeper.FeedTracks(f.id, tracks) })
-	early := f.early
-	f.early = nil
+	if shift > 0 && f.video != nil {
+		f.session.vtime.SetShift(shift * media.VideoTimescale / 1000)
+	}
 	for _, e := range early {
 		f.send(e)
 	}
 }
 
-// Unit takes one access unit. stamp is its decode time in milliseconds, which may wrap;
-// composition is how much later it is presented. The data is the feed's from now on.
-func (f *Feed) Unit(kind media.Kind, stamp uint32, composition int64, key bool, data []byte) {
+// So many pictures tell the frame rate, and so few whether it is another than was said.
+const (
+	enoughFrames = 12
+	fewFrames    = 6
+)
+
+// Unit takes one access unit of a track that was announced. stamp is its decode time in milliseconds,
+// which may wrap; composition is how much later it is presented. The data is the feed's from now on.
+func (f *Feed) Unit(id media.TrackID, stamp uint32, composition int64, key bool, data []byte) {
 	f.c.mu.Lock()
 	defer f.c.mu.Unlock()
 	if f.over {
 		return
 	}
-	f.c.in.add(kind, len(data))
 	f.heard = f.c.o.Now()
-	e := earlyUnit{kind, stamp, composition, key, data}
-	if f.session != nil {
-		f.send(e)
+	kind := media.Audio
+	switch {
+	case f.video != nil && f.video.ID == id:
+		kind = media.Video
+	case f.sound(id) < 0:
 		return
 	}
-	if kind == media.Video && f.video == nil || kind == media.Audio && f.audio == nil {
+	f.c.in.add(kind, len(data))
+	if key && kind == media.Video {
+		f.inBand(data)
+	}
+	e := earlyUnit{id, kind, stamp, composition, data}
+	if f.session != nil {
+		f.send(e)
 		return
 	}
 	if len(f.early) == 0 {
 		f.first = f.heard
 	}
 	f.early = append(f.early, e)
+	f.earlyBytes += len(data) + unitCost
 	if kind == media.Video {
 		f.rate.Add(int64(stamp))
 	}
 	waited := int64(int32(stamp - f.early[0].stamp))
-	ready := f.video != nil && f.audio != nil && f.rateKnown()
-	if ready || waited >= patience || len(f.early) >= maxEarlyUnits {
+	if f.ready() || waited >= patience || f.heard.Sub(f.first) > 3*patience*time.Millisecond ||
+		f.earlyBytes >= maxEarlyBytes {
 		f.start()
 	}
 }
 
 func (f *Feed) send(e earlyUnit) {
 	s := f.session
-	if e.kind == media.Video && s.video == nil || e.kind == media.Audio && s.audio == nil {
+	if e.kind == media.Video && s.video == nil || e.kind == media.Audio && s.sound(e.id) == nil {
 		return
 	}
-	if s.unit(e.kind, e.stamp, e.composition, e.key, e.data) {
-		// The sender's times jumped: begin a new run.
-		f.c.event(Warning, "timestamps-jumped", "The sender's timestamps jumped by more than 10 s; the channel goes on with a discontinuity.", "If it happens often, look at the encoder's clock.")
+	switch s.unit(e.id, e.stamp, e.composition, e.data) {
+	case timeline.Jumped:
+		f.c.event(Warning, "timestamps-jumped", fmt.Sprintf("The timestamps of the sender's %s jumped; the channel goes on with a discontinuity.", e.kind), "If it happens often, look at the encoder's clock.")
 		f.c.endSession()
-		f.session = f.c.startSession(f.video, f.audio, f.heard)
-		f.session.unit(e.kind, e.stamp, e.composition, e.key, e.data)
+		f.session = f.c.startSession(f.video, f.sounds, f.heard, s.longest)
+		f.session.feed.After(s.feed)
+		f.session.unit(e.id, e.stamp, e.composition, e.data)
+	case timeline.Stale:
+		f.stale++
 	}
 }
 
@@ -245,9 +508,15 @@ func (f *Feed) send(e earlyUnit) {
 func (f *Feed) End(reason string) { f.end(reason) }
 
 func (f *Feed) end(reason string) {
+	f.c.mu.Lock()
+	defer f.c.mu.Unlock()
+	f.leave(reason)
+}
+
+// leave takes the feed off the air. It needs the channel's lock.
+func (f *Feed) leave(reason string) {
 	f.once.Do(func() {
 		c := f.c
-		c.mu.Lock()
 		f.over = true
 		if f.session == nil && len(f.early) > 0 {
 			f.start()
@@ -255,13 +524,58 @@ func (f *Feed) end(reason string) {
 		c.endSession()
 		if c.feed == f {
 			c.feed = nil
+			c.lastFeed = LastFeed{Remote: f.remote, Ended: c.o.Now(), Reason: reason}
 		}
 		c.camera.Store(nil)
 		c.in.reset(c.o.Now())
 		c.load.idle()
-		c.mu.Unlock()
-		c.event(Info, "feed-ended", fmt.Sprintf("The sender from %s is gone: %s.", f.remote, reason), "")
-		at := c.o.Now()
-		c.o.later(func() { c.o.Keeper.FeedEnded(f.id, at, reason) })
+		text := fmt.Sprintf("The sender from %s is gone: %s.", f.remote, reason)
+		if f.input.Kind == InputFile {
+			text = fmt.Sprintf("The file %s is off air: %s.", f.remote, reason)
+		}
+		c.event(Info, "feed-ended", text, "")
+		c.o.Keeper.Feed(f.record(&reason))
 	})
+}
+
+// Pace returns how long to read nothing more from the sender, since its media runs too far ahead of
+// the wall clock; 0 to go on. The feed of one who sends faster than real time is so read at the pace
+// of the clock, and the sender's own buffers fill.
+func (f *Feed) Pace() time.Duration {
+	f.c.mu.Lock()
+	defer f.c.mu.Unlock()
+	if f.session == nil || f.over {
+		return 0
+	}
+	now, burst := f.c.o.Now(), f.c.o.Burst
+	wait := f.pace.wait(f.session.mediaAhead(now), burst, now)
+	if wait > 0 && !f.pace.told {
+		f.pace.told = true
+		f.c.event(Warning, "feed-too-fast", fmt.Sprintf("The sender sends faster than real time: its media is %d s ahead of the clock. It is read more slowly.", burst/time.Second),
+			"Set the encoder to real time. Files are sent at their own pace by metaplasis camera --file.")
+	}
+	return wait
+}
+
+// How far a feed's media may run ahead of the wall clock, as it does when a line that was down comes
+// back and what the encoder kept meanwhile comes at once; and for how long at a time reading rests.
+const (
+	DefaultBurst = 10 * time.Second
+
+	longestRest = 500 * time.Millisecond
+	paceShown   = 5 * time.Second // a feed that was slowed down within this time is said to be
+)
+
+// pace slows a feed down.
+type pace struct {
+	told   bool
+	slowed time.Time // when last
+}
+
+func (p *pace) wait(ahead, burst time.Duration, now time.Time) time.Duration {
+	if ahead <= burst || burst < 0 {
+		return 0
+	}
+	p.slowed = now
+	return min(ahead-burst, longestRest)
 }

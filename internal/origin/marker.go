@@ -3,10 +3,12 @@ package origin
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	"metaplasis/internal/core/hls"
+	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/scte35"
 	"metaplasis/internal/core/segment"
 )
@@ -23,7 +25,12 @@ type Marker struct {
 	Out      bool   `json:"out,omitempty"`      // the splice leaves the programme
 	Return   []byte `json:"return,omitempty"`   // the section that returned to it
 	Returned bool   `json:"returned,omitempty"` // DurationMillis is what it took, not what was planned
+
+	event string // of a splice: its event, whose number may be used anew
 }
+
+// spliceRepeats is for how long the same message counts as a repetition of itself.
+const spliceRepeats = 5 * time.Second
 
 // maxMarkers bounds what a channel remembers.
 const maxMarkers = 256
@@ -37,14 +44,17 @@ func (c *Channel) Mark(m Marker) (Marker, error) {
 	switch {
 	case strings.TrimSpace(m.Text) == "" && m.Splice == nil:
 		return m, fmt.Errorf("%w: found no text, expected some words that say what happens", ErrBadMarker)
-	case len(m.Text) > 500 || len(m.Class) > 60:
-		return m, fmt.Errorf("%w: found %d characters of text and %d of class, expected 500 and 60 at most", ErrBadMarker, len(m.Text), len(m.Class))
+	case ladder.CheckText("text", m.Text, 500) != nil:
+		return m, fmt.Errorf("%w: %v", ErrBadMarker, ladder.CheckText("text", m.Text, 500))
+	case ladder.CheckText("class", m.Class, 60) != nil:
+		return m, fmt.Errorf("%w: %v", ErrBadMarker, ladder.CheckText("class", m.Class, 60))
 	case m.DurationMillis < 0 || m.DurationMillis > 24*3600*1000:
 		return m, fmt.Errorf("%w: found a duration of %d ms, expected 0 to a day", ErrBadMarker, m.DurationMillis)
 	case m.At.IsZero():
 		m.At = now
 	case m.At.Sub(now).Abs() > time.Hour:
-		return m, fmt.Errorf("%w: found the time %s, expected one within an hour of now", ErrBadMarker, m.At.Format(time.RFC3339))
+		return m, fmt.Errorf("%w: found the time %s, expected one within an hour of now", ErrBadMarker,
+			m.At.Format(time.RFC3339))
 	}
 	if m.Class == "" {
 		m.Class = "marker"
@@ -67,33 +77,40 @@ func (c *Channel) setMarker(m Marker) {
 	c.describe() // the manifest lists markers too
 }
 
-// wall is the wall clock of a media time in milliseconds.
-func (c *Channel) wall(ms int64) time.Time { return hls.WallClock(c.epoch, ms*90) }
-
 // splice turns a section that came with the feed into a marker. The section that returns to the
 // programme completes the marker of the one that left it.
 func (c *Channel) splice(at time.Time, section []byte) {
 	var s scte35.Section
 	if err := s.Unmarshal(section); err != nil {
-		c.event(Warning, "splice-refused", "The sender sent a cue message that could not be read: "+err.Error(), "Look at the encoder's SCTE 35 settings.")
+		c.badCue = c.o.Now()
+		c.event(Warning, "splice-refused", "The sender sent a cue message that could not be read: "+err.Error(),
+			"Look at the encoder's SCTE 35 settings.")
 		return
 	}
 	id := fmt.Sprintf("splice-%d", s.EventID)
 	for i := len(c.markers) - 1; i >= 0; i-- {
 		m := &c.markers[i]
-		if m.ID != id {
+		if m.event != id {
 			continue
 		}
 		if s.In && !m.Returned {
 			m.Return, m.Returned, m.DurationMillis = section, true, at.Sub(m.At).Milliseconds()
 			c.describe()
+			return
 		}
-		return // it comes again, as cue messages do
+		if s.In || !m.Returned && at.Before(m.At.Add(max(time.Duration(m.DurationMillis)*time.Millisecond,
+			spliceRepeats))) || at.Sub(m.At) < spliceRepeats {
+			return // it comes again, as cue messages do
+		}
+		break // the number is used anew, once the event before it is over
 	}
 	if s.Cancel || s.Command == scte35.Null || s.In {
 		return
 	}
-	m := Marker{ID: id, Class: "splice", At: at, Splice: section, Out: s.Out}
+	m := Marker{ID: id, Class: "splice", At: at, Splice: section, Out: s.Out, event: id}
+	if slices.ContainsFunc(c.markers, func(o Marker) bool { return o.event == id }) {
+		m.ID = fmt.Sprintf("%s-%d", id, at.UnixMilli())
+	}
 	if s.Duration > 0 {
 		m.DurationMillis = s.Duration / 90
 	}

@@ -18,6 +18,9 @@ type Options struct {
 	Worker func() *exec.Cmd // makes the command line of a worker process
 	Logger *slog.Logger
 	Now    func() time.Time // the wall clock; nil is time.Now
+	// Burst is how far a feed's media may run ahead of the wall clock; 0 is DefaultBurst, less than 0
+	// without a limit, for measurements.
+	Burst time.Duration
 }
 
 // Origin holds the channels.
@@ -27,19 +30,16 @@ type Origin struct {
 	channels atomic.Pointer[map[string]*Channel] // replaced whole, so that delivery reads without a lock
 	stop     chan struct{}
 	stopped  sync.WaitGroup
-	work     chan func() // what the keeper has still to write
-	unsaid   atomic.Int64
 }
-
-// maxWork is how many writes may wait for the keeper. Past it the newest are dropped and counted.
-const maxWork = 1024
 
 // Errors that callers tell apart.
 var (
 	ErrUnknownChannel = errors.New("no such channel")
 	ErrExists         = errors.New("the channel exists already")
 	ErrBadKey         = errors.New("the key does not open this channel")
+	ErrUnchecked      = errors.New("the key cannot be checked now")
 	ErrTaken          = errors.New("the channel has a sender already")
+	ErrNoInput        = errors.New("the channel has no such input")
 	ErrEnded          = errors.New("the channel is closed")
 )
 
@@ -48,52 +48,20 @@ func New(o Options) *Origin {
 	if o.Now == nil {
 		o.Now = time.Now
 	}
+	if o.Burst == 0 {
+		o.Burst = DefaultBurst
+	}
 	if o.Logger == nil {
 		o.Logger = slog.New(slog.DiscardHandler)
 	}
-	or := &Origin{Options: o, stop: make(chan struct{}), work: make(chan func(), maxWork)}
+	or := &Origin{Options: o, stop: make(chan struct{})}
 	or.channels.Store(&map[string]*Channel{})
-	or.stopped.Add(2)
+	or.stopped.Add(1)
 	go or.tick()
-	go or.write()
 	return or
 }
 
-// write lets the keeper work, away from the channels' locks.
-func (o *Origin) write() {
-	defer o.stopped.Done()
-	for {
-		select {
-		case f := <-o.work:
-			f()
-		case <-o.stop:
-			for {
-				select {
-				case f := <-o.work:
-					f()
-				default:
-					return
-				}
-			}
-		}
-	}
-}
-
-func (o *Origin) later(f func()) {
-	select {
-	case o.work <- f:
-	default:
-		o.unsaid.Add(1)
-	}
-}
-
-func (o *Origin) event(e Event) {
-	o.Logger.Info(e.Text, "kind", e.Kind, "channel", e.Channel, "level", string(e.Level))
-	o.later(func() { o.Keeper.Event(e) })
-}
-
-// Unsaid returns how many writes were dropped since the keeper was too slow.
-func (o *Origin) Unsaid() int64 { return o.unsaid.Load() }
+func (o *Origin) event(e Event) { o.Keeper.Event(e) }
 
 // tick measures the channels once a second.
 func (o *Origin) tick() {
@@ -182,7 +150,23 @@ func (o *Origin) Close() {
 	o.stopped.Wait()
 }
 
-// Report books what went wrong with a connection.
-func (o *Origin) Report(channel, kind, text, do string) {
-	o.event(Event{At: o.Now(), Channel: channel, Level: Warning, Kind: kind, Text: text, Do: do})
+// Report books what went wrong with a connection of a network.
+func (o *Origin) Report(channel, network, kind, text, do string) {
+	o.event(Event{At: o.Now(), Channel: channel, Level: Warning, Kind: kind, Text: text, Do: do, Like: network})
+}
+
+// KeyRemoved sends the sender away that came with a key.
+func (o *Origin) KeyRemoved(slug string, key int64) {
+	c := o.Channel(slug)
+	if c == nil {
+		return
+	}
+	c.mu.Lock()
+	f := c.feed
+	c.mu.Unlock()
+	if f != nil && f.key == key {
+		const reason = "its contribution key was removed"
+		f.end(reason)
+		f.kick(reason)
+	}
 }

@@ -54,31 +54,41 @@ type memory struct {
 	ended    []string
 }
 
-func (m *memory) Reserve(c string, p origin.Position) error {
+func (m *memory) Reserve(c string, p origin.Position, stored func()) {
+	m.Settle(c, p)
+	go stored()
+}
+
+func (m *memory) Settle(c string, p origin.Position) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if m.position == nil {
 		m.position = map[string]origin.Position{}
 	}
 	m.position[c] = p
-	return nil
 }
-
-func (m *memory) Settle(c string, p origin.Position) error { return m.Reserve(c, p) }
 
 func (m *memory) Event(e origin.Event) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	m.events = append(m.events, e)
 }
-func (m *memory) FeedBegun(origin.FeedRecord) int64        { return 1 }
-func (m *memory) FeedTracks(int64, []media.Track)          {}
-func (m *memory) FeedEnded(_ int64, _ time.Time, r string) { m.ended = append(m.ended, r) }
-func (m *memory) Admit(_, key string) error {
-	if key != "right" {
-		return origin.ErrBadKey
+func (m *memory) NewFeed() int64 { return 1 }
+func (m *memory) Feed(f origin.FeedRecord) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if !f.Ended.IsZero() {
+		m.ended = append(m.ended, f.Reason)
 	}
-	return nil
+}
+func (m *memory) Admit(_, key string) (int64, error) {
+	switch key {
+	case "right":
+		return 1, nil
+	case "unknown":
+		return 0, origin.ErrUnchecked
+	}
+	return 0, origin.ErrBadKey
 }
 
 func (m *memory) has(kind string) bool {
@@ -91,7 +101,7 @@ type receiver struct{ o *origin.Origin }
 
 func (r receiver) Open(c, k, p, remote string) (rtmpin.Feed, error) { return r.o.Open(c, k, p, remote) }
 func (r receiver) IsTaken(err error) bool                           { return strings.Contains(err.Error(), "sender already") }
-func (r receiver) Report(c, kind, text, do string)                  { r.o.Report(c, kind, text, do) }
+func (r receiver) Report(c, net, kind, text, do string)             { r.o.Report(c, net, kind, text, do) }
 
 // rig is an origin with an RTMP port and an HTTP address.
 type rig struct {
@@ -104,7 +114,7 @@ type rig struct {
 
 func newRig(t *testing.T) *rig {
 	r := &rig{t: t, keep: &memory{}}
-	r.o = origin.New(origin.Options{Keeper: r.keep, Gate: r.keep, Worker: func() *exec.Cmd {
+	r.o = origin.New(origin.Options{Keeper: r.keep, Gate: r.keep, Burst: -1, Worker: func() *exec.Cmd {
 		cmd := exec.Command(os.Args[0])
 		cmd.Env = append(os.Environ(), workerMark+"=1")
 		cmd.Stderr = os.Stderr
@@ -254,7 +264,7 @@ func h264(t *testing.T, loop int) (media.Track, []flv.VideoBody, []uint32) {
 			continue
 		}
 		if v.Config {
-			track, _, err = flv.VideoTrack(v.Data)
+			track, err = flv.Track(media.H264, v.Data)
 			require.NoError(t, err)
 			continue
 		}
@@ -280,7 +290,7 @@ func TestTimestampsThatJumpGoOnWithADiscontinuity(t *testing.T) {
 	f.Track(track)
 	for _, base := range []uint32{0, 8000, 4_000_000_000, 4_000_008_000} { // two turns, a jump ahead, and on
 		for i, u := range units {
-			f.Unit(media.Video, base+stamps[i], int64(u.Composition), u.Key, u.Data)
+			f.Unit(media.TrackID(media.Video), base+stamps[i], int64(u.Composition), u.Key, u.Data)
 		}
 	}
 	f.End("test")
@@ -306,7 +316,7 @@ func TestTracksThatChangeBeginANewRun(t *testing.T) {
 		track, units, stamps := h264(t, loop)
 		f.Track(track)
 		for i, u := range units {
-			f.Unit(media.Video, base+stamps[i], int64(u.Composition), u.Key, u.Data)
+			f.Unit(media.TrackID(media.Video), base+stamps[i], int64(u.Composition), u.Key, u.Data)
 		}
 		base += 8000
 	}
@@ -331,12 +341,12 @@ func TestSparseKeyframesAreTold(t *testing.T) {
 	track, units, stamps := h264(t, 1) // keyframes every two seconds
 	f.Track(track)
 	for i, u := range units {
-		f.Unit(media.Video, stamps[i], int64(u.Composition), u.Key, u.Data)
+		f.Unit(media.TrackID(media.Video), stamps[i], int64(u.Composition), u.Key, u.Data)
 	}
 	r.eventually("an event", func() bool { return r.keep.has("keyframes-sparse") })
 	st := c.Status()
 	require.NotEmpty(t, st.Problems)
-	assert.Contains(t, st.Problems[0].Text, "Set its keyframe interval to 500 ms")
+	assert.Contains(t, st.Problems[0].Text, "Set the encoder's keyframe (IDR) interval to 500 ms (15 frames)")
 	f.End("test")
 	for _, s := range c.Rendition("source").View().Snapshot.All {
 		assert.EqualValues(t, 2*media.VideoTimescale, s.Duration)
@@ -365,7 +375,7 @@ func TestSilentSenderLosesItsChannelToTheNext(t *testing.T) {
 	mu.Unlock()
 	second, err := o.Open("start-line", "right", "TEST", "b")
 	require.NoError(t, err)
-	assert.Equal(t, "another sender took over", <-first.Kicked())
+	assert.Contains(t, <-first.Kicked(), "another sender took over")
 	_, err = o.Open("start-line", "wrong", "TEST", "c")
 	assert.ErrorIs(t, err, origin.ErrBadKey)
 	_, err = o.Open("nowhere", "right", "TEST", "c")

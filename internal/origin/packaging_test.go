@@ -11,17 +11,17 @@ import (
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
+	"metaplasis/internal/core/timeline"
 )
 
 type quiet struct{}
 
-func (quiet) Reserve(string, Position) error     { return nil }
-func (quiet) Settle(string, Position) error      { return nil }
-func (quiet) Event(Event)                        {}
-func (quiet) FeedBegun(FeedRecord) int64         { return 1 }
-func (quiet) FeedTracks(int64, []media.Track)    {}
-func (quiet) FeedEnded(int64, time.Time, string) {}
-func (quiet) Admit(string, string) error         { return nil }
+func (quiet) Reserve(_ string, _ Position, stored func()) { go stored() }
+func (quiet) Settle(string, Position)                     {}
+func (quiet) Event(Event)                                 {}
+func (quiet) NewFeed() int64                              { return 1 }
+func (quiet) Feed(FeedRecord)                             {}
+func (quiet) Admit(string, string) (int64, error)         { return 1, nil }
 
 // packer is a channel whose renditions are fed directly, without a worker.
 type packer struct {
@@ -41,9 +41,9 @@ func newPacker(t testing.TB, set Settings, renditions int) *packer {
 	require.NoError(t, err)
 	p := &packer{c: c, key: 60,
 		video: media.Track{Kind: media.Video, Codec: media.H264, Timescale: 90000, Width: 1280, Height: 720, FrameRate: media.Rational{Num: 30, Den: 1}, CodecName: "avc1.64001f", Config: []byte{1}},
-		sound: media.Track{Kind: media.Audio, Codec: media.AAC, Timescale: 48000, SampleRate: 48000, Channels: 2, CodecName: "mp4a.40.2", Config: []byte{0x11, 0x90}},
+		sound: media.Track{Kind: media.Audio, Codec: media.AAC, Timescale: 48000, SampleRate: 48000, Channels: 2, CodecName: "mp4a.40.2", FrameSamples: 1024, Config: []byte{0x11, 0x90}},
 	}
-	p.s = &session{c: c, video: &p.video, audio: &p.sound, outputs: map[string]*output{}, clock: segment.NewClock(0, c.settings.step())}
+	p.s = &session{c: c, video: &p.video, sounds: nameSounds([]*media.Track{&p.sound}), outputs: map[string]*output{}, failed: map[string]failure{}, vtime: timeline.NewVideo(p.video.FrameRate), feed: timeline.NewFeed(0), clock: segment.NewClock(0, c.settings.step())}
 	p.s.clock.Begin(0, false)
 	c.session = p.s
 	for n := range renditions {
@@ -98,7 +98,7 @@ func TestMemoryStaysWithinItsBound(t *testing.T) {
 		p.picture(5_000_000 / 8 / 30)
 	}
 	st := p.c.Status()
-	bound := p.c.settings.MemoryBound(p.c.settings.Ladder.Rungs, 6_000_000)
+	bound := p.c.settings.MemoryBound(p.c.onAir, 0)
 	require.Positive(t, st.Memory)
 	require.Less(t, st.Memory, bound)
 	for _, r := range *p.c.renditions.Load() {

@@ -7,6 +7,7 @@ import (
 
 	"metaplasis/internal/core/bmff"
 	"metaplasis/internal/core/id3"
+	"metaplasis/internal/core/ladder"
 )
 
 // NowPlaying is what a channel says of its programme, as timed metadata in the media itself.
@@ -30,8 +31,10 @@ func (c *Channel) SetPlaying(p NowPlaying) error {
 		kind = http.DetectContentType(p.Picture)
 	}
 	switch {
-	case len(p.Title) > 300 || len(p.Artist) > 300:
-		return fmt.Errorf("%w: found %d and %d characters, expected 300 at most", ErrBadPlaying, len(p.Title), len(p.Artist))
+	case ladder.CheckText("title", p.Title, 300) != nil:
+		return fmt.Errorf("%w: %v", ErrBadPlaying, ladder.CheckText("title", p.Title, 300))
+	case ladder.CheckText("artist", p.Artist, 300) != nil:
+		return fmt.Errorf("%w: %v", ErrBadPlaying, ladder.CheckText("artist", p.Artist, 300))
 	case len(p.Picture) > maxCover:
 		return fmt.Errorf("%w: found a cover of %d bytes, expected %d at most", ErrBadPlaying, len(p.Picture), maxCover)
 	case kind != "" && kind != "image/jpeg" && kind != "image/png":

@@ -5,12 +5,14 @@ import (
 	"compress/gzip"
 	"crypto/sha256"
 	"encoding/hex"
+	"fmt"
 	"strconv"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"metaplasis/internal/core/bmff"
+	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
@@ -21,7 +23,6 @@ type Rendition struct {
 	Name   string
 	window *segment.Window
 	view   atomic.Pointer[View]
-	target int64  // seconds, never falls
 	until  uint64 // the first segment that is not made any more; 0: none
 
 	standIn *Rendition // goes on in its place since the rung was turned off
@@ -123,6 +124,17 @@ func (v *View) whole() []*segment.Segment {
 	return v.list.Segments[:n]
 }
 
+// Transportable reports whether transport streams and packed audio can hold what is in the view, and
+// what its codec is called.
+func (v *View) Transportable() (ok bool, codec string) {
+	all := v.Snapshot.All
+	if len(all) == 0 {
+		return true, ""
+	}
+	t := &all[len(all)-1].Header.Track
+	return transportable(t), coding.Label(t.Codec)
+}
+
 // Playlist returns a playlist of the view. skip asks for a delta update.
 func (v *View) Playlist(w hls.Wrapping, skip bool) *Doc {
 	switch {
@@ -144,6 +156,36 @@ func (v *View) Next() <-chan struct{} { return v.next }
 // BlockedLife is how long a cache may keep the answer to a request that waited for this view: six
 // target durations, since its address names the state (draft, B.1).
 func (v *View) BlockedLife() string { return v.life }
+
+// Shows reports whether there is enough to begin with for players of parts.
+func (v *View) Shows() bool { return v.length() >= startMedia || len(v.whole()) > 1 }
+
+// ShowsWhole reports the same for players of whole segments.
+func (v *View) ShowsWhole() bool {
+	w := v.whole()
+	return len(w) > 1 || len(w) == 1 && (v.length() >= w[0].Duration+startSlack || v.list.Idle)
+}
+
+// HoldsBack reports whether the whole segments reach as far back as a player without parts has to stay
+// behind the end (RFC 8216, 6.3.3: three target durations).
+func (v *View) HoldsBack() bool {
+	var n int64
+	for _, s := range v.whole() {
+		n += s.Duration
+	}
+	return v.list.Idle || v.Ended() || ticks(n)+slackOfRounding >= 3*v.TargetDuration()
+}
+
+// slackOfRounding is what three segments may lack of three target durations, which are whole seconds.
+const slackOfRounding = 100 * time.Millisecond
+
+// length is how much media the playlist shows, in ticks of media.VideoTimescale.
+func (v *View) length() (n int64) {
+	for _, s := range v.list.Segments {
+		n += s.Duration
+	}
+	return n
+}
 
 // Ended reports whether nothing will follow for good.
 func (v *View) Ended() bool { return v.list.Ended }
@@ -254,14 +296,45 @@ func (r *Rendition) render(c *Channel, idle bool) {
 	if len(snap.All) == 0 {
 		return
 	}
-	r.target = max(r.target, hls.TargetDuration(c.settings.step(), snap.Whole()))
 	v := newView(hls.Media{
-		Segments: snap.Advertised, Discontinuity: snap.Discontinuity, TargetDuration: r.target, PartTarget: partTarget(c.partTarget, snap.Advertised),
+		Segments: snap.Advertised, Discontinuity: snap.Discontinuity, TargetDuration: c.targetFor(snap.Whole()), PartTarget: partTarget(c.partTarget, snap.Advertised),
 		Epoch: c.epoch, StartOffset: c.settings.StartOffsetMillis, Idle: idle, Ended: idle && c.settings.Closed,
-		Ranges: c.rangesWithin(snap.Advertised),
+		Ranges: c.rangesWithin(snap.Advertised), PartFiles: c.settings.PartFiles, NextAt: c.expectedEnd(),
 	}, snap, func() []hls.Report { return c.reports(r) })
 	v.Peak, v.Average = r.window.Rates()
 	r.show(v)
+}
+
+// targetFor returns the target duration of all of the channel's playlists, which agree. It never
+// falls while somebody may hold one of them. It is told before any segment is whole: the source's
+// keyframes lead, so that it counts how far apart they were.
+func (c *Channel) targetFor(whole []*segment.Segment) int64 {
+	before := c.target
+	expected := int64(0)
+	if s := c.session; s != nil && !s.ended {
+		expected = (s.clock.Length() + media.VideoTimescale/2) / media.VideoTimescale
+	}
+	c.target = max(c.target, expected, hls.TargetDuration(c.settings.step(), whole))
+	if before > 0 && c.target > before && c.listed {
+		c.event(Warning, "target-duration-rose", fmt.Sprintf("A segment of %d s came where %d s were told: the sender's keyframes are further apart than before. Players may wait once.", c.target, before),
+			fmt.Sprintf("Set the encoder's keyframe interval to %d ms.", c.settings.SegmentMillis))
+	}
+	return c.target
+}
+
+// targetKnown reports whether it is known how long segments will be. Playlists wait for that, since
+// their target duration may not change: where the source leads, two keyframes tell.
+func (c *Channel) targetKnown() bool {
+	s := c.session
+	return c.listed || s == nil || s.ended || s.clock.Even() > 0 || s.clock.Known()
+}
+
+// expectedEnd is where the open segments are likely to end, 0 when nobody knows.
+func (c *Channel) expectedEnd() int64 {
+	if c.session == nil || c.session.ended {
+		return 0
+	}
+	return c.session.clock.Expected()
 }
 
 // partTarget widens the planned target to the longest part that is there, so that the rule holds
@@ -312,9 +385,8 @@ func (r *Rendition) follow(c *Channel) {
 	if len(shown) == 0 {
 		return
 	}
-	r.target = max(r.target, hls.TargetDuration(0, shown), r.standIn.target)
 	list := other.list
-	list.Segments, list.TargetDuration, list.Discontinuity = shown, r.target, c.discontinuitiesBefore(shown[0].MSN)
+	list.Segments, list.TargetDuration, list.Discontinuity = shown, c.targetFor(shown), c.discontinuitiesBefore(shown[0].MSN)
 	list.StandIn, list.StandInFrom = r.standIn.Name, r.until
 	next := newView(list, &segment.Snapshot{All: own, Advertised: own}, func() []hls.Report { return c.reports(r) })
 	next.Retired = true

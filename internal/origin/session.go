@@ -3,11 +3,9 @@ package origin
 import (
 	"cmp"
 	"fmt"
-	"slices"
+	"strings"
 	"time"
 
-	"metaplasis/internal/core/aac"
-	"metaplasis/internal/core/avc"
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
@@ -19,103 +17,74 @@ import (
 
 // Bounds of a session.
 const (
-	maxHeldAudio = 512 // frames that wait until the clock has decided where they belong
+	maxHeldBytes = 4 << 20 // of sound that waits until the clock has decided where it belongs
 	drainWait    = 3 * time.Second
-	// sparseKeyframes is how many segment lengths may lie between two of the source's keyframes
-	// before the engineer is told.
-	sparseKeyframes = 2
 )
 
 // session is one unbroken run of a feed: its tracks do not change and its times go on. All of it
 // is guarded by the channel's lock.
 type session struct {
-	c         *Channel
-	video     *media.Track
-	audio     *media.Track
-	clock     *segment.Clock
-	feed      *timeline.Feed
-	vtime     *timeline.Track
-	atime     *timeline.Track
-	outputs   map[string]*output
-	held      []heldUnit
-	sup       *worker.Supervisor
-	config    transcode.Config
-	begun     bool // the first keyframe has come
-	unaligned bool // the first stamp is still to be set against the wall clock
-	ended     bool
-	rungs     []ladder.Rung
-	said      []captioned // captions of the source that encoded renditions may still need
-	scan      avc.CaptionScan
+	c            *Channel
+	video        *media.Track
+	sounds       []*sound // the first is the main one, which the ladder codes
+	clock        *segment.Clock
+	feed         *timeline.Feed
+	vtime        *timeline.Track
+	varies       bool  // the plan of the parts is one for a frame rate that varies
+	longest      int64 // the longest that a picture lasted, ticks of media.VideoTimescale
+	outputs      map[string]*output
+	held         []heldUnit
+	heldBytes    int
+	waiting      []waitingUnit // sound that came before the first picture
+	waitingBytes int
+	sup          *worker.Supervisor
+	config       transcode.Config
+	newSets      bool // the decoder has not got the newest parameter sets yet
+	begun        bool // the first keyframe has come
+	unaligned    bool // the first stamp is still to be set against the wall clock
+	ended        bool
+	rungs        []ladder.Rung
+	failed       map[string]failure // rungs that the worker could not make
+	captions     sourceCaptions
+	source       source
+	coding       codingTime
+	newest       int64         // presentation time of the newest picture
+	end          int64         // presentation time behind all units, ticks of media.VideoTimescale
+	firstWall    time.Time     // when the first unit came
+	firstAt      int64         // its media time, ticks of media.VideoTimescale
+	lead         time.Duration // by which it began ahead of the wall clock, since the feed before ended there
+}
 
-	lastKey   int64 // presentation time of the newest keyframe
-	warnedGap bool
+// sound is one of a session's tracks of sound.
+type sound struct {
+	track *media.Track
+	time  *timeline.Track
+	name  string // of the rendition that passes it through
+}
+
+// waitingUnit is a unit of a track of sound.
+type waitingUnit struct {
+	of *sound
+	u  media.AccessUnit
+}
+
+// failure is why a rung is not made.
+type failure struct {
+	rung ladder.Rung // as it was then: another one is tried anew
+	text string
 }
 
 // output is a rendition as one session makes it.
 type output struct {
-	r      *Rendition
-	cutter segment.Cutter
-	direct bool  // fed from the source, not from the worker
-	said   int64 // captions up to this presentation time are in it
+	r         *Rendition
+	cutter    segment.Cutter
+	direct    bool  // fed from the source, not from the worker
+	captioned int64 // captions up to this presentation time are in it
 }
 
-// captioned are the captions of one picture of the source, in order of presentation.
-type captioned struct {
-	pts  int64
-	data [][]byte
-}
-
-// maxSaid bounds the captions that wait for encoded pictures: about four seconds.
-const maxSaid = 256
-
-// reordered is how many pictures may come before one that is shown earlier (H.264, A.3.1).
-const reordered = 16
-
-// noteCaptions keeps the captions of a picture for the renditions that are coded anew, and tells
-// viewers of services that were not seen before.
-func (s *session) noteCaptions(u *media.AccessUnit) {
-	data := avc.Captions(u.Data)
-	if data == nil {
-		return
-	}
-	at, _ := slices.BinarySearchFunc(s.said, u.PTS, func(c captioned, pts int64) int { return cmp.Compare(c.pts, pts) })
-	s.said = slices.Insert(s.said, at, captioned{u.PTS, data})
-	if n := len(s.said); n > reordered {
-		for _, d := range s.said[n-1-reordered].data {
-			s.c.announce(s.scan.See(d))
-		}
-	}
-	if len(s.said) > maxSaid {
-		s.said = slices.Delete(s.said, 0, len(s.said)-maxSaid)
-	}
-}
-
-// announce adds services to the captions that viewers are told of.
-func (c *Channel) announce(services []string) {
-	for _, name := range services {
-		if !slices.Contains(c.captions, name) {
-			c.captions = append(c.captions, name)
-			slices.Sort(c.captions)
-			c.describe()
-		}
-	}
-}
-
-// addCaptions puts the captions of all source pictures up to a coded one into it, so that a
-// picture that was dropped takes none along.
-func (s *session) addCaptions(o *output, u *media.AccessUnit) {
-	var seis [][]byte
-	for _, c := range s.said {
-		if c.pts > o.said && c.pts <= u.PTS {
-			for _, d := range c.data {
-				seis = append(seis, avc.CaptionSEI(d))
-			}
-		}
-	}
-	o.said = max(o.said, u.PTS)
-	if seis != nil {
-		u.Data = avc.InsertSEI(u.Data, seis...)
-	}
+// mediaAhead is by how much the media that came runs ahead of the wall clock.
+func (s *session) mediaAhead(now time.Time) time.Duration {
+	return ticks(s.feed.Last()-s.firstAt) - now.Sub(s.firstWall) + s.lead
 }
 
 type heldUnit struct {
@@ -123,20 +92,99 @@ type heldUnit struct {
 	u    media.AccessUnit
 }
 
-// newSession prepares a run that begins at a media time in milliseconds.
-func newSession(c *Channel, video, audio *media.Track, startMillis int64) *session {
-	s := &session{c: c, video: video, audio: audio, outputs: map[string]*output{}, feed: timeline.NewFeed(startMillis)}
+// newSession prepares a run whose first unit came at a time and has a media time in ticks of
+// media.VideoTimescale.
+func newSession(c *Channel, video *media.Track, sounds []*media.Track, first time.Time, start, longest int64) *session {
+	s := &session{
+		c: c, video: video, sounds: nameSounds(sounds), outputs: map[string]*output{}, failed: map[string]failure{}, feed: timeline.NewFeed(start),
+		longest: longest, firstWall: first, firstAt: start, unaligned: c.settings.Aligned,
+	}
 	if video != nil {
 		s.vtime = timeline.NewVideo(video.FrameRate)
+		s.varies = s.vtime.Varies()
 	}
-	if audio != nil {
-		s.atime = timeline.NewAudio(audio.Timescale, 1024)
+	if c.settings.Aligned {
+		if s.vtime != nil {
+			s.vtime.Stiff()
+		}
+		for _, a := range s.sounds {
+			a.time.Stiff()
+		}
 	}
 	s.clock = segment.NewClock(c.position.NextMSN, c.settings.step())
 	s.clock.SetAligned(c.settings.Aligned)
 	s.clock.Begin(0, c.position.NextMSN > 0)
 	s.applyLadder(c.ladderFor(video))
 	return s
+}
+
+// nameSounds gives each track of sound the rendition that passes it through: the main one is called as
+// the ladder calls it, others by their language or their number.
+func nameSounds(tracks []*media.Track) (out []*sound) {
+	taken := map[string]bool{}
+	for i, t := range tracks {
+		name := ladder.AudioName(0)
+		if i > 0 {
+			base := name + "-" + cmp.Or(soundLabel(t.Language), "track")
+			name = base
+			for n := i + 1; taken[name] || name == base && t.Language == ""; n++ {
+				name = fmt.Sprintf("%s-%d", base, n)
+			}
+		}
+		taken[name] = true
+		out = append(out, &sound{track: t, time: timeline.NewAudio(t.Timescale, t.FrameSamples), name: name})
+	}
+	return out
+}
+
+// soundLabel keeps what may stand in an address.
+func soundLabel(language string) string {
+	return strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' {
+			return r
+		}
+		return -1
+	}, language)
+}
+
+// main returns the main track of sound, nil when there is none.
+func (s *session) main() *media.Track {
+	if len(s.sounds) == 0 {
+		return nil
+	}
+	return s.sounds[0].track
+}
+
+// sound returns the track of sound of an id, nil when it is none of the session's.
+func (s *session) sound(id media.TrackID) *sound {
+	for _, a := range s.sounds {
+		if a.track.ID == id {
+			return a
+		}
+	}
+	return nil
+}
+
+// soundName is the rendition of sound of a rung: what cannot be decoded passes through.
+func (s *session) soundName(r *ladder.Rung) string {
+	if t := s.main(); t != nil && t.Undecodable != "" {
+		return ladder.AudioName(0)
+	}
+	return ladder.AudioName(r.AudioBitrate)
+}
+
+// refused says why a rung of the ladder cannot be made of this source, "" when it can.
+func (s *session) refused(r ladder.Rung) string {
+	switch f, failed := s.failed[r.Name]; {
+	case r.Source && s.source.suspended:
+		return "it waits for the sender's IDR pictures"
+	case !r.Source && s.video != nil && s.video.Undecodable != "":
+		return fmt.Sprintf("the source cannot be coded anew, since no decoder here reads %s; it can only pass through",
+			s.video.Undecodable)
+	case failed && f.rung.Equal(r):
+		return f.text
+	}
+	return ""
 }
 
 // applyLadder plans the renditions from the next boundary on.
@@ -151,7 +199,7 @@ func (s *session) applyLadder(rungs []ladder.Rung) {
 	}
 	s.clock.SetStep(s.c.settings.step())
 	mode := segment.Grid
-	conf := transcode.Config{At: at, Video: s.video, Audio: s.audio}
+	conf := transcode.Config{At: at, Video: decodable(s.video), Audio: decodable(s.main())}
 	if s.video != nil {
 		conf.Part = s.plan(s.video).Video.Step
 	}
@@ -168,12 +216,9 @@ func (s *session) applyLadder(rungs []ladder.Rung) {
 		o = &output{direct: direct}
 		o.r = s.c.rendition(name)
 		o.cutter.SetFloor(at)
+		s.limit(o, name)
 		if direct {
-			t := s.audio
-			if name == sourceName(rungs) {
-				t = s.video
-			}
-			s.setTrack(o, *t)
+			s.setTrack(o, *s.sourceTrack(name))
 		}
 		if old := s.outputs[name]; old != nil {
 			s.finish(old)
@@ -185,6 +230,9 @@ func (s *session) applyLadder(rungs []ladder.Rung) {
 			continue
 		}
 		r = r.WithDefaults()
+		if s.refused(r) != "" {
+			continue
+		}
 		switch {
 		case s.video == nil:
 		case r.Source:
@@ -194,16 +242,21 @@ func (s *session) applyLadder(rungs []ladder.Rung) {
 			w, h := r.Size(s.video)
 			conf.Rungs = append(conf.Rungs, transcode.Rung{
 				Name: r.Name, Width: w, Height: h, SAR: r.SAR(s.video),
-				Bitrate: r.Bitrate, Peak: r.Peak, Buffer: r.Buffer, Effort: r.Effort,
+				Bitrate: r.Bitrate, Peak: r.Peak, Buffer: r.Buffer, Effort: r.Effort, Colour: s.video.Colour,
 			})
 			add(r.Name, false)
 		}
-		if s.audio != nil {
-			name := ladder.AudioName(r.AudioBitrate)
-			if r.AudioBitrate > 0 && !wanted[name] {
+		for i, a := range s.sounds {
+			if i > 0 {
+				add(a.name, true)
+				continue
+			}
+			name := s.soundName(&r)
+			passes := name == a.name
+			if !passes && !wanted[name] {
 				conf.Sound = append(conf.Sound, transcode.AudioRung{Name: name, Bitrate: r.AudioBitrate})
 			}
-			add(name, r.AudioBitrate == 0)
+			add(name, passes)
 		}
 	}
 	for name, o := range s.outputs {
@@ -219,9 +272,28 @@ func (s *session) applyLadder(rungs []ladder.Rung) {
 	s.c.listVariants()
 }
 
+// decodable returns a track that a decoder here reads, else nil: there is nothing to do for the worker.
+func decodable(t *media.Track) *media.Track {
+	if t == nil || t.Undecodable != "" {
+		return nil
+	}
+	return t
+}
+
+// sourceTrack returns the track that a rendition passes through.
+func (s *session) sourceTrack(name string) *media.Track {
+	for _, a := range s.sounds {
+		if a.name == name {
+			return a.track
+		}
+	}
+	return s.video
+}
+
 // setTrack gives a rendition its header, and the parts that fit its frames.
 func (s *session) setTrack(o *output, t media.Track) {
 	o.cutter.SetHeader(newHeader(t))
+	o.cutter.Prefix = s.c.incarnation
 	if t.Kind == media.Video || s.video == nil {
 		o.cutter.Messages = s.c.messages
 	}
@@ -240,353 +312,54 @@ func (s *session) setTrack(o *output, t media.Track) {
 
 // plan fits the channel's parts to its video and to one of its renditions of sound.
 func (s *session) plan(t *media.Track) segment.Parts {
-	sound := s.audio
+	sound := s.main()
 	if t.Kind == media.Audio {
 		sound = t
 	}
 	var rate media.Rational
+	var longest int64
 	switch {
+	case s.video != nil && s.varies:
+		longest = max(s.longest, usualPicture)
 	case s.video != nil:
 		rate = s.video.FrameRate
 	case sound != nil:
-		rate = media.Rational{Num: sound.Timescale, Den: aac.FrameSamples}
+		rate = media.Rational{Num: sound.Timescale, Den: sound.FrameSamples}
 	}
 	if sound == nil {
-		return segment.PlanParts(s.c.settings.part(), rate, 0, 0)
+		return segment.PlanParts(s.c.settings.part(), rate, longest, 0, 0)
 	}
-	return segment.PlanParts(s.c.settings.part(), rate, aac.FrameSamples, sound.Timescale)
+	return segment.PlanParts(s.c.settings.part(), rate, longest, sound.FrameSamples, sound.Timescale)
 }
 
-func sourceName(rungs []ladder.Rung) string {
-	for _, r := range rungs {
-		if r.Source {
-			return r.Name
-		}
-	}
-	return ""
-}
+// usualPicture is how long the pictures of a varying rate last when nothing better is known: 24 a second.
+const usualPicture = media.VideoTimescale / 24
 
-// unit takes one access unit of the feed, its times still the sender's.
-func (s *session) unit(kind media.Kind, stamp uint32, composition int64, key bool, data []byte) (jumped bool) {
-	if s.unaligned {
-		s.unaligned = false
-		s.feed.Align(stamp, s.c.o.Now().UnixMilli(), s.c.settings.SegmentMillis)
-	}
-	ms, jumped := s.feed.Map(stamp)
-	u := media.AccessUnit{Key: key, Data: data}
-	if kind == media.Video {
-		u.DTS = s.vtime.DTS(ms)
-		u.PTS = u.DTS + s.vtime.Composition(composition)
-		s.videoUnit(&u)
-	} else {
-		u.Key = true
-		u.DTS = s.atime.DTS(ms)
-		u.PTS, u.Duration = u.DTS, 1024
-		s.audioUnit(&u)
-	}
-	return jumped
-}
-
-func (s *session) videoUnit(u *media.AccessUnit) {
-	if !s.begun {
-		if !u.Key {
-			return
-		}
-		s.begin(u)
-	}
-	if u.Key {
-		s.checkInterval(u.PTS)
-	}
-	s.offer(u)
-	s.noteCaptions(u)
-	s.work((*worker.Supervisor).Video, u)
+// setParameters takes other parameter sets for the same picture: decoders hear of them, viewers do not.
+func (s *session) setParameters(t *media.Track) {
+	t.FrameRate = s.video.FrameRate
+	s.video = t
+	s.newSets = true
 	for _, o := range s.outputs {
-		if o.direct && o.cutter.Header().Track.Kind == media.Video {
-			direct := *u
-			direct.Duration = s.vtime.Step() // so that a part can end with this picture
-			s.cut(o, direct)
+		if h := o.cutter.Header(); o.direct && h.Track.Kind == media.Video {
+			s.setTrack(o, *t)
 		}
 	}
-	s.releaseAudio(false)
+	s.applyLadder(s.rungs) // so that the next worker begins with them
 }
 
-// begin starts the clock, the channel's numbering and the worker at the first unit.
-func (s *session) begin(u *media.AccessUnit) {
-	s.begun = true
-	if s.sup == nil && s.needsWorker() {
-		s.startWorker()
-	}
-	s.c.sessionBegun(s)
-}
-
-func (s *session) needsWorker() bool { return s.video != nil || len(s.config.Sound) > 0 }
-
-func (s *session) startWorker() {
-	s.sup = worker.NewSupervisor(s.c.o.Worker, s.config, &handler{s}, s.c.o.Logger.With("channel", s.c.slug))
-}
-
-func (s *session) work(send func(*worker.Supervisor, *media.AccessUnit), u *media.AccessUnit) {
-	if s.sup != nil {
-		send(s.sup, u)
-	}
-}
-
-// offer shows a unit of the leading track to the clock and passes on the boundary that it opens.
-func (s *session) offer(u *media.AccessUnit) {
-	b, ok := s.clock.Offer(u)
-	if !ok {
-		return
-	}
-	if s.sup == nil && s.needsWorker() {
-		s.startWorker()
-	}
-	if s.sup != nil {
-		s.sup.Boundary(b)
-	}
-	s.c.boundary(b)
-	for _, o := range s.outputs {
-		// A segment later every encoder has put out what it held.
-		if o.r.until > 0 && b.MSN > o.r.until {
-			s.finish(o)
-			s.handOver(o)
+// limit bounds what a rendition may hold.
+func (s *session) limit(o *output, name string) {
+	bitrate := int64(maxSourceBitrate)
+	for _, r := range s.rungs {
+		if r.Name == name && !r.Source {
+			bitrate = r.WithDefaults().Peak * 3 / 2
 		}
 	}
-}
-
-// handOver lets another rendition stand in for one that was turned off, once its last segment is
-// whole: at once, since viewers of parts have less than a second in hand.
-func (s *session) handOver(o *output) {
-	if s.outputs[o.r.Name] != o {
-		return // it was done with its last segment
+	if ladder.IsAudioName(name) {
+		bitrate = maxSoundBitrate
 	}
-	delete(s.outputs, o.r.Name)
-	s.c.retire(o.r, func(name string) bool { return s.outputs[name] != nil })
-	s.c.listVariants()
-}
-
-// checkInterval tells the engineer when the source's keyframes are too far apart for a rung that
-// passes the source through.
-func (s *session) checkInterval(pts int64) {
-	gap := pts - s.lastKey
-	if s.lastKey > 0 && gap > sparseKeyframes*s.c.settings.step() && !s.warnedGap && sourceIsOn(s.rungs) {
-		s.warnedGap = true
-		s.c.event(Warning, "keyframes-sparse",
-			fmt.Sprintf("The sender's keyframes are %d ms apart, and segments of %d ms follow them.", gap/90, s.c.settings.SegmentMillis),
-			fmt.Sprintf("Set the encoder's keyframe interval to %d ms, or turn the rung off that passes the source through.", s.c.settings.SegmentMillis))
-	}
-	s.lastKey = pts
-}
-
-func sourceIsOn(rungs []ladder.Rung) bool {
-	return slices.ContainsFunc(rungs, func(r ladder.Rung) bool { return r.Source && r.On })
-}
-
-func (s *session) audioUnit(u *media.AccessUnit) {
-	if s.video == nil {
-		lead := *u
-		lead.PTS = media.Rescale(u.PTS, s.audio.Timescale, media.VideoTimescale)
-		lead.DTS = lead.PTS
-		if !s.begun {
-			s.begin(&lead)
-		}
-		s.offer(&lead)
-	}
-	if !s.begun {
-		return
-	}
-	s.work((*worker.Supervisor).Audio, u)
-	for name, o := range s.outputs {
-		if o.direct && o.cutter.Header().Track.Kind == media.Audio {
-			s.hold(name, *u)
-		}
-	}
-	s.releaseAudio(false)
-}
-
-// hold keeps a unit of sound until the clock knows its segment: a keyframe of the source that
-// was presented before it may still be on its way.
-func (s *session) hold(name string, u media.AccessUnit) {
-	s.held = append(s.held, heldUnit{name, u})
-	if len(s.held) > maxHeldAudio {
-		s.releaseAudio(true)
-	}
-}
-
-func (s *session) releaseAudio(all bool) {
-	kept := s.held[:0]
-	for _, h := range s.held {
-		o := s.outputs[h.name]
-		if o == nil || o.cutter.Header() == nil {
-			continue
-		}
-		pts := media.Rescale(h.u.PTS, o.cutter.Header().Track.Timescale, media.VideoTimescale)
-		if !all && s.video != nil && !s.clock.Decided(pts) {
-			kept = append(kept, h)
-			continue
-		}
-		s.cut(o, h.u)
-	}
-	clear(s.held[len(kept):])
-	s.held = kept
-}
-
-// cut gives a unit to its rendition's cutter and publishes what that finishes.
-func (s *session) cut(o *output, u media.AccessUnit) {
-	t := &o.cutter.Header().Track
-	b, due, ok := s.clock.Lookup(media.Rescale(u.PTS, t.Timescale, media.VideoTimescale))
-	if !ok {
-		return
-	}
-	if o.r.until > 0 && b.MSN >= o.r.until {
-		s.finish(o) // what comes is behind its end
-		return
-	}
-	for _, seg := range o.cutter.Push(u, b, due, s.c.o.Now()) {
-		s.publish(o, seg)
-	}
-}
-
-func (s *session) publish(o *output, seg *segment.Segment) {
-	s.c.publish(o.r, seg)
-	if !seg.Open && o.r.until > 0 && seg.MSN+1 >= o.r.until {
-		s.handOver(o)
-	}
-	if o.direct || s.sup == nil || seg.Open {
-		return
-	}
-	// What every rendition of the worker has finished need not be repeated by another worker.
-	settled := seg.MSN + 1
-	for _, other := range s.outputs {
-		if !other.direct && other.r.until == 0 {
-			settled = min(settled, other.cutter.Floor())
-		}
-	}
-	s.sup.Settled(settled)
-}
-
-func (s *session) finish(o *output) {
-	if seg := o.cutter.Flush(); seg != nil {
-		s.publish(o, seg)
-	}
-}
-
-// end closes the run: what the source fed is published at once, what the worker still holds when
-// it has drained.
-func (s *session) end() {
-	if s.ended {
-		return
-	}
-	s.ended = true
-	s.releaseAudio(true)
-	for _, o := range s.outputs {
-		if o.direct {
-			s.finish(o)
-		}
-	}
-	s.c.position.NextMSN = max(s.c.position.NextMSN, s.clock.Next())
-	if s.sup == nil {
-		s.c.rest()
-		return
-	}
-	s.sup.Drain()
-	sup := s.sup
-	time.AfterFunc(drainWait, func() { s.dismiss(sup) })
-}
-
-// dismiss publishes the last of the worker's renditions and ends it. It takes the channel's lock.
-func (s *session) dismiss(sup *worker.Supervisor) {
-	s.c.mu.Lock()
-	if s.sup != sup {
-		s.c.mu.Unlock()
-		return
-	}
-	s.releaseAudio(true)
-	for _, o := range s.outputs {
-		s.finish(o)
-	}
-	s.sup = nil
-	s.c.rest()
-	s.c.mu.Unlock()
-	sup.Close()
-}
-
-// handler receives what the worker makes.
-type handler struct{ s *session }
-
-func (h *handler) lock() func() {
-	h.s.c.mu.Lock()
-	return h.s.c.mu.Unlock
-}
-
-// Track implements worker.Handler.
-func (h *handler) Track(name string, t media.Track) {
-	defer h.lock()()
-	if o := h.s.outputs[name]; o != nil && !o.direct {
-		h.s.setTrack(o, t)
-		h.s.c.listVariants()
-	}
-}
-
-// Unit implements worker.Handler.
-func (h *handler) Unit(name string, u media.AccessUnit) {
-	defer h.lock()()
-	o := h.s.outputs[name]
-	if o == nil || o.direct || o.cutter.Header() == nil {
-		return
-	}
-	if o.cutter.Header().Track.Kind == media.Audio {
-		h.s.hold(name, u)
-		h.s.releaseAudio(false)
-		return
-	}
-	h.s.addCaptions(o, &u)
-	h.s.cut(o, u)
-}
-
-// Picture implements worker.Handler.
-func (h *handler) Picture(jpeg []byte) { h.s.c.picture.Store(&Picture{JPEG: jpeg, At: h.s.c.o.Now()}) }
-
-// Stats implements worker.Handler.
-func (h *handler) Stats(st worker.Stats) {
-	defer h.lock()()
-	h.s.c.workerStats(st)
-}
-
-// Failed implements worker.Handler.
-func (h *handler) Failed(text string) {
-	h.s.c.event(Failure, "transcoding-failed", text, "Check the rung's settings; the other rungs go on.")
-}
-
-// Replaced implements worker.Handler.
-func (h *handler) Replaced(why string, repeats bool) map[string]int64 {
-	unlock := h.lock()
-	resume := map[string]int64{}
-	for name, o := range h.s.outputs {
-		if o.direct {
-			continue
-		}
-		if from := o.cutter.Discard(); from > 0 {
-			resume[name] = from
-		}
-	}
-	h.s.c.load.replaced++
-	unlock()
-	text := "The worker was replaced: " + why + ". It goes on behind the last part that is out; viewers miss nothing."
-	if !repeats {
-		text = "The worker was replaced: " + why + ", twice on the same stretch of the feed. That stretch is left out as a gap."
-	}
-	h.s.c.event(Warning, "worker-replaced", text, "If it happens again, look at the feed's encoder and at the machine's memory.")
-	return resume
-}
-
-// Drained implements worker.Handler. The worker is dismissed on another goroutine, since it
-// waits for the one that calls this.
-func (h *handler) Drained() {
-	h.s.c.mu.Lock()
-	sup := h.s.sup
-	ended := h.s.ended
-	h.s.c.mu.Unlock()
-	if ended && sup != nil {
-		go h.s.dismiss(sup)
-	}
+	budget := s.c.settings.budget(bitrate)
+	o.r.window.SetBudget(budget)
+	o.cutter.MaxBytes = int(openShare(budget))
 }

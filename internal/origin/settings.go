@@ -27,6 +27,9 @@ type Settings struct {
 	// Aligned cuts at even steps of the wall clock and numbers segments by it, so that two origins
 	// with the same source make the same segments. It takes effect with the next feed.
 	Aligned bool `json:"aligned,omitempty"`
+	// PartFiles gives each part an address of its own. Without it parts are byte ranges of their segment:
+	// one object for all protocols in every cache, and fewer requests.
+	PartFiles bool `json:"partFiles,omitempty"`
 	// TS offers segments in MPEG-2 transport streams too, and sound in packed audio.
 	TS bool `json:"ts,omitempty"`
 	// Numbered makes the manifest count segments of even length instead of listing their times.
@@ -36,10 +39,24 @@ type Settings struct {
 	Language   string      `json:"language,omitempty"`  // of sound and captions, RFC 5646
 	// CoverEvery puts the cover picture into each so-many-th segment; 0 is 5.
 	CoverEvery int `json:"coverEvery,omitempty"`
+	// Inputs are the ways in which the channel may be fed, the preferred one first. None is a sender alone.
+	Inputs []Input `json:"inputs,omitempty"`
 	// Closed ends the playlists for good, until it is taken back.
 	Closed bool          `json:"closed,omitempty"`
 	Ladder ladder.Ladder `json:"ladder"`
 }
+
+// Input is one way in which a channel may be fed.
+type Input struct {
+	Kind string `json:"kind"`           // "sender": an encoder that connects with a key; "file": a recording that repeats
+	File string `json:"file,omitempty"` // of a file: its name in the service's folder of files
+}
+
+// The kinds of input.
+const (
+	InputSender = "sender"
+	InputFile   = "file"
+)
 
 // Selection is a choice of rungs with addresses of its own.
 type Selection struct {
@@ -78,6 +95,9 @@ func (s Settings) WithDefaults() Settings {
 	if s.Title == "" {
 		s.Title = s.Slug
 	}
+	if len(s.Inputs) == 0 {
+		s.Inputs = []Input{{Kind: InputSender}}
+	}
 	if len(s.Ladder.Rungs) == 0 {
 		s.Ladder.Planned = true
 	}
@@ -88,20 +108,60 @@ func (s Settings) WithDefaults() Settings {
 func (s Settings) Check() []ladder.Problem {
 	var out []ladder.Problem
 	if !slugForm.MatchString(s.Slug) {
-		out = append(out, ladder.Problem{Field: "slug", Text: fmt.Sprintf("found %q, expected lower-case letters, digits and hyphens, 63 at most, such as start-line", s.Slug)})
+		out = append(out, ladder.Problem{Field: "slug",
+			Text: fmt.Sprintf("found %q, expected lower-case letters, digits and hyphens, 63 at most, such as start-line",
+				s.Slug)})
 	}
-	if len(s.Title) > 120 {
-		out = append(out, ladder.Problem{Field: "title", Text: fmt.Sprintf("found %d characters, expected 120 at most", len(s.Title))})
+	for _, text := range []struct {
+		field, text string
+		most        int
+	}{{"title", s.Title, 120}, {"soundName", s.SoundName, 60}} {
+		if p := ladder.CheckText(text.field, text.text, text.most); p != nil {
+			out = append(out, *p)
+		}
 	}
 	if s.SegmentMillis < 500 || s.SegmentMillis > 10_000 {
-		out = append(out, ladder.Problem{Field: "segmentMillis", Text: fmt.Sprintf("found %d, expected 500 to 10000", s.SegmentMillis)})
+		out = append(out, ladder.Problem{Field: "segmentMillis",
+			Text: fmt.Sprintf("found %d, expected 500 to 10000", s.SegmentMillis)})
 	}
 	if s.Window < 3 || s.Window > 60 {
-		out = append(out, ladder.Problem{Field: "window", Text: fmt.Sprintf("found %d segments, expected 3 to 60", s.Window)})
+		out = append(out, ladder.Problem{Field: "window",
+			Text: fmt.Sprintf("found %d segments, expected 3 to 60", s.Window)})
 	}
+	out = append(out, s.checkInputs()...)
 	out = append(out, s.checkPackaging()...)
 	return append(out, ladder.Check(s.Ladder.Rungs)...)
 }
+
+const maxInputs = 4
+
+var fileForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,99}\.flv$`)
+
+func (s Settings) checkInputs() (out []ladder.Problem) {
+	add := func(i int, text string, args ...any) {
+		out = append(out, ladder.Problem{Field: fmt.Sprintf("inputs.%d", i), Text: fmt.Sprintf(text, args...)})
+	}
+	if len(s.Inputs) > maxInputs {
+		add(maxInputs, "found %d inputs, expected %d at most", len(s.Inputs), maxInputs)
+	}
+	senders := 0
+	for i, in := range s.Inputs {
+		switch {
+		case in.Kind == InputSender:
+			if senders++; senders > 1 {
+				add(i, "found a second input for senders, expected one: all of the channel's keys lead to it")
+			}
+		case in.Kind != InputFile:
+			add(i, "found kind %q, expected %s or %s", clip(in.Kind), InputSender, InputFile)
+		case !fileForm.MatchString(in.File):
+			add(i, "found file %q, expected the name of an FLV file in the folder of files, such as standby.flv", clip(in.File))
+		}
+	}
+	return out
+}
+
+// rank is the place of an input among those of the channel, the preferred one first; -1 when it is none.
+func (s *Settings) rank(in Input) int { return slices.Index(s.Inputs, in) }
 
 // reserved are the names that the channel's own playlists have.
 var reserved = map[string]bool{"index": true, "ts": true, "low": true, "time": true, "picture": true}
@@ -123,9 +183,6 @@ func (s Settings) checkPackaging() (out []ladder.Problem) {
 	}
 	if s.Language != "" && !languageForm.MatchString(s.Language) {
 		add("language", "found %q, expected a language tag such as en or de-CH", s.Language)
-	}
-	if len(s.SoundName) > 60 {
-		add("soundName", "found %d characters, expected 60 at most", len(s.SoundName))
 	}
 	if len(s.Selections) > 8 {
 		add("selections", "found %d, expected 8 at most", len(s.Selections))
@@ -158,17 +215,54 @@ func (s Settings) part() int64 { return s.PartMillis * media.VideoTimescale / 10
 
 func (s Settings) step() int64 { return s.SegmentMillis * media.VideoTimescale / 1000 }
 
-// MemoryBound is the most that the channel's media can take in memory, in bytes, for a source of
-// a bitrate, with every wrapping made and a cover of the largest size.
-func (s Settings) MemoryBound(rungs []ladder.Rung, sourceBitrate int64) int64 {
-	media := ladder.Memory(rungs, sourceBitrate, s.SegmentMillis, segment.Retained(s.Window), 0)
-	total := media * 9 / 8  // room is set aside before a segment's size is known
-	total += media * 3 / 10 // keyframes alone, once somebody has asked for them
+// What a rendition's bitrate is taken for when its memory is bounded. A source above it plays, but its
+// segments leave memory before their time, which is told.
+const (
+	maxSourceBitrate = 40_000_000
+	maxSoundBitrate  = 512_000
+)
+
+// budget is how many bytes a rendition's segments may take at a bitrate.
+func (s Settings) budget(bitrate int64) int64 {
+	const least = 4 << 20
+	return bitrate/8*s.SegmentMillis/1000*int64(segment.Retained(s.Window))*9/8 + least
+}
+
+// openShare is how much of that the open segment may take beside.
+func openShare(budget int64) int64 { return min(max(budget/3, 4<<20), segment.MaxSegmentBytes) }
+
+// MemoryBound is the most that the channel can take in memory, in bytes, with every wrapping made, a
+// cover of the largest size, and all its queues full. others is how many tracks of sound there are beside
+// the main one.
+func (s Settings) MemoryBound(rungs []ladder.Rung, others int) int64 {
+	var media int64
+	add := func(bitrate int64) {
+		b := s.budget(bitrate)
+		media += b + openShare(b)
+	}
+	sounds := map[int64]bool{}
+	for _, r := range rungs {
+		r = r.WithDefaults()
+		if r.Source {
+			add(maxSourceBitrate)
+		} else {
+			add(r.Peak * 3 / 2)
+		}
+		if !sounds[r.AudioBitrate] {
+			sounds[r.AudioBitrate] = true
+			add(maxSoundBitrate)
+		}
+	}
+	for range others {
+		add(maxSoundBitrate)
+	}
+	total := media + media*3/10 // keyframes alone, once somebody has asked for them
 	if s.TS {
 		total += media * 6 / 5 // the same in transport streams and packed audio
 	}
 	covers := int64(segment.Retained(s.Window)/max(s.CoverEvery, 1) + 1)
-	return total + covers*maxCover*int64(len(rungs)) + worker.LogBound
+	queues := int64(maxEarlyBytes + maxHeldBytes + maxCaptionBytes + worker.LogBound)
+	return total + covers*maxCover*int64(len(rungs)) + queues
 }
 
 // InvalidError carries the problems of settings that were refused. Nothing was changed.
@@ -207,10 +301,17 @@ type Event struct {
 	Kind    string    `json:"kind"` // such as feed-refused
 	Text    string    `json:"text"` // what happened
 	Do      string    `json:"do,omitempty"`
+	Count   int64     `json:"count,omitempty"` // how often, when more than once
+	Last    time.Time `json:"last,omitzero"`   // the last of these times
+
+	// Like names the events that are merged with this one, beside its channel and kind; "" merges
+	// those with the same text.
+	Like string `json:"-"`
 }
 
 // FeedRecord is what is kept of one contribution connection.
 type FeedRecord struct {
+	ID       int64         `json:"id"`
 	Channel  string        `json:"channel"`
 	Protocol string        `json:"protocol"`
 	Remote   string        `json:"remote"`
@@ -220,21 +321,23 @@ type FeedRecord struct {
 	Tracks   []media.Track `json:"tracks"`
 }
 
-// Keeper stores what must outlive the process. Its methods may block; they are never called
-// while a channel is locked, but for Reserve.
+// Keeper stores what must outlive the process, beside the media: its methods never wait.
 type Keeper interface {
-	// Reserve makes sure that after a crash numbering goes on at p or later.
-	Reserve(channel string, p Position) error
+	// Reserve makes sure that after a crash numbering goes on at p or later, and calls stored when
+	// that is so.
+	Reserve(channel string, p Position, stored func())
 	// Settle stores the exact numbering of a channel that was closed in good order.
-	Settle(channel string, p Position) error
+	Settle(channel string, p Position)
 	Event(Event)
-	FeedBegun(FeedRecord) (id int64)
-	FeedTracks(id int64, tracks []media.Track)
-	FeedEnded(id int64, at time.Time, reason string)
+	// NewFeed returns an id for a feed, greater than all before.
+	NewFeed() int64
+	// Feed stores a feed as it is now: begun, with its tracks, or ended.
+	Feed(FeedRecord)
 }
 
 // Gate decides whether a sender may contribute to a channel.
 type Gate interface {
-	// Admit returns nil when the key opens the channel.
-	Admit(channel, key string) error
+	// Admit returns the id of the contribution key when it opens the channel, ErrBadKey when it does
+	// not, and ErrUnchecked when nobody can tell now.
+	Admit(channel, key string) (id int64, err error)
 }

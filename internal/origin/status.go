@@ -2,9 +2,12 @@ package origin
 
 import (
 	"fmt"
+	"slices"
 	"sort"
+	"strings"
 	"time"
 
+	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/worker"
@@ -28,7 +31,9 @@ type Status struct {
 	Title       string            `json:"title"`
 	State       State             `json:"state"`
 	Problems    []ladder.Problem  `json:"problems"`
+	Inputs      []InputStatus     `json:"inputs"` // the preferred one first
 	Feed        *FeedStatus       `json:"feed,omitempty"`
+	LastFeed    *LastFeed         `json:"lastFeed,omitempty"` // how the one before ended, while there is none
 	Renditions  []RenditionStatus `json:"renditions"`
 	Rungs       []ladder.Rung     `json:"rungs"` // in force
 	Worker      *WorkerStatus     `json:"worker,omitempty"`
@@ -47,6 +52,9 @@ type FeedStatus struct {
 	Tracks    []media.Track `json:"tracks"`
 	Bitrate   int64         `json:"bitrate"`   // bits a second, over the last seconds
 	FrameRate int64         `json:"frameRate"` // thousandths, over the last seconds
+	// DriftPPM is by how many millionths the sender's clock runs fast, less than 0 slow. Media time follows it.
+	DriftPPM   int64 `json:"driftPPM"`
+	DriftKnown bool  `json:"driftKnown"` // it takes some minutes to tell
 }
 
 // RenditionStatus is one rendition.
@@ -64,6 +72,8 @@ type RenditionStatus struct {
 	Last      uint64 `json:"last"`
 	Lost      uint64 `json:"lost"` // access units without a place
 	Retired   bool   `json:"retired,omitempty"`
+	// CodingMillis is how long a picture takes on average from its arrival until it comes back coded.
+	CodingMillis int64 `json:"codingMillis,omitempty"`
 }
 
 // WorkerStatus is the load of a channel's worker.
@@ -97,6 +107,15 @@ func (m *meter) add(kind media.Kind, n int) {
 
 const meterSpan = 2 * time.Second
 
+// unreadable is which share of the access units, in thousandths, may be unreadable before it is a problem.
+const unreadable = 20
+
+// squeezeShown is for how long it is a problem that a channel reached its bound.
+const squeezeShown = 10 * time.Second
+
+// cueShown is for how long a cue message that could not be read is a problem of the channel.
+const cueShown = time.Minute
+
 func (m *meter) measure(now time.Time) {
 	d := now.Sub(m.since)
 	if d < meterSpan {
@@ -115,6 +134,9 @@ type load struct {
 	busy, cpu, dropping int64
 	replaced            int64
 	droppedBase         int64
+	errors              int64     // thousandths of the access units that the decoder refused, over the last seconds
+	why                 string    // the worker before was lost
+	replacedAt          time.Time // when
 }
 
 func (l *load) reset() { *l = load{} }
@@ -139,6 +161,10 @@ func (l *load) take(st worker.Stats, now time.Time) {
 	if all := st.Decoded - l.before.Decoded + skipped; all > 0 {
 		l.dropping = min(1000, (st.Dropped-l.before.Dropped+skipped)*1000/all)
 	}
+	l.errors = 0
+	if all := st.Decoded - l.before.Decoded + st.Errors - l.before.Errors; all > 0 {
+		l.errors = (st.Errors - l.before.Errors) * 1000 / all
+	}
 	l.before, l.at = st, now
 }
 
@@ -149,13 +175,27 @@ func (c *Channel) measure() {
 	for _, r := range *c.renditions.Load() {
 		r.nudge(time.Now())
 	}
+	var cut int64
+	for _, r := range *c.renditions.Load() {
+		cut += r.window.Cut
+	}
+	if s := c.session; s != nil {
+		for _, o := range s.outputs {
+			cut += int64(o.cutter.Overflows)
+		}
+	}
+	if cut > c.cut {
+		c.squeezed = c.o.Now()
+	}
+	c.cut = cut
 }
 
 // Status returns the channel at a glance.
 func (c *Channel) Status() Status {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	st := Status{Slug: c.slug, Title: c.settings.Title, State: Waiting, Problems: []ladder.Problem{}, Renditions: []RenditionStatus{}, Rungs: c.onAir}
+	st := Status{Slug: c.slug, Title: c.settings.Title, State: Waiting, Problems: []ladder.Problem{},
+		Renditions: []RenditionStatus{}, Rungs: c.onAir}
 	if st.Rungs == nil {
 		st.Rungs = c.settings.Ladder.Rungs
 	}
@@ -186,15 +226,22 @@ func (c *Channel) Status() Status {
 	if p := c.picture.Load(); p != nil {
 		st.PictureAt = p.At.UnixMilli()
 	}
-	st.MemoryBound = c.settings.MemoryBound(st.Rungs, max(c.in.bitrate, 8_000_000))
+	others := 0
+	if c.session != nil {
+		others = max(0, len(c.session.sounds)-1)
+	}
+	st.Inputs = c.inputs()
+	st.MemoryBound = c.settings.MemoryBound(st.Rungs, others)
 	if f := c.feed; f != nil {
-		st.Feed = &FeedStatus{Protocol: f.protocol, Remote: f.remote, Begun: f.begun, Bitrate: c.in.bitrate, FrameRate: c.in.rate, Tracks: []media.Track{}}
-		for _, t := range []*media.Track{f.video, f.audio} {
-			if t != nil {
-				st.Feed.Tracks = append(st.Feed.Tracks, *t)
-			}
+		st.Feed = &FeedStatus{Protocol: f.protocol, Remote: f.remote, Begun: f.begun, Bitrate: c.in.bitrate,
+			FrameRate: c.in.rate, Tracks: f.tracks()}
+		if c.session != nil {
+			st.Feed.DriftPPM, st.Feed.DriftKnown = c.session.feed.Drift()
 		}
 		c.judge(&st)
+	} else if !c.lastFeed.Ended.IsZero() {
+		last := c.lastFeed
+		st.LastFeed = &last
 	}
 	return st
 }
@@ -215,6 +262,7 @@ func (c *Channel) renditionStatus(name string, v *View) (RenditionStatus, bool) 
 	if c.session != nil {
 		if o := c.session.outputs[name]; o != nil {
 			rs.Lost = o.cutter.Dropped
+			rs.CodingMillis = c.session.coding.by[name].Milliseconds()
 		}
 	}
 	return rs, true
@@ -241,20 +289,97 @@ func (c *Channel) judge(st *Status) {
 		case l.dropping > 0 && c.needsPictures():
 			problem("worker", "The processor does not keep up: %d.%d %% of the pictures are left out. Turn a rung off, or lower the effort or size of one.", l.dropping/10, l.dropping%10)
 		case l.now.LagMillis > 1000:
-			problem("worker", "The worker is %d ms behind the sender. If it stays, turn a rung off or lower its effort.", l.now.LagMillis)
+			problem("worker", "The worker is %d ms behind the sender. If it stays, turn a rung off or lower its effort.",
+				l.now.LagMillis)
 		}
 	}
-	if c.session != nil && c.session.warnedGap {
-		problem("feed", "The sender's keyframes are further apart than the segments should be. Set its keyframe interval to %d ms.", c.settings.SegmentMillis)
+	if s := c.session; s != nil && s.video != nil && sourceIsOn(s.rungs) {
+		if text := s.source.problem(s.newest, c.settings.step(), c.settings.SegmentMillis, s.video.FrameRate); text != "" {
+			problem("feed", "%s", text)
+		}
+	}
+	if s := c.session; s != nil {
+		for _, not := range s.notMade() {
+			one, are := "rung", "is"
+			if len(not.rungs) > 1 {
+				one, are = "rungs", "are"
+			}
+			problem("rungs."+not.rungs[0], "The %s %s %s not made: %s.", one, strings.Join(not.rungs, ", "), are, not.why)
+		}
+		if t := s.main(); t != nil && t.Undecodable != "" && slices.ContainsFunc(s.rungs,
+			func(r ladder.Rung) bool { return r.On && r.AudioBitrate > 0 }) {
+			problem("rungs", "The sound passes through as it comes: no decoder here reads %s, so it is not made at another bitrate. Set the encoder to AAC if the ladder needs it.", t.Undecodable)
+		}
+	}
+	if l := &c.load; !l.replacedAt.IsZero() && c.o.Now().Sub(l.replacedAt) < replacedShown {
+		problem("worker", "The worker was replaced %d s ago: %s. If it happens again, look at the feed's encoder and at the machine's memory.", int(c.o.Now().Sub(l.replacedAt).Seconds()), l.why)
+	}
+	if l := &c.load; l.errors > unreadable {
+		problem("worker", "The decoder cannot read %d.%d %% of what the sender sends. Set the encoder to H.264 Baseline, Main or High profile, progressive, 8-bit 4:2:0, and look for losses on the line.", l.errors/10, l.errors%10)
+	}
+	if c.o.Now().Sub(c.squeezed) < squeezeShown {
+		problem("feed", "The sender sends more than the channel may hold, %d Mbit/s with this segment length: segments leave early, or pictures are left out. Lower its bitrate.", maxSourceBitrate/1_000_000)
+	}
+	if now := c.o.Now(); now.Sub(c.feed.pace.slowed) < paceShown {
+		problem("feed", "The sender sends faster than real time: its media is %d s ahead of the clock, so it is read more slowly. Set the encoder to real time.", c.o.Burst/time.Second)
+	}
+	if stored := c.reserved; c.position.NextMSN > stored.NextMSN || c.session != nil &&
+		c.session.clock.Next() > stored.NextMSN {
+		problem("records", "The database did not store the channel's numbering for long. Mend it: after a crash now, players would have to begin anew.")
+	}
+	if c.o.Now().Sub(c.badCue) < cueShown {
+		problem("feed", "The sender's cue messages cannot be read. Look at the encoder's SCTE 35 settings; the event log says what was found.")
 	}
 	if c.session == nil && c.o.Now().Sub(c.feed.begun) > 5*time.Second {
-		problem("feed", "The sender is connected, but no track has come. Start the encoder's output, and check that it sends H.264 and AAC.")
+		problem("feed", "The sender is connected, but no track has come. Start the encoder's output, and check that it sends one of %s, and for sound one of %s.",
+			strings.Join(coding.Labels(media.Video), ", "), strings.Join(coding.Labels(media.Audio), ", "))
 		st.State = Failed
 	}
 	if age := c.o.Now().Sub(c.feed.begun); c.firstMedia.IsZero() && c.session != nil && age > 15*time.Second {
-		problem("feed", "Media arrives, but no segment could be made for %d s. Check that the encoder sends keyframes.", int(age.Seconds()))
+		problem("feed", "Media arrives, but no segment could be made for %d s. Check that the encoder sends keyframes.",
+			int(age.Seconds()))
 		st.State = Failed
 	}
+}
+
+// InputStatus is an input at a glance.
+type InputStatus struct {
+	Input
+	OnAir   bool   `json:"onAir"`
+	Problem string `json:"problem,omitempty"`
+}
+
+func (c *Channel) inputs() (out []InputStatus) {
+	for _, in := range c.settings.Inputs {
+		s := InputStatus{Input: in, OnAir: c.feed != nil && c.feed.input == in}
+		if in.Kind == InputFile {
+			s.Problem = c.inputProblems[in.File]
+		}
+		out = append(out, s)
+	}
+	return out
+}
+
+// notMade is a reason and the rungs that are not made for it.
+type notMade struct {
+	why   string
+	rungs []string
+}
+
+// notMade lists the rungs of the ladder that are on and not made, each reason once.
+func (s *session) notMade() (out []notMade) {
+	for _, r := range s.rungs {
+		why := s.refused(r)
+		if why == "" || !r.On || r.Source && s.source.suspended {
+			continue
+		}
+		i := slices.IndexFunc(out, func(n notMade) bool { return n.why == why })
+		if i < 0 {
+			i, out = len(out), append(out, notMade{why: why})
+		}
+		out[i].rungs = append(out[i].rungs, r.Name)
+	}
+	return out
 }
 
 func (c *Channel) needsPictures() bool { return c.session != nil && len(c.session.config.Rungs) > 0 }

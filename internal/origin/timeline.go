@@ -41,7 +41,8 @@ func (c *Channel) Timeline() []TimelineRow {
 		row := TimelineRow{Rendition: name, Kind: v.Snapshot.All[len(v.Snapshot.All)-1].Header.Track.Kind.String()}
 		for _, s := range v.Snapshot.Advertised {
 			start := hls.WallClock(epoch, s.Start)
-			t := TimelineSegment{MSN: s.MSN, Start: start.UnixMilli(), Duration: ticks(s.Duration).Milliseconds(), Open: s.Open, Gap: s.Gap, Discontinuity: s.Discontinuity, Bytes: s.Size, Parts: []int64{}}
+			t := TimelineSegment{MSN: s.MSN, Start: start.UnixMilli(), Duration: ticks(s.Duration).Milliseconds(),
+				Open: s.Open, Gap: s.Gap, Discontinuity: s.Discontinuity, Bytes: s.Size, Parts: []int64{}}
 			for _, p := range s.Parts {
 				t.Parts = append(t.Parts, p.Duration*1000/media.VideoTimescale)
 			}

@@ -6,8 +6,8 @@ import (
 	"fmt"
 	"time"
 
-	"metaplasis/internal/core/aac"
 	"metaplasis/internal/core/bmff"
+	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/id3"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
@@ -16,6 +16,12 @@ import (
 
 // ErrNoWrapping says that a segment is not offered in a container.
 var ErrNoWrapping = errors.New("the channel does not offer this container for this rendition")
+
+// transportable reports whether transport streams and packed audio can hold a track's codec.
+func transportable(t *media.Track) bool {
+	c := coding.Find(t.Codec)
+	return c != nil && c.StreamType != 0
+}
 
 // soundWait is how long a transport segment waits for its sound, which may be made a little later
 // than its video.
@@ -28,6 +34,8 @@ func (c *Channel) Wrap(ctx context.Context, r *Rendition, s *segment.Segment, ki
 	switch {
 	case kind == "key.m4s" && track.Kind == media.Video:
 		return s.Made.Get(kind, func() ([]byte, error) { return keyFragment(s) })
+	case !transportable(track) && (kind == "aac" || kind == "ts"):
+		return nil, ErrNoWrapping
 	case kind == "aac" && track.Kind == media.Audio && c.Transport():
 		return s.Made.Get(kind, func() ([]byte, error) { return packed(s) })
 	case kind == "ts" && track.Kind == media.Video && c.Transport():
@@ -103,7 +111,8 @@ func keyFragment(s *segment.Segment) ([]byte, error) {
 	}
 	key := list[0]
 	key.Duration = s.TrackDuration
-	return bmff.Chunk(&s.Header.Track, bmff.ChunkOptions{Sequence: uint32(s.MSN), First: true}, []media.AccessUnit{key}), nil
+	return bmff.Chunk(&s.Header.Track, bmff.ChunkOptions{Sequence: uint32(s.MSN), First: true},
+		[]media.AccessUnit{key}), nil
 }
 
 func stamp90(t *media.Track, pts int64) int64 {
@@ -120,8 +129,8 @@ func packed(s *segment.Segment) ([]byte, error) {
 		return nil, ErrNoWrapping
 	}
 	t := &s.Header.Track
-	var c aac.Config
-	if err := c.Unmarshal(t.Config); err != nil {
+	header, err := coding.FrameHeader(t)
+	if err != nil {
 		return nil, err
 	}
 	tag := id3.Tag{Timestamp: stamp90(t, list[0].PTS)}
@@ -132,7 +141,9 @@ func packed(s *segment.Segment) ([]byte, error) {
 		}
 	}
 	for i := range list {
-		out = append(out, c.ADTS(len(list[i].Data))...)
+		if header != nil {
+			out = append(out, header(len(list[i].Data))...)
+		}
 		out = append(out, list[i].Data...)
 	}
 	return out, nil
@@ -146,16 +157,14 @@ func transport(video, sound *segment.Segment) ([]byte, error) {
 	if in.VideoUnits, messages, err = units(video); err != nil {
 		return nil, err
 	}
-	if sound != nil {
+	if sound != nil && transportable(&sound.Header.Track) {
 		in.Audio = &sound.Header.Track
 		if in.AudioUnits, _, err = units(sound); err != nil {
 			return nil, err
 		}
-		var c aac.Config
-		if err := c.Unmarshal(in.Audio.Config); err != nil {
+		if in.FrameHeader, err = coding.FrameHeader(in.Audio); err != nil {
 			return nil, err
 		}
-		in.ADTS = c.ADTS
 	}
 	for _, m := range messages {
 		if m.Scheme == id3Scheme {

@@ -47,14 +47,17 @@ func TestRecords(t *testing.T) {
 	ctx := context.Background()
 	now := time.Now().UTC().Truncate(time.Millisecond)
 
-	require.NoError(t, db.AddChannel(ctx, "start-line", `{"slug":"start-line"}`, now))
-	assert.ErrorIs(t, db.AddChannel(ctx, "start-line", "{}", now), ErrExists)
+	next, breaks, err := db.AddChannel(ctx, "start-line", `{"slug":"start-line"}`, now)
+	require.NoError(t, err)
+	assert.Zero(t, next+breaks)
+	_, _, err = db.AddChannel(ctx, "start-line", "{}", now)
+	assert.ErrorIs(t, err, ErrExists)
 	require.NoError(t, db.Reserve(ctx, "start-line", 64, 2))
 	require.NoError(t, db.Reserve(ctx, "start-line", 40, 1), "it never goes back")
 	list, err := db.Channels(ctx)
 	require.NoError(t, err)
 	require.Len(t, list, 1)
-	assert.Equal(t, Channel{ID: list[0].ID, Slug: "start-line", Settings: `{"slug":"start-line"}`, Created: now, NextMSN: 64, Discontinuities: 2}, list[0])
+	assert.Equal(t, Channel{ID: list[0].ID, Slug: "start-line", Settings: `{"slug":"start-line"}`, Created: now, NextMSN: 64, Discontinuities: 2, Revision: 1}, list[0])
 	require.NoError(t, db.Settle(ctx, "start-line", 50, 2))
 	list, _ = db.Channels(ctx)
 	assert.EqualValues(t, 50, list[0].NextMSN, "a channel that closed in good order knows exactly")
@@ -62,9 +65,14 @@ func TestRecords(t *testing.T) {
 	secret := NewSecret()
 	id, err := db.AddKey(ctx, "start-line", "camera 1", secret)
 	require.NoError(t, err)
-	assert.NoError(t, db.UseKey(ctx, "start-line", secret))
-	assert.ErrorIs(t, db.UseKey(ctx, "start-line", strings.ToUpper(secret)), ErrNotFound)
-	assert.ErrorIs(t, db.UseKey(ctx, "harbour", secret), ErrNotFound)
+	found, err := db.FindKey(ctx, "start-line", secret)
+	require.NoError(t, err)
+	assert.Equal(t, id, found)
+	require.NoError(t, db.UseKey(ctx, id, now))
+	_, err = db.FindKey(ctx, "start-line", strings.ToUpper(secret))
+	assert.ErrorIs(t, err, ErrNotFound)
+	_, err = db.FindKey(ctx, "harbour", secret)
+	assert.ErrorIs(t, err, ErrNotFound)
 	_, err = db.AddKey(ctx, "harbour", "", NewSecret())
 	assert.ErrorIs(t, err, ErrNotFound)
 	keys, err := db.Keys(ctx, "start-line")
@@ -96,29 +104,33 @@ func TestRecords(t *testing.T) {
 	_, err = db.TokenBySecret(ctx, "forever")
 	assert.NoError(t, err)
 
-	feed, err := db.AddFeed(ctx, Feed{Channel: "start-line", Protocol: "RTMP", Remote: "192.0.2.7:5", Begun: now, Tracks: "[]"})
-	require.NoError(t, err)
-	open2, err := db.AddFeed(ctx, Feed{Channel: "harbour", Protocol: "RTMP", Begun: now, Tracks: "[]"})
-	require.NoError(t, err)
-	require.NoError(t, db.EndFeed(ctx, feed, future, strings.Repeat("ü", 900)))
+	first := Feed{ID: 7, Channel: "start-line", Protocol: "RTMP", Remote: "192.0.2.7:5", Begun: now, Tracks: "[]"}
+	require.NoError(t, db.PutFeed(ctx, first))
+	require.NoError(t, db.PutFeed(ctx, Feed{ID: 8, Channel: "harbour", Protocol: "RTMP", Begun: now, Tracks: "[]"}))
+	first.Ended, first.Reason = &future, strings.Repeat("ü", 900)
+	require.NoError(t, db.PutFeed(ctx, first))
 	require.NoError(t, db.EndOpenFeeds(ctx, "crash"))
 	feeds, err := db.Feeds(ctx, "", 10)
 	require.NoError(t, err)
 	require.Len(t, feeds, 2)
-	assert.Equal(t, open2, feeds[0].ID)
+	assert.EqualValues(t, 8, feeds[0].ID)
 	assert.Equal(t, "crash", feeds[0].Reason)
 	assert.Len(t, []rune(feeds[1].Reason), 500)
 
 	for i := range 3 {
-		_, err := db.AddEvent(ctx, Event{At: now, Channel: []string{"a", "b", "a"}[i], Level: "info", Kind: "k", Text: strconv.Itoa(i)})
-		require.NoError(t, err)
+		require.NoError(t, db.PutEvent(ctx, Event{ID: int64(i + 1), At: now, Channel: []string{"a", "b", "a"}[i], Level: "info", Kind: "k", Text: strconv.Itoa(i), Count: 1}))
 	}
+	require.NoError(t, db.PutEvent(ctx, Event{ID: 3, At: now, Channel: "a", Level: "info", Kind: "k", Text: "2", Count: 410, Last: &future}))
 	events, err := db.Events(ctx, "a", 10)
 	require.NoError(t, err)
 	require.Len(t, events, 2)
 	assert.Equal(t, "2", events[0].Text)
-	require.NoError(t, db.RemoveChannel(ctx, "start-line"))
-	assert.ErrorIs(t, db.RemoveChannel(ctx, "start-line"), ErrNotFound)
+	assert.EqualValues(t, 410, events[0].Count)
+	require.NoError(t, db.RemoveChannel(ctx, "start-line", 90, 3))
+	assert.ErrorIs(t, db.RemoveChannel(ctx, "start-line", 0, 0), ErrNotFound)
+	next, breaks, err = db.AddChannel(ctx, "start-line", "{}", now)
+	require.NoError(t, err)
+	assert.Equal(t, []uint64{90, 3}, []uint64{next, breaks}, "a channel that is made again goes on behind the one before")
 }
 
 func TestServerReplacesWhatACrashLeft(t *testing.T) {
@@ -132,10 +144,11 @@ func TestServerReplacesWhatACrashLeft(t *testing.T) {
 	_, err = StartServer(context.Background(), folder, quiet)
 	require.ErrorContains(t, err, "another service is running")
 	require.NoError(t, syscall.Kill(pid, 0), "a running service keeps its database")
-	require.NoError(t, first.lock.Close()) // as when its process ends
+	close(first.stopping) // as when its process ends
+	require.NoError(t, first.lock.Close())
 	second, err := StartServer(context.Background(), folder, quiet)
 	require.NoError(t, err)
-	<-first.Gone()
+	<-first.done
 	assert.Error(t, syscall.Kill(pid, 0), "the one that was left is gone")
 	require.NoError(t, second.Stop())
 
@@ -160,4 +173,68 @@ func TestSecretsAreLongAndDiffer(t *testing.T) {
 	assert.Len(t, a, 26)
 	assert.NotEqual(t, a, b)
 	assert.Len(t, Digest(a), 32)
+}
+
+func TestWhatIsOldIsForgotten(t *testing.T) {
+	db := open(t)
+	ctx := context.Background()
+	now := time.Now().UTC().Truncate(time.Millisecond)
+	old := now.AddDate(0, 0, -keptDays-1)
+	_, err := db.x.ExecContext(ctx, "DELETE FROM events")
+	require.NoError(t, err)
+	require.NoError(t, db.PutEvent(ctx, Event{ID: 1, At: old, Level: "info", Kind: "old", Count: 1}))
+	require.NoError(t, db.PutFeed(ctx, Feed{ID: 1, Channel: "x", Begun: old, Ended: &old, Tracks: "[]"}))
+	_, err = db.x.ExecContext(ctx, "INSERT INTO events (id, at, channel, level, kind, text, remedy) SELECT seq + 10, ?, '', 'info', 'many', '', '' FROM seq_1_to_20500", now)
+	require.NoError(t, err)
+	require.NoError(t, db.Prune(ctx))
+	var n, oldest int
+	require.NoError(t, db.x.QueryRowxContext(ctx, "SELECT COUNT(*), MIN(id) FROM events").Scan(&n, &oldest))
+	assert.Equal(t, []int{keptEvents, 511}, []int{n, oldest})
+	feeds, err := db.Feeds(ctx, "x", 10)
+	require.NoError(t, err)
+	assert.Empty(t, feeds)
+}
+
+func TestJournalWaitsForTheDatabase(t *testing.T) {
+	s, err := StartServer(context.Background(), t.TempDir(), quiet)
+	require.NoError(t, err)
+	defer func() { require.NoError(t, s.Stop()) }()
+	db, err := Open(context.Background(), s.DSN)
+	require.NoError(t, err)
+	defer func() { _ = db.Close() }()
+	j := NewJournal(db, quiet)
+	s.mu.Lock()
+	pid := s.cmd.Process.Pid
+	s.mu.Unlock()
+	require.NoError(t, syscall.Kill(pid, syscall.SIGSTOP))
+	stored := make(chan int64, 100)
+	put := func(id int64, key, text string) bool {
+		return j.Put(Write{Key: key, Size: len(text), Do: func(ctx context.Context, d *DB) error {
+			return d.PutEvent(ctx, Event{ID: id, At: time.Now(), Level: "info", Kind: "k", Text: text, Count: 1})
+		}, Done: func() { stored <- id }})
+	}
+	begin := time.Now()
+	for i := range int64(50) {
+		require.True(t, put(i+1, "", "waits"))
+	}
+	require.True(t, put(60, "same", "first"))
+	require.True(t, put(60, "same", "second"))
+	for put(99, "", strings.Repeat("x", 1<<20)) {
+	}
+	assert.Less(t, time.Since(begin), time.Second, "nobody waits for a database that hangs")
+	assert.EqualValues(t, 1, j.State().Lost, "what is past the bound is counted")
+	require.NoError(t, syscall.Kill(pid, syscall.SIGKILL))
+	require.NoError(t, syscall.Kill(pid, syscall.SIGCONT))
+	for i := range int64(50) {
+		require.Equal(t, i+1, <-stored, "in order, none twice")
+	}
+	require.EqualValues(t, 60, <-stored)
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	j.Close(ctx)
+	list, err := db.Events(context.Background(), "", 100)
+	require.NoError(t, err)
+	require.Len(t, list, 52)
+	assert.Equal(t, "second", list[1].Text, "the newest of a key is what is stored")
+	assert.NoError(t, j.State().Err)
 }

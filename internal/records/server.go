@@ -10,10 +10,13 @@ import (
 	"net"
 	"os"
 	"os/exec"
+	"os/user"
 	"path/filepath"
+	"regexp"
 	"runtime"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -21,18 +24,66 @@ import (
 )
 
 // Server is a mariadbd of our own: on loopback, with its own data folder, and gone when we are.
+// When it ends against our will it is started again, on the same port, for as long as it takes.
 type Server struct {
-	DSN  string
-	cmd  *exec.Cmd
-	done chan struct{}
-	lock *os.File // held as long as the server is ours
+	DSN    string
+	Socket string // where the owning user, and nobody else, gets in as Owner without a password
+	Owner  string // the name of that account: root, or who runs this process
+	Log    string // the server's own log
+
+	program  string
+	args     []string
+	conf     *mysql.Config
+	pidFile  string
+	lock     *os.File // held as long as the server is ours
+	logger   *slog.Logger
+	stopping chan struct{}
+	stopped  chan struct{} // the keeper has ended
+
+	mu       sync.Mutex
+	cmd      *exec.Cmd
+	done     chan struct{} // the process of cmd has ended
+	down     error         // why it does not run now, nil while it does
+	restarts int
 }
 
 const (
 	databaseName = "metaplasis"
 	startTimeout = 60 * time.Second
 	stopTimeout  = 20 * time.Second
+
+	// Pauses between two attempts to start a server that ended.
+	restartFirst   = 250 * time.Millisecond
+	restartLongest = 30 * time.Second
 )
+
+// setupStatements leave two accounts, whatever the folder's earlier life was: owner for the socket,
+// known by the operating system's user, and ours for loopback, with a strong password and rights on
+// its own database alone. They run before the server takes its first connection.
+func setupStatements(owner, password string) string {
+	var b strings.Builder
+	for _, table := range []string{"global_priv", "db", "tables_priv", "columns_priv", "procs_priv", "proxies_priv",
+		"roles_mapping"} {
+		// Internal views are defined by mariadb.sys, which is locked.
+		fmt.Fprintf(&b, "DELETE FROM mysql.%s WHERE User <> 'mariadb.sys';\n", table)
+	}
+	fmt.Fprintf(&b, "FLUSH PRIVILEGES;\n")
+	fmt.Fprintf(&b, "CREATE USER '%s'@'localhost' IDENTIFIED VIA unix_socket;\nGRANT ALL ON *.* TO '%s'@'localhost' WITH GRANT OPTION;\n", owner, owner)
+	fmt.Fprintf(&b, "CREATE DATABASE IF NOT EXISTS %s;\nCREATE USER '%s'@'127.0.0.1' IDENTIFIED BY '%s';\nGRANT ALL ON %s.* TO '%s'@'127.0.0.1';\n",
+		databaseName, databaseName, password, databaseName, databaseName)
+	return b.String()
+}
+
+// owner names the account of the user who runs this process.
+func owner() string {
+	u, err := user.Current()
+	if err != nil || !accountName.MatchString(u.Username) {
+		return "root"
+	}
+	return u.Username
+}
+
+var accountName = regexp.MustCompile(`^[A-Za-z0-9_.-]{1,32}$`)
 
 // StartServer starts a MariaDB server whose data lives in dir. A server that a crash left on the
 // same folder is stopped first; no other server is touched, and a folder that a running service
@@ -47,8 +98,8 @@ func StartServer(ctx context.Context, dir string, logger *slog.Logger) (_ *Serve
 		return nil, err
 	}
 	data := filepath.Join(dir, "data")
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return nil, fmt.Errorf("folder of the database: %w", err)
+	if err := privateFolder(dir); err != nil {
+		return nil, err
 	}
 	lock, err := lockFolder(dir)
 	if err != nil {
@@ -69,39 +120,56 @@ func StartServer(ctx context.Context, dir string, logger *slog.Logger) (_ *Serve
 	if err != nil {
 		return nil, err
 	}
-	// The account is set at every start, so that the folder and the password file always agree.
+	// The accounts are set at every start, so that the folder and the password file always agree.
 	setup := filepath.Join(dir, "setup.sql")
-	statements := fmt.Sprintf("CREATE DATABASE IF NOT EXISTS %s;\nCREATE OR REPLACE USER '%s'@'127.0.0.1' IDENTIFIED BY '%s';\nGRANT ALL ON *.* TO '%s'@'127.0.0.1';\n", databaseName, databaseName, password, databaseName)
-	if err := os.WriteFile(setup, []byte(statements), 0o600); err != nil {
+	name := owner()
+	if err := os.WriteFile(setup, []byte(setupStatements(name, password)), 0o600); err != nil {
 		return nil, fmt.Errorf("setup of the database: %w", err)
+	}
+	// SQL reads and writes no files: only an empty folder would be allowed, and only to the owner.
+	files := filepath.Join(dir, "files")
+	if err := privateFolder(files); err != nil {
+		return nil, err
 	}
 	port, err := freePort()
 	if err != nil {
 		return nil, err
 	}
-	errorLog, pidFile := filepath.Join(dir, "mariadbd.log"), filepath.Join(dir, "mariadbd.pid")
-	_ = os.Remove(pidFile)
-	args := []string{
+	s := &Server{
+		Socket: filepath.Join(data, "s"), Owner: name, Log: filepath.Join(dir, "mariadbd.log"), pidFile: filepath.Join(dir,
+			"mariadbd.pid"),
+		program: program, lock: lock, logger: logger, stopping: make(chan struct{}), stopped: make(chan struct{}),
+	}
+	s.args = []string{
 		"--no-defaults", "--datadir=" + data, "--bind-address=127.0.0.1", "--port=" + strconv.Itoa(port),
-		"--socket=" + filepath.Join(data, "s"), "--pid-file=" + pidFile, "--init-file=" + setup,
-		"--log-error=" + errorLog, "--skip-name-resolve", "--innodb-buffer-pool-size=32M", "--innodb-log-file-size=16M",
+		"--socket=" + s.Socket, "--pid-file=" + s.pidFile, "--init-file=" + setup,
+		"--log-error=" + s.Log, "--skip-name-resolve", "--innodb-buffer-pool-size=32M", "--innodb-log-file-size=16M",
 		"--max-connections=64", "--performance-schema=OFF", "--key-buffer-size=1M",
+		"--local-infile=0", "--secure-file-priv=" + files, "--event-scheduler=DISABLED", "--skip-symbolic-links",
 	}
 	if os.Geteuid() == 0 {
-		args = append(args, "--user=root")
+		s.args = append(s.args, "--user=root")
 	}
-	s := &Server{done: make(chan struct{}), lock: lock}
-	conf := mysql.NewConfig()
-	conf.User, conf.Passwd, conf.Net, conf.Addr, conf.DBName = databaseName, password, "tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(port)), databaseName
-	s.DSN = conf.FormatDSN()
-	if err := s.start(program, args); err != nil {
+	s.conf = mysql.NewConfig()
+	s.conf.User, s.conf.Passwd, s.conf.Net, s.conf.Addr, s.conf.DBName = databaseName, password, "tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(port)), databaseName
+	s.DSN = s.conf.FormatDSN()
+	if err := s.start(ctx); err != nil {
 		return nil, err
 	}
-	if err := s.wait(ctx, conf, errorLog, pidFile); err != nil {
-		_ = s.Stop()
-		return nil, err
-	}
+	go s.keep()
 	return s, nil
+}
+
+// privateFolder makes a folder that nobody else may enter, and takes others' rights on one that is
+// there away.
+func privateFolder(dir string) error {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return fmt.Errorf("folder of the database: %w", err)
+	}
+	if err := os.Chmod(dir, 0o700); err != nil {
+		return fmt.Errorf("folder of the database: %w", err)
+	}
+	return nil
 }
 
 func find(names ...string) (string, error) {
@@ -112,7 +180,8 @@ func find(names ...string) (string, error) {
 			}
 		}
 	}
-	return "", fmt.Errorf("%s is not installed: install Debian's mariadb-server, or give the DSN of another MariaDB", names[0])
+	return "", fmt.Errorf("%s is not installed: install Debian's mariadb-server, or give the DSN of another MariaDB",
+		names[0])
 }
 
 // lockFolder claims a folder for this process. The kernel gives the claim up with the process,
@@ -142,7 +211,8 @@ func stopLeftover(dir, data string) error {
 	}
 	// A server that is just starting may miss a signal, so it is told again; one that does not
 	// listen at all is killed, which its tables survive.
-	for i, sig := range []syscall.Signal{syscall.SIGTERM, syscall.SIGTERM, syscall.SIGTERM, syscall.SIGTERM, syscall.SIGKILL} {
+	for i, sig := range []syscall.Signal{syscall.SIGTERM, syscall.SIGTERM, syscall.SIGTERM, syscall.SIGTERM,
+		syscall.SIGKILL} {
 		_ = syscall.Kill(pid, sig)
 		for deadline := time.Now().Add(time.Duration(1+2*i) * time.Second); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
 			if !runsOn(pid, data) {
@@ -150,7 +220,8 @@ func stopLeftover(dir, data string) error {
 			}
 		}
 	}
-	return fmt.Errorf("an earlier database server (process %d) still holds %s and does not stop; end it, then start again", pid, data)
+	return fmt.Errorf("an earlier database server (process %d) still holds %s and does not stop; end it, then start again",
+		pid, data)
 }
 
 func runsOn(pid int, data string) bool {
@@ -172,7 +243,11 @@ func install(ctx context.Context, data string, logger *slog.Logger) error {
 	if err := os.RemoveAll(half); err != nil {
 		return fmt.Errorf("folder of the database: %w", err)
 	}
-	args := []string{"--no-defaults", "--datadir=" + half, "--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve", "--innodb-log-file-size=16M"}
+	if err := privateFolder(half); err != nil {
+		return err
+	}
+	args := []string{"--no-defaults", "--datadir=" + half, "--auth-root-authentication-method=normal", "--skip-test-db",
+		"--skip-name-resolve", "--innodb-log-file-size=16M"}
 	if os.Geteuid() == 0 {
 		args = append(args, "--user=root")
 	}
@@ -209,30 +284,40 @@ func freePort() (int, error) {
 	return l.Addr().(*net.TCPAddr).Port, nil
 }
 
-// start runs the server on a thread that lives as long as the service: the kernel ends the child
-// with the thread that made it, so that not even kill -9 leaves a server behind.
-func (s *Server) start(program string, args []string) error {
-	s.cmd = exec.Command(program, args...)
-	s.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM, Setpgid: true}
-	started := make(chan error)
+// start runs the server until it answers. The process belongs to a thread that lives as long as the
+// service: the kernel ends the child with the thread that made it, so that not even kill -9 leaves a
+// server behind.
+func (s *Server) start(ctx context.Context) error {
+	_ = os.Remove(s.pidFile)
+	cmd := exec.Command(s.program, s.args...)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM, Setpgid: true}
+	started, done := make(chan error), make(chan struct{})
 	go func() {
 		runtime.LockOSThread()
-		err := s.cmd.Start()
+		err := cmd.Start()
 		started <- err
 		if err == nil {
-			_ = s.cmd.Wait()
-			close(s.done)
+			_ = cmd.Wait()
+			close(done)
 		}
 	}()
 	if err := <-started; err != nil {
-		return fmt.Errorf("starting %s: %w", program, err)
+		return fmt.Errorf("starting %s: %w", s.program, err)
+	}
+	s.mu.Lock()
+	s.cmd, s.done = cmd, done
+	s.mu.Unlock()
+	if err := s.wait(ctx, done); err != nil {
+		_ = end(cmd, done)
+		return err
 	}
 	return nil
 }
 
-func (s *Server) wait(ctx context.Context, conf *mysql.Config, errorLog, pidFile string) error {
+func (s *Server) wait(ctx context.Context, done <-chan struct{}) error {
 	ctx, cancel := context.WithTimeout(ctx, startTimeout)
 	defer cancel()
+	conf := s.conf.Clone()
 	conf.Logger = &mysql.NopLogger{} // it is expected to fail at first
 	connector, err := mysql.NewConnector(conf)
 	if err != nil {
@@ -243,13 +328,13 @@ func (s *Server) wait(ctx context.Context, conf *mysql.Config, errorLog, pidFile
 	for {
 		// The port listens before the server is ready; an answer over it means that it is.
 		err := db.PingContext(ctx)
-		if _, noFile := os.Stat(pidFile); err == nil && noFile == nil {
+		if _, noFile := os.Stat(s.pidFile); err == nil && noFile == nil {
 			return nil
 		}
 		select {
-		case <-s.done:
-			b, _ := os.ReadFile(errorLog)
-			return fmt.Errorf("the database server ended at its start; the end of %s says:\n%s", errorLog, lastLines(b, 8))
+		case <-done:
+			b, _ := os.ReadFile(s.Log)
+			return fmt.Errorf("the database server ended at its start; the end of %s says:\n%s", s.Log, lastLines(b, 8))
 		case <-ctx.Done():
 			return fmt.Errorf("the database server did not answer within %v: %w", startTimeout, err)
 		case <-time.After(30 * time.Millisecond):
@@ -257,19 +342,85 @@ func (s *Server) wait(ctx context.Context, conf *mysql.Config, errorLog, pidFile
 	}
 }
 
-// Gone is closed when the server has ended.
-func (s *Server) Gone() <-chan struct{} { return s.done }
+// keep starts the server again whenever it has ended, with growing pauses while that fails.
+func (s *Server) keep() {
+	defer close(s.stopped)
+	pause := restartFirst
+	for {
+		s.mu.Lock()
+		done := s.done
+		s.mu.Unlock()
+		select {
+		case <-s.stopping:
+			return
+		case <-done:
+		}
+		s.setDown(errors.New("the database server ended"))
+		for {
+			select {
+			case <-s.stopping:
+				return
+			case <-time.After(pause):
+			}
+			ctx, cancel := context.WithCancel(context.Background())
+			go func() {
+				select {
+				case <-s.stopping:
+				case <-ctx.Done():
+				}
+				cancel()
+			}()
+			err := s.start(ctx)
+			cancel()
+			if err == nil {
+				break
+			}
+			s.setDown(err)
+			s.logger.Error("the database server could not be started again", "error", err, "next", pause)
+			pause = min(2*pause, restartLongest)
+		}
+		s.mu.Lock()
+		s.restarts++
+		s.down = nil
+		s.mu.Unlock()
+		s.logger.Warn("the database server was started again")
+		pause = restartFirst
+	}
+}
+
+func (s *Server) setDown(err error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.down = err
+}
+
+// Down returns how often the server was started again, and why it does not run now, nil while it does.
+func (s *Server) Down() (restarts int, err error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.restarts, s.down
+}
 
 // Stop ends the server in good order.
 func (s *Server) Stop() error {
 	defer func() { _ = s.lock.Close() }()
-	_ = s.cmd.Process.Signal(syscall.SIGTERM)
+	close(s.stopping)
+	<-s.stopped
+	s.mu.Lock()
+	cmd, done := s.cmd, s.done
+	s.mu.Unlock()
+	return end(cmd, done)
+}
+
+// end stops a process, by force when it does not listen.
+func end(cmd *exec.Cmd, done <-chan struct{}) error {
+	_ = cmd.Process.Signal(syscall.SIGTERM)
 	select {
-	case <-s.done:
+	case <-done:
 		return nil
 	case <-time.After(stopTimeout):
-		_ = s.cmd.Process.Kill()
-		<-s.done
+		_ = cmd.Process.Kill()
+		<-done
 		return errors.New("the database server did not stop in time and was killed")
 	}
 }

@@ -13,6 +13,8 @@ import (
 	"time"
 
 	"github.com/quic-go/quic-go/http3"
+
+	"metaplasis/internal/network"
 )
 
 // certificates reads a certificate again when its file has changed, without losing the one at
@@ -89,8 +91,8 @@ func (s *Service) serveHTTP(l net.Listener, handler http.Handler, conf *tls.Conf
 		Handler: handler, TLSConfig: conf, Protocols: &protocols,
 		HTTP2:             &http.HTTP2Config{MaxConcurrentStreams: 250},
 		ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second, WriteTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute,
-		MaxHeaderBytes: 32 << 10,
-		ErrorLog:       slog.NewLogLogger(s.conf.Logger.Handler(), slog.LevelDebug),
+		MaxHeaderBytes: 32 << 10, ConnState: network.HTTPState,
+		ErrorLog: slog.NewLogLogger(s.conf.Logger.Handler(), slog.LevelDebug),
 	}
 	s.stop = append(s.stop, func() {
 		s.Control.CloseLive()
@@ -122,7 +124,8 @@ func (s *Service) serveHTTP3(beside net.Addr, handler http.Handler, conf *tls.Co
 	if err != nil {
 		return nil, fmt.Errorf("HTTP/3 port %s: %w", beside, err)
 	}
-	server := &http3.Server{Handler: handler, TLSConfig: http3.ConfigureTLSConfig(conf.Clone()), Port: tcp.Port, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10}
+	server := &http3.Server{Handler: handler, TLSConfig: http3.ConfigureTLSConfig(conf.Clone()), Port: tcp.Port,
+		IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10}
 	s.stop = append(s.stop, func() {
 		_ = server.Close()
 		_ = udp.Close()

@@ -11,6 +11,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"os/exec"
 	"path"
@@ -25,6 +26,7 @@ import (
 	"metaplasis/internal/control"
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/delivery"
+	"metaplasis/internal/network"
 	"metaplasis/internal/origin"
 	"metaplasis/internal/records"
 	"metaplasis/web"
@@ -41,16 +43,20 @@ type Config struct {
 	HTTP3   bool   // also answer HTTP/3 on the HTTPS port's number, over UDP
 	TLSCert string // certificate file, PEM, for RTMPS and HTTPS; read again when it changes
 	TLSKey  string
-	Worker  func() *exec.Cmd
-	Logger  *slog.Logger
+	Running string // folder in which commands find the services of this user; "" leaves no note
+	Metrics string // address of its own for metrics; "" serves them on the HTTP ports to who has a token
+	// InspectPrivate lets the console's inspector connect to private, loopback and link-local addresses.
+	InspectPrivate bool
+	Worker         func() *exec.Cmd
+	Logger         *slog.Logger
 }
 
 // Service is a running service.
 type Service struct {
-	HTTP, HTTPS, RTMP, RTMPS string // the addresses in use, "" when off
-	Operator                 string // a client token for this machine's user
-	FirstPassword            string // of the administrator, when this start created it
-	Control                  *control.Service
+	HTTP, HTTPS, RTMP, RTMPS, Metrics string // the addresses in use, "" when off
+	Operator                          string // a client token for this machine's user
+	FirstPassword                     string // of the administrator, when this start created it
+	Control                           *control.Service
 
 	conf     Config
 	database *records.Server
@@ -59,7 +65,10 @@ type Service struct {
 	delivery *delivery.Server
 	failed   chan error
 	ready    chan struct{}
-	stop     []func() // in the order of starting
+
+	descriptors uint64 // the limit
+	ports       []*network.Listener
+	stop        []func() // in the order of starting
 }
 
 // Administrator is the user that the first start creates.
@@ -77,8 +86,10 @@ func (r receiver) Open(channel, key, protocol, remote string) (rtmpin.Feed, erro
 	}
 	return f, nil
 }
-func (r receiver) IsTaken(err error) bool                { return errors.Is(err, origin.ErrTaken) }
-func (r receiver) Report(channel, kind, text, do string) { r.o.Report(channel, kind, text, do) }
+func (r receiver) IsTaken(err error) bool { return errors.Is(err, origin.ErrTaken) }
+func (r receiver) Report(channel, network, kind, text, do string) {
+	r.o.Report(channel, network, kind, text, do)
+}
 
 // Start starts a service. On an error everything that had started is stopped again.
 func Start(ctx context.Context, c Config) (_ *Service, err error) {
@@ -91,28 +102,42 @@ func Start(ctx context.Context, c Config) (_ *Service, err error) {
 	if err := os.MkdirAll(c.Data, 0o700); err != nil {
 		return nil, fmt.Errorf("data folder: %w", err)
 	}
+	s.descriptors = network.RaiseDescriptors()
 	if err := s.openRecords(ctx); err != nil {
 		return nil, err
 	}
 	// Ports first, so that a taken one is told before anything else happens.
-	httpPort, err := s.listen("HTTP", c.HTTP)
+	httpPort, err := s.listen("HTTP", c.HTTP, s.httpLimits())
 	if err != nil {
 		return nil, err
 	}
-	httpsPort, err := s.listen("HTTPS", c.HTTPS)
+	httpsPort, err := s.listen("HTTPS", c.HTTPS, s.httpLimits())
 	if err != nil {
 		return nil, err
 	}
-	rtmpPort, err := s.listen("RTMP", c.RTMP)
+	rtmpPort, err := s.listen("RTMP", c.RTMP, s.within(rtmpin.Limits))
 	if err != nil {
 		return nil, err
 	}
-	rtmpsPort, err := s.listen("RTMPS", c.RTMPS)
+	rtmpsPort, err := s.listen("RTMPS", c.RTMPS, s.within(rtmpin.Limits))
 	if err != nil {
 		return nil, err
 	}
-	s.HTTP, s.HTTPS, s.RTMP, s.RTMPS = address(httpPort), address(httpsPort), address(rtmpPort), address(rtmpsPort)
-	s.Control = control.New(s.db, control.Ports{RTMP: port(rtmpPort), RTMPS: port(rtmpsPort)}, c.Logger)
+	metricsPort, err := s.listen("metrics", c.Metrics, s.within(metricsLimits))
+	if err != nil {
+		return nil, err
+	}
+	s.HTTP, s.HTTPS, s.RTMP, s.RTMPS, s.Metrics = address(httpPort), address(httpsPort), address(rtmpPort), address(rtmpsPort), address(metricsPort)
+	checks := control.Checks{Data: c.Data, Own: s.isOwn, InspectPrivate: c.InspectPrivate}
+	if s.database != nil {
+		checks.Database = func() error { _, down := s.database.Down(); return down }
+	}
+	s.Control = control.New(s.db, control.Ports{RTMP: port(rtmpPort), RTMPS: port(rtmpsPort)}, checks, c.Logger)
+	s.stop = append(s.stop, func() {
+		ctx, cancel := context.WithTimeout(context.Background(), stopTimeout)
+		defer cancel()
+		s.Control.Close(ctx)
+	})
 	if err := s.firstUser(ctx); err != nil {
 		return nil, err
 	}
@@ -129,7 +154,10 @@ func Start(ctx context.Context, c Config) (_ *Service, err error) {
 	}
 	s.serveRTMP(rtmpPort, nil)
 	s.serveRTMP(rtmpsPort, conf)
-	pages := s.pages()
+	if err := s.playFiles(); err != nil {
+		return nil, err
+	}
+	pages := s.pages(metricsPort)
 	s.serveHTTP(httpPort, pages, nil)
 	if httpsPort != nil {
 		if c.HTTP3 {
@@ -140,6 +168,15 @@ func Start(ctx context.Context, c Config) (_ *Service, err error) {
 		s.serveHTTP(httpsPort, pages, conf)
 	} else if c.HTTP3 {
 		return nil, errors.New("HTTP/3 needs the HTTPS port: give its address and a certificate")
+	}
+	if c.Running != "" {
+		withdraw, err := announce(c.Running, Running{PID: os.Getpid(), HTTP: s.HTTP, Data: c.Data,
+			Started: time.Now().UTC()})
+		if err != nil {
+			c.Logger.Warn("commands will not find this service by themselves", "error", err)
+		} else {
+			s.stop = append(s.stop, withdraw)
+		}
 	}
 	close(s.ready)
 	return s, nil
@@ -158,10 +195,6 @@ func (s *Service) openRecords(ctx context.Context) error {
 				s.conf.Logger.Error("stopping the database", "error", err)
 			}
 		})
-		go func() {
-			<-server.Gone()
-			s.failed <- errors.New("the database server ended; its log is mariadbd.log in " + filepath.Join(s.conf.Data, "records"))
-		}()
 	}
 	db, err := records.Open(ctx, dsn)
 	if err != nil {
@@ -172,7 +205,56 @@ func (s *Service) openRecords(ctx context.Context) error {
 	return nil
 }
 
-func (s *Service) listen(what, addr string) (net.Listener, error) {
+// Limits of the HTTP ports. A request under way counts as of use, so that viewers who wait for a part
+// are not closed for others; the fewer descriptors there are, the fewer connections.
+var (
+	viewerLimits  = network.Limits{Total: 100_000, EachNetwork: 50_000, Idle: 50_000, IdleNetwork: 10_000}
+	metricsLimits = network.Limits{Total: 64, EachNetwork: 32, Idle: 32, IdleNetwork: 16}
+)
+
+func (s *Service) httpLimits() network.Limits { return s.within(viewerLimits) }
+
+// within takes limits down so that no port can take more than a third of the descriptors.
+func (s *Service) within(l network.Limits) network.Limits {
+	most := int(min(s.descriptors, 1<<30)) / 3
+	return network.Limits{
+		Total: min(l.Total, most), EachNetwork: min(l.EachNetwork, most*3/4), Idle: min(l.Idle,
+			most/2), IdleNetwork: min(l.IdleNetwork, most/4),
+	}
+}
+
+// isOwn reports whether an address is one of this service's HTTP ports on this machine.
+func (s *Service) isOwn(to netip.AddrPort) bool {
+	for _, l := range s.ports {
+		at, err := netip.ParseAddrPort(l.Addr().String())
+		if err != nil || at.Port() != to.Port() {
+			continue
+		}
+		if at.Addr().Unmap() == to.Addr().Unmap() || at.Addr().IsUnspecified() && isLocal(to.Addr().Unmap()) {
+			return true
+		}
+	}
+	return false
+}
+
+// isLocal reports whether an address is one of this machine's.
+func isLocal(ip netip.Addr) bool {
+	if ip.IsLoopback() {
+		return true
+	}
+	list, err := net.InterfaceAddrs()
+	if err != nil {
+		return false
+	}
+	for _, a := range list {
+		if p, err := netip.ParsePrefix(a.String()); err == nil && p.Addr().Unmap() == ip {
+			return true
+		}
+	}
+	return false
+}
+
+func (s *Service) listen(what, addr string, limits network.Limits) (net.Listener, error) {
 	if addr == "" {
 		return nil, nil
 	}
@@ -184,7 +266,9 @@ func (s *Service) listen(what, addr string) (net.Listener, error) {
 		return nil, fmt.Errorf("%s port %s: %w", what, addr, err)
 	}
 	s.stop = append(s.stop, func() { _ = l.Close() })
-	return l, nil
+	limited := network.Listen(l, limits, s.conf.Logger)
+	s.ports = append(s.ports, limited)
+	return limited, nil
 }
 
 func address(l net.Listener) string {
@@ -268,35 +352,61 @@ func (s *Service) SetPassword(ctx context.Context, user, password string) error 
 	return s.db.SetPassword(ctx, u.ID, control.HashPassword(password))
 }
 
-func (s *Service) pages() http.Handler {
+func (s *Service) pages(metricsPort net.Listener) http.Handler {
 	m := newMetrics(s.origin)
 	s.delivery = delivery.New(s.origin, m)
 	m.watch(s.delivery)
+	m.registry.MustRegister(&serviceMetrics{s})
 	s.Control.Viewers = func(slug string) map[string]int { return s.delivery.Viewers()[slug] }
 	r := chi.NewRouter()
 	r.Mount("/media", http.StripPrefix("/media", s.delivery))
 	r.Mount(api.Prefix, http.StripPrefix(api.Prefix, s.Control.Handler()))
-	r.Method("GET", "/metrics", m.handler())
+	if metricsPort != nil {
+		own := chi.NewRouter()
+		own.Method("GET", "/metrics", m.handler())
+		s.serveHTTP(metricsPort, plainData(own), nil)
+	} else {
+		r.With(s.Control.RequireUser).Method("GET", "/metrics", m.handler())
+	}
 	r.Get("/livez", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("alive\n")) })
 	r.Get("/readyz", s.readiness)
 	files := web.Files()
 	static := http.FileServerFS(files)
-	r.Get("/assets/*", func(w http.ResponseWriter, r *http.Request) {
-		w.Header().Set("Cache-Control", "public, max-age=31536000, immutable") // named by digest
-		static.ServeHTTP(w, r)
-	})
+	file := func(cache string) http.HandlerFunc {
+		return func(w http.ResponseWriter, r *http.Request) {
+			name := strings.TrimPrefix(path.Clean(r.URL.Path), "/")
+			if info, err := fs.Stat(files, name); err != nil || info.IsDir() || strings.HasSuffix(name, ".html") {
+				http.Error(w, "There is nothing at this address. The console is at /.", http.StatusNotFound)
+				return
+			}
+			if cache != "" {
+				w.Header().Set("Cache-Control", cache)
+			}
+			static.ServeHTTP(w, r)
+		}
+	}
+	r.Get("/assets/*", file("public, max-age=31536000, immutable")) // named by digest
 	player := page(files, "watch.html", true)
 	r.Get("/watch/{channel}", player)
 	r.Get("/embed/{channel}", player)
 	r.Get("/", page(files, "index.html", false))
-	r.Get("/{file}", func(w http.ResponseWriter, r *http.Request) {
-		if _, err := fs.Stat(files, path.Clean(chi.URLParam(r, "file"))); err != nil {
-			http.Error(w, "There is nothing at this address. The console is at /.", http.StatusNotFound)
-			return
+	r.Get("/{file}", file(""))
+	return plainData(r)
+}
+
+// plainData keeps browsers from guessing what an answer is, whatever it is (Fetch standard, 3.6), and
+// from running what is not one of our pages, which set their own policy.
+func plainData(next http.Handler) http.Handler {
+	nosniff := []string{"nosniff"}
+	policy := []string{"default-src 'none'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"}
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h := w.Header()
+		h["X-Content-Type-Options"] = nosniff
+		if !strings.HasPrefix(r.URL.Path, "/media/") {
+			h["Content-Security-Policy"] = policy
 		}
-		static.ServeHTTP(w, r)
+		next.ServeHTTP(w, r)
 	})
-	return r
 }
 
 // page serves one built page. The player may be framed by any site, the console by none.
@@ -310,9 +420,9 @@ func page(files fs.FS, name string, framed bool) http.HandlerFunc {
 		h := w.Header()
 		h.Set("Content-Type", "text/html; charset=utf-8")
 		h.Set("Cache-Control", "no-cache")
-		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "same-origin")
-		policy := "default-src 'self'; img-src 'self' data: blob:; media-src 'self' blob:; worker-src 'self' blob:; style-src 'self' 'unsafe-inline'; connect-src 'self'"
+		policy := "default-src 'self'; img-src 'self' data: blob:; media-src 'self' blob: data:; worker-src 'self' blob:; style-src 'self' 'unsafe-inline'; connect-src 'self'; " +
+			"object-src 'none'; base-uri 'none'; form-action 'self'"
 		if !framed {
 			policy += "; frame-ancestors 'none'"
 		}
@@ -330,8 +440,15 @@ func (s *Service) readiness(w http.ResponseWriter, r *http.Request) {
 	}
 	ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
 	defer cancel()
-	if err := s.db.Ping(ctx); err != nil {
-		http.Error(w, "the database does not answer", http.StatusServiceUnavailable)
+	var wrong []string
+	for _, p := range s.Control.Health() {
+		wrong = append(wrong, p.Text+" "+p.Do)
+	}
+	if err := s.db.Ping(ctx); err != nil && len(wrong) == 0 {
+		wrong = append(wrong, "The database does not answer. Media, viewers and senders go on meanwhile.")
+	}
+	if len(wrong) > 0 {
+		http.Error(w, strings.Join(wrong, "\n"), http.StatusServiceUnavailable)
 		return
 	}
 	_, _ = w.Write([]byte("ready\n"))

@@ -61,6 +61,7 @@ type Result struct {
 	P95      int64  `json:"p95Millis"`
 	Longest  int64  `json:"longestMillis"`
 	Stalls   int    `json:"stalls"`
+	InHand   int64  `json:"inHandMillis"` // of the median: what the player holds behind the picture on screen
 }
 
 // Measure plays a channel in a browser and reads the delay off its pictures.
@@ -68,11 +69,13 @@ func Measure(ctx context.Context, server string, r Run) (Result, error) {
 	out := Result{Channel: r.Channel, Way: r.Way, Rung: r.Rung}
 	ctx, stop := New(ctx)
 	defer stop()
-	if err := chromedp.Do(ctx, chromedp.Navigate(fmt.Sprintf("%s/watch/%s?as=%s&rung=%s", server, r.Channel, r.Way, r.Rung))); err != nil {
+	if err := chromedp.Do(ctx, chromedp.Navigate(fmt.Sprintf("%s/watch/%s?as=%s&rung=%s", server, r.Channel, r.Way,
+		r.Rung))); err != nil {
 		return out, fmt.Errorf("opening the player: %w", err)
 	}
 	const begun = `(v => !!v && v.readyState >= 3 && v.currentTime > 0 && !!window.playback && window.playback.meter.recent().count > 5)(document.querySelector("video"))`
-	if _, err := chromedp.Run(ctx, chromedp.Poll[bool](begun, chromedp.WithPollingInterval(100*time.Millisecond), chromedp.WithPollingTimeout(40*time.Second))); err != nil {
+	if _, err := chromedp.Run(ctx, chromedp.Poll[bool](begun, chromedp.WithPollingInterval(100*time.Millisecond),
+		chromedp.WithPollingTimeout(40*time.Second))); err != nil {
 		why, _ := chromedp.Run(ctx, chromedp.Evaluate[string](`window.playback ? window.playback.message : document.body.innerText`))
 		return out, fmt.Errorf("%s of %s did not play, or its sender is not a camera of this program (the page says %q): %w", r.Way, r.Channel, why, err)
 	}
@@ -82,8 +85,19 @@ func Measure(ctx context.Context, server string, r Run) (Result, error) {
 	if _, err := chromedp.Run(ctx, chromedp.Evaluate[chromedp.Void](`window.playback.meter.restart(); window.playback.stalls = 0`)); err != nil {
 		return out, fmt.Errorf("beginning to measure: %w", err)
 	}
+	const hold = `window.inHand_ = []; window.holding_ = setInterval(() => window.inHand_.push(window.playback.buffered * 1000), 100)`
+	if _, err := chromedp.Run(ctx, chromedp.Evaluate[chromedp.Void](hold)); err != nil {
+		return out, fmt.Errorf("beginning to measure: %w", err)
+	}
 	if err := wait(ctx, r.Take); err != nil {
 		return out, err
+	}
+	held, err := chromedp.Run(ctx, chromedp.Evaluate[[]float64](`clearInterval(window.holding_); window.inHand_`))
+	if err != nil {
+		return out, fmt.Errorf("reading what the player held: %w", err)
+	}
+	if sort.Float64s(held); len(held) > 0 {
+		out.InHand = int64(held[len(held)/2])
 	}
 	values, err := chromedp.Run(ctx, chromedp.Evaluate[[]float64](`[...window.playback.meter.all()]`))
 	if err != nil {

@@ -152,7 +152,8 @@ func (c *child) beat() {
 			stuck += beat
 		}
 		before, used = now, cpu
-		c.send(kindStats, mustJSON(Stats{Stats: c.graph.Stats(), PID: os.Getpid(), CPU: cpu.Microseconds(), Stuck: stuck.Milliseconds()}))
+		c.send(kindStats, mustJSON(Stats{Stats: c.graph.Stats(), PID: os.Getpid(), CPU: cpu.Microseconds(),
+			Stuck: stuck.Milliseconds()}))
 	}
 }
 
@@ -193,4 +194,6 @@ func (c *child) Unit(rendition string, u media.AccessUnit) {
 
 func (c *child) Picture(jpeg []byte) { c.send(kindPicture, jpeg) }
 
-func (c *child) Failed(err error) { c.send(kindFailed, []byte(err.Error())) }
+func (c *child) Failed(rendition string, err error) {
+	c.send(kindFailed, mustJSON(failedMessage{rendition, err.Error()}))
+}

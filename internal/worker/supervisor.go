@@ -24,7 +24,8 @@ type Handler interface {
 	Unit(rendition string, u media.AccessUnit)
 	Picture(jpeg []byte)
 	Stats(Stats)
-	Failed(text string)
+	// Failed says that a rendition cannot be made, "" for all of the graph.
+	Failed(rendition, text string)
 	// Replaced is called when a worker was lost and a new one is about to repeat, from the oldest
 	// unfinished segment on, what the lost one had taken. With repeats false there is nothing to
 	// repeat: the same stretch has killed two workers, and the next segment begins behind it. It
@@ -92,7 +93,8 @@ type Supervisor struct {
 // NewSupervisor starts a worker and keeps it alive. command makes the child's command line; the
 // socket becomes its file descriptor 3.
 func NewSupervisor(command func() *exec.Cmd, first transcode.Config, h Handler, logger *slog.Logger) *Supervisor {
-	s := &Supervisor{command: command, config: first, handler: h, logger: logger, hang: hangAfter, done: make(chan struct{}), settled: first.At, killer: first.At}
+	s := &Supervisor{command: command, config: first, handler: h, logger: logger, hang: hangAfter,
+		done: make(chan struct{}), settled: first.At, killer: first.At}
 	s.wake = sync.NewCond(&s.mu)
 	go s.run()
 	return s
@@ -487,7 +489,11 @@ func (s *Supervisor) listen(conn *net.UnixConn, pid int) error {
 			}
 			s.handler.Stats(st)
 		case kindFailed:
-			s.handler.Failed(string(body))
+			var f failedMessage
+			if err := json.Unmarshal(body, &f); err != nil {
+				return err
+			}
+			s.handler.Failed(f.Name, f.Text)
 		case kindDrained:
 			s.handler.Drained()
 		}

@@ -67,7 +67,8 @@ func readMessage(r *bufio.Reader) (kind byte, body []byte, err error) {
 	}
 	n := binary.BigEndian.Uint32(head[1:])
 	if n > maxMessage {
-		return 0, nil, &media.FormatError{Format: "worker message", Found: fmt.Sprintf("%d bytes", n), Want: fmt.Sprintf("%d at most", maxMessage)}
+		return 0, nil, &media.FormatError{Format: "worker message", Found: fmt.Sprintf("%d bytes", n),
+			Want: fmt.Sprintf("%d at most", maxMessage)}
 	}
 	body = make([]byte, n)
 	_, err = io.ReadFull(r, body)
@@ -88,7 +89,8 @@ func unitHead(name string, u *media.AccessUnit) []byte {
 
 func parseUnit(b []byte) (string, media.AccessUnit, error) {
 	if len(b) < 1 || len(b) < 1+int(b[0])+25 {
-		return "", media.AccessUnit{}, &media.FormatError{Format: "worker unit", Found: fmt.Sprintf("%d bytes", len(b)), Want: "a whole head"}
+		return "", media.AccessUnit{}, &media.FormatError{Format: "worker unit", Found: fmt.Sprintf("%d bytes", len(b)),
+			Want: "a whole head"}
 	}
 	n := 1 + int(b[0])
 	name, b := string(b[1:n]), b[n:]
@@ -105,7 +107,8 @@ func boundaryBody(b segment.Boundary) []byte {
 
 func parseBoundary(b []byte) (segment.Boundary, error) {
 	if len(b) != 16 {
-		return segment.Boundary{}, &media.FormatError{Format: "worker boundary", Found: fmt.Sprintf("%d bytes", len(b)), Want: "16"}
+		return segment.Boundary{}, &media.FormatError{Format: "worker boundary", Found: fmt.Sprintf("%d bytes", len(b)),
+			Want: "16"}
 	}
 	return segment.Boundary{MSN: binary.BigEndian.Uint64(b), Start: int64(binary.BigEndian.Uint64(b[8:]))}, nil
 }
@@ -121,4 +124,9 @@ func mustJSON(v any) []byte {
 type trackMessage struct {
 	Name  string      `json:"name"`
 	Track media.Track `json:"track"`
+}
+
+type failedMessage struct {
+	Name string `json:"name"` // of the rendition, "" for the whole graph
+	Text string `json:"text"`
 }

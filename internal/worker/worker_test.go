@@ -74,9 +74,9 @@ func (h *heard) Track(string, media.Track) {}
 func (h *heard) Unit(_ string, u media.AccessUnit) {
 	h.do(func() { h.units = append(h.units, string(u.Data)) })
 }
-func (h *heard) Picture([]byte) {}
-func (h *heard) Stats(Stats)    {}
-func (h *heard) Failed(string)  {}
+func (h *heard) Picture([]byte)        {}
+func (h *heard) Stats(Stats)           {}
+func (h *heard) Failed(string, string) {}
 func (h *heard) Replaced(_ string, repeats bool) map[string]int64 {
 	h.do(func() { h.replaced = append(h.replaced, repeats); h.units = append(h.units, "|") })
 	return nil

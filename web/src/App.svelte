@@ -1,5 +1,6 @@
 <script lang="ts">
   import { call, Refused } from "./lib/api";
+  import { clock } from "./lib/format";
   import { live } from "./lib/live.svelte";
   import type { Event } from "./lib/types";
   import TopBar from "./parts/TopBar.svelte";
@@ -50,7 +51,32 @@
   <SignIn {trouble} done={enter} />
 {:else}
   <TopBar {user} {leave} section={parts[0] ?? "channels"} />
-  <main class="mx-auto max-w-[1500px] px-3 py-4 sm:px-5">
+  {#each live.health as p (p.what)}
+    <div
+      class="bg-error/15 border-error border-b px-3 py-2 text-sm sm:px-5"
+      role="alert"
+      data-health={p.what}
+    >
+      <p class="mx-auto max-w-[2200px]">
+        <strong class="font-medium">{p.text}</strong>
+        <span class="label-quiet">Since {clock(p.since)}. {p.do}</span>
+      </p>
+    </div>
+  {/each}
+  {#if live.known && !live.connected}
+    <div class="bg-warning/20 border-warning border-b px-3 py-2 text-sm sm:px-5" role="status" data-old>
+      <p class="mx-auto max-w-[2200px]">
+        What you see is from {clock(new Date(live.heard).toISOString())}: the service does not answer. Trying
+        again …
+      </p>
+    </div>
+  {/if}
+  <main
+    class={[
+      "mx-auto max-w-[2200px] px-3 py-4 transition-[filter,opacity] sm:px-5",
+      live.known && !live.connected && "opacity-60 grayscale",
+    ]}
+  >
     {#if parts[0] === "events"}
       <EventsPage />
     {:else if parts[0] === "account"}

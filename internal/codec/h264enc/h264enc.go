@@ -14,6 +14,7 @@ typedef struct {
 	int rate_num, rate_den;
 	int bitrate, peak, buffer; // kbit/s, kbit/s, kbit
 	int effort;
+	int primaries, transfer, matrix, full; // of ITU-T H.273; 2: not told
 } mp_settings;
 
 typedef struct {
@@ -40,6 +41,10 @@ static x264_t *mp_open(const mp_settings *s) {
 	p.i_height = s->height;
 	p.vui.i_sar_width = s->sar_num;
 	p.vui.i_sar_height = s->sar_den;
+	p.vui.b_fullrange = s->full;
+	p.vui.i_colorprim = s->primaries;
+	p.vui.i_transfer = s->transfer;
+	p.vui.i_colmatrix = s->matrix;
 	p.i_fps_num = s->rate_num;
 	p.i_fps_den = s->rate_den;
 	p.i_timebase_num = 1;
@@ -127,6 +132,7 @@ type Settings struct {
 	Bitrate, Peak int64
 	Buffer        int // milliseconds of Peak
 	Effort        int // 1 to 9
+	Colour        media.Colour
 }
 
 // Encoder encodes one rendition. Keyframes come only where they are asked for.
@@ -151,7 +157,11 @@ func New(s Settings) (*Encoder, error) {
 		width: C.int(s.Width), height: C.int(s.Height), sar_num: C.int(s.SAR.Num), sar_den: C.int(s.SAR.Den),
 		rate_num: C.int(s.FrameRate.Num), rate_den: C.int(s.FrameRate.Den),
 		bitrate: C.int(s.Bitrate / 1000), peak: C.int(peak / 1000), buffer: C.int(peak / 1000 * int64(max(s.Buffer, 100)) / 1000),
-		effort: C.int(s.Effort),
+		effort:    C.int(s.Effort),
+		primaries: point(s.Colour.Primaries), transfer: point(s.Colour.Transfer), matrix: point(s.Colour.Matrix),
+	}
+	if s.Colour.FullRange {
+		cs.full = 1
 	}
 	x := C.mp_open(&cs)
 	if x == nil {
@@ -167,6 +177,14 @@ func New(s Settings) (*Encoder, error) {
 	}
 	e.Config = avc.Config{LengthSize: 4, SPS: [][]byte{append([]byte(nil), sps[:nSPS]...)}, PPS: [][]byte{append([]byte(nil), pps[:nPPS]...)}}
 	return e, nil
+}
+
+// point is a code point of ITU-T H.273, 2 where none is told.
+func point(v uint8) C.int {
+	if v == 0 {
+		return 2
+	}
+	return C.int(v)
 }
 
 // Encode takes the next picture in presentation order, or nil at the end, and returns the next

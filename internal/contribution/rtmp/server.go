@@ -13,15 +13,18 @@ import (
 	"log/slog"
 	"net"
 	"net/url"
+	"runtime/debug"
 	"strconv"
 	"strings"
 	"sync"
 	"time"
 
+	"metaplasis/internal/contribution/tracks"
 	"metaplasis/internal/core/amf"
 	"metaplasis/internal/core/flv"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/rtmp"
+	"metaplasis/internal/network"
 )
 
 // Application is the first part of a stream's address, before the channel.
@@ -29,13 +32,13 @@ const Application = "in"
 
 // Feed takes the media of one sender. Its methods are called from one goroutine.
 type Feed interface {
-	FrameRate(milli int64)
+	tracks.Sink
 	// Clock tells when a stand-in camera sends its pictures.
 	Clock(c media.SendClock)
 	// Splice takes a splice_info_section (ANSI/SCTE 35) that takes effect at a stamp.
 	Splice(stamp uint32, section []byte)
-	Track(t media.Track)
-	Unit(kind media.Kind, stamp uint32, composition int64, key bool, data []byte)
+	// Pace returns how long to read nothing more, since the media runs ahead of the wall clock.
+	Pace() time.Duration
 	End(reason string)
 	Kicked() <-chan string
 }
@@ -45,20 +48,24 @@ type Receiver interface {
 	// Open returns the feed, or why not. A refusal that IsTaken says so with its own error code.
 	Open(channel, key, protocol, remote string) (Feed, error)
 	IsTaken(err error) bool
-	// Report books what went wrong with a connection that has no feed yet, or no more.
-	Report(channel, kind, text, do string)
+	// Report books what went wrong with a connection of a network that has no feed yet, or no more.
+	Report(channel, network, kind, text, do string)
 }
 
 // Timeouts and bounds.
 const (
-	helloTimeout   = 10 * time.Second // from connecting to publishing
-	silence        = 10 * time.Second // without a byte from a sender that publishes
-	writeTimeout   = 5 * time.Second
-	readBuffer     = 64 << 10
-	maxConnections = 512
-	lingerTime     = 500 * time.Millisecond
-	maxLinger      = 4 << 20 // bytes
+	helloTimeout = 10 * time.Second // from connecting to publishing
+	silence      = 10 * time.Second // without a byte from a sender that publishes
+	writeTimeout = 5 * time.Second
+	readBuffer   = 64 << 10
+	helloBuffer  = 4 << 10 // of who does not publish yet
+	lingerTime   = 500 * time.Millisecond
+	maxLinger    = 4 << 20 // bytes
 )
+
+// Limits are those of an RTMP port. Who has not published waits; 256 of them hold 10 kB in buffers
+// and up to 32 kB in unfinished messages each, and the frames of TLS.
+var Limits = network.Limits{Total: 4096, EachNetwork: 2048, Idle: 256, IdleNetwork: 64}
 
 // Server accepts senders on one port.
 type Server struct {
@@ -72,7 +79,8 @@ type Server struct {
 	all    sync.WaitGroup
 }
 
-// Serve accepts connections until the listener is closed.
+// Serve accepts connections until the listener is closed. Within which limits, and what happens
+// without descriptors, is the listener's business (network.Listener).
 func (s *Server) Serve(l net.Listener) error {
 	if s.TLS != nil {
 		l = tls.NewListener(l, s.TLS)
@@ -83,10 +91,6 @@ func (s *Server) Serve(l net.Listener) error {
 			return nil
 		}
 		if err != nil {
-			var temporary net.Error
-			if errors.As(err, &temporary) && temporary.Timeout() {
-				continue
-			}
 			return fmt.Errorf("RTMP port: %w", err)
 		}
 		if !s.register(conn) {
@@ -106,7 +110,7 @@ func (s *Server) register(c net.Conn) bool {
 	if s.conns == nil {
 		s.conns = map[net.Conn]struct{}{}
 	}
-	if s.closed || len(s.conns) >= maxConnections {
+	if s.closed {
 		return false
 	}
 	s.conns[c] = struct{}{}
@@ -145,19 +149,17 @@ var errEnd = errors.New("the sender ended its stream")
 
 // connection is one sender.
 type connection struct {
-	s          *Server
-	conn       net.Conn
-	engine     *rtmp.Server
-	feed       Feed
-	channel    string
-	lengthSize int
-	video      bool // a video configuration has come
-	audio      bool
+	s       *Server
+	conn    net.Conn
+	engine  *rtmp.Server
+	feed    Feed
+	channel string
+	tracks  *tracks.Set // of a sender that publishes
 }
 
 func (s *Server) handle(conn net.Conn) {
 	c := &connection{s: s, conn: conn, engine: rtmp.NewServer(rand.Reader)}
-	err := c.run()
+	err := c.runSafely()
 	reason := "the connection was lost"
 	switch {
 	case errors.Is(err, errEnd):
@@ -166,7 +168,10 @@ func (s *Server) handle(conn net.Conn) {
 		reason = "it closed the connection"
 	default:
 		var timeout net.Error
-		if errors.As(err, &timeout) && timeout.Timeout() {
+		var away *sentAway
+		if errors.As(err, &away) {
+			reason = away.why
+		} else if errors.As(err, &timeout) && timeout.Timeout() {
 			reason = fmt.Sprintf("nothing came for %d s", int(silence.Seconds()))
 		} else if isFormat(err) {
 			reason = err.Error()
@@ -176,14 +181,36 @@ func (s *Server) handle(conn net.Conn) {
 		c.feed.End(reason)
 	}
 	remote := conn.RemoteAddr().String()
+	if isFormat(err) && !c.engine.Refused() {
+		c.engine.Refuse(rtmp.CodeFailed, err.Error()) // whatever was wrong, the sender hears it in its own protocol
+	}
 	if c.flush() == nil {
 		c.linger()
 	}
 	if isFormat(err) {
-		s.Receiver.Report(c.channel, "feed-broken", fmt.Sprintf("The connection from %s was closed: %v.", remote, err), "Check that the sender is an RTMP encoder with H.264 and AAC, and that nothing between alters its bytes.")
+		s.Receiver.Report(c.channel, network.Of(remote), "feed-broken",
+			fmt.Sprintf("The connection from %s was closed: %v.", remote, err),
+			"Check that the sender is an RTMP encoder with a codec that is passed through here, and that nothing between alters its bytes.")
 	}
 	s.Logger.Debug("RTMP connection over", "remote", remote, "reason", reason, "error", err)
 }
+
+// runSafely ends one connection, not the service, should its bytes meet a fault of ours.
+func (c *connection) runSafely() (err error) {
+	defer func() {
+		if v := recover(); v != nil {
+			c.s.Logger.Error("a fault of this program ended a connection; please report it", "remote", c.conn.RemoteAddr(),
+				"fault", v, "stack", string(debug.Stack()))
+			err = fmt.Errorf("a fault of the service: %v", v)
+		}
+	}()
+	return c.run()
+}
+
+// sentAway ends the connection of a sender that has to go.
+type sentAway struct{ why string }
+
+func (e *sentAway) Error() string { return "sent away: " + e.why }
 
 // linger lets the sender read why it was refused: closing at once, with its bytes unread, would
 // reset the connection and could destroy our last words.
@@ -202,8 +229,12 @@ func isFormat(err error) bool {
 
 // run reads until the connection is over, and says why: it never returns nil.
 func (c *connection) run() error {
-	buf := make([]byte, readBuffer)
+	buf := make([]byte, helloBuffer)
 	_ = c.conn.SetReadDeadline(time.Now().Add(helloTimeout))
+	over := make(chan struct{})
+	defer close(over)
+	var kicked chan string // from the goroutine that waits for the feed's end
+	place := network.Under(c.conn)
 	for {
 		n, err := c.conn.Read(buf)
 		if n > 0 {
@@ -218,18 +249,67 @@ func (c *connection) run() error {
 				return handled
 			}
 		}
+		switch {
+		case c.feed != nil && kicked == nil:
+			buf = make([]byte, readBuffer)
+			if place != nil {
+				place.Use()
+			}
+			kicked = make(chan string, 1)
+			go c.watch(kicked, over)
+		case c.feed == nil && place != nil:
+			place.Advance(c.engine.Progress())
+		}
+		if kicked != nil {
+			if err := c.goesOn(kicked); err != nil {
+				return err
+			}
+		}
 		if err != nil {
 			return err
 		}
-		if c.feed != nil {
+	}
+}
+
+// watch ends the reading of a sender that has to go, at once.
+func (c *connection) watch(kicked chan<- string, over <-chan struct{}) {
+	select {
+	case why := <-c.feed.Kicked():
+		kicked <- why
+		_ = c.conn.SetReadDeadline(time.Now())
+	case <-over:
+	}
+}
+
+// goesOn waits while the sender's media runs ahead, and tells a sender that has to go.
+func (c *connection) goesOn(kicked <-chan string) error {
+	for {
+		wait := c.feed.Pace()
+		t := time.NewTimer(wait)
+		why, away := "", false
+		if wait <= 0 {
 			select {
-			case why := <-c.feed.Kicked():
-				c.engine.Refuse(rtmp.CodeFailed, why)
-				_ = c.flush()
-				return fmt.Errorf("sent away: %s", why)
+			case why = <-kicked:
+				away = true
 			default:
 			}
+		} else {
+			select {
+			case why = <-kicked:
+				away = true
+			case <-t.C:
+			}
 		}
+		t.Stop()
+		switch {
+		case away:
+			c.engine.Refuse(rtmp.CodeFailed, why)
+			_ = c.flush()
+			return &sentAway{why}
+		case wait <= 0:
+			return nil
+		}
+		_ = c.conn.SetReadDeadline(time.Now().Add(silence))
 	}
 }
 
@@ -248,9 +328,9 @@ func (c *connection) event(e rtmp.Event) error {
 	case rtmp.EventPublish:
 		return c.publish(e.App, e.Name)
 	case rtmp.EventVideo:
-		return c.refuseUnsupported(c.videoBody(e.Timestamp, e.Payload))
+		return flv.Bodies(flv.TagVideo, e.Payload, func(b *flv.Body) error { return c.tracks.Body(media.Video, e.Timestamp, b) })
 	case rtmp.EventAudio:
-		return c.refuseUnsupported(c.audioBody(e.Timestamp, e.Payload))
+		return flv.Bodies(flv.TagAudio, e.Payload, func(b *flv.Body) error { return c.tracks.Body(media.Audio, e.Timestamp, b) })
 	case rtmp.EventMetadata:
 		c.metadata(e.Metadata)
 	case rtmp.EventData:
@@ -261,26 +341,18 @@ func (c *connection) event(e rtmp.Event) error {
 	return nil
 }
 
-// refuseUnsupported tells the sender in its own protocol what it cannot send.
-func (c *connection) refuseUnsupported(err error) error {
-	var u *media.UnsupportedError
-	if errors.As(err, &u) {
-		c.engine.Refuse(rtmp.CodeFailed, u.Error())
-	}
-	return err
-}
-
 // Address takes a channel and a key from what encoders send as application and stream name:
 //
 //	app "in/start-line", name "KEY"
 //	app "in",            name "start-line/KEY"
 //	app "in",            name "start-line?key=KEY"
 //	app "in/start-line", name "start-line?key=KEY"
+//	app "in/start-line", name "KEY?anything"
 func Address(app, name string) (channel, key string, err error) {
 	app = strings.Trim(app, "/")
 	app, _, _ = strings.Cut(app, "?")
-	name = strings.TrimPrefix(name, "/")
-	if name, query, ok := strings.Cut(name, "?"); ok {
+	name, query, ok := strings.Cut(strings.TrimPrefix(name, "/"), "?") // what follows is never part of the key
+	if ok {
 		values, _ := url.ParseQuery(query)
 		if k := values.Get("key"); k != "" {
 			parts := append(strings.Split(app, "/"), strings.Split(name, "/")...)
@@ -292,7 +364,8 @@ func Address(app, name string) (channel, key string, err error) {
 	path := strings.Split(strings.Trim(app+"/"+name, "/"), "/")
 	if len(path) != 3 || path[0] != Application || path[1] == "" || path[2] == "" {
 		// Only the first part is repeated: any other may be somebody's key.
-		return "", "", &media.FormatError{Format: "RTMP stream address", Found: fmt.Sprintf("%d parts that begin with %q", len(path), path[0]), Want: "application in/CHANNEL with the key as stream name, or application in with CHANNEL/KEY"}
+		return "", "", &media.FormatError{Format: "RTMP stream address", Found: fmt.Sprintf("%d parts that begin with %q",
+			len(path), path[0]), Want: "application in/CHANNEL with the key as stream name, or application in with CHANNEL/KEY"}
 	}
 	return path[1], path[2], nil
 }
@@ -317,7 +390,7 @@ func (c *connection) publish(app, name string) error {
 		c.engine.Refuse(code, err.Error())
 		return err
 	}
-	c.feed = feed
+	c.feed, c.tracks = feed, tracks.New(feed)
 	c.engine.Accept()
 	return nil
 }
@@ -328,9 +401,11 @@ func (c *connection) data(e *rtmp.Event) {
 	if e.Name != "scte35" && !(e.Name == "onCuePoint" && e.Metadata.String("name") == "scte35") {
 		return
 	}
-	if b, err := base64.StdEncoding.DecodeString(e.Metadata.String("data")); err == nil && len(b) > 0 {
-		c.feed.Splice(e.Timestamp, b)
+	b, err := base64.StdEncoding.DecodeString(strings.TrimSpace(e.Metadata.String("data")))
+	if err != nil {
+		b = nil // told as a cue message that cannot be read
 	}
+	c.feed.Splice(e.Timestamp, b)
 }
 
 // maxLoop bounds the pictures of a camera's loop.
@@ -358,56 +433,5 @@ func (c *connection) clock(m amf.Object) {
 
 func (c *connection) metadata(m amf.Object) {
 	c.clock(m)
-	for _, name := range []string{"framerate", "videoframerate"} {
-		if rate, ok := m.Number(name); ok && rate > 0 && rate < 1000 {
-			c.feed.FrameRate(int64(rate*1000 + 0.5))
-			return
-		}
-	}
-}
-
-func (c *connection) videoBody(stamp uint32, body []byte) error {
-	var v flv.VideoBody
-	if err := v.Unmarshal(body); err != nil {
-		return err
-	}
-	if v.Config {
-		t, lengthSize, err := flv.VideoTrack(v.Data)
-		if err != nil {
-			return err
-		}
-		c.lengthSize, c.video = lengthSize, true
-		c.feed.Track(t)
-		return nil
-	}
-	if len(v.Data) == 0 || !c.video {
-		return nil
-	}
-	data, idr, err := flv.AccessUnitData(v.Data, c.lengthSize)
-	if err != nil {
-		return err
-	}
-	c.feed.Unit(media.Video, stamp, int64(v.Composition), idr, data)
-	return nil
-}
-
-func (c *connection) audioBody(stamp uint32, body []byte) error {
-	var a flv.AudioBody
-	if err := a.Unmarshal(body); err != nil {
-		return err
-	}
-	if a.Config {
-		t, err := flv.AudioTrack(a.Data)
-		if err != nil {
-			return err
-		}
-		c.audio = true
-		c.feed.Track(t)
-		return nil
-	}
-	if len(a.Data) == 0 || !c.audio {
-		return nil
-	}
-	c.feed.Unit(media.Audio, stamp, 0, true, a.Data)
-	return nil
+	c.tracks.Metadata(m)
 }

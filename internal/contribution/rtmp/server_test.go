@@ -4,9 +4,12 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"io"
 	"log/slog"
 	"net"
+	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -16,6 +19,7 @@ import (
 	"metaplasis/demo"
 	"metaplasis/internal/core/flv"
 	"metaplasis/internal/core/media"
+	"metaplasis/internal/network"
 	"metaplasis/internal/onward/rtmp"
 )
 
@@ -30,6 +34,8 @@ func TestAddressesAsEncodersWriteThem(t *testing.T) {
 		{"in/start-line?tune=zero", "KEY", "start-line", "KEY"},
 		{"in/start-line/KEY", "", "start-line", "KEY"},
 		{"in", "start-line?key=a%2Bb&x=1", "start-line", "a+b"},
+		{"in/start-line", "KEY?tune=zero", "start-line", "KEY"},
+		{"in", "start-line/KEY?", "start-line", "KEY"},
 	} {
 		channel, key, err := Address(c.app, c.name)
 		require.NoError(t, err, "%s %s", c.app, c.name)
@@ -54,6 +60,7 @@ type taken struct {
 	reports chan string
 	kick    chan string
 	refuse  error
+	pace    time.Duration
 }
 
 func newTaken() *taken {
@@ -66,11 +73,11 @@ func (r *taken) Open(string, string, string, string) (Feed, error) {
 	}
 	return r, nil
 }
-func (r *taken) IsTaken(error) bool             { return true }
-func (r *taken) Report(_, kind, text, _ string) { r.reports <- kind + ": " + text }
-func (r *taken) FrameRate(milli int64)          { r.rate = milli }
-func (r *taken) Clock(media.SendClock)          {}
-func (r *taken) Splice(uint32, []byte)          {}
+func (r *taken) IsTaken(error) bool                { return true }
+func (r *taken) Report(_, _, kind, text, _ string) { r.reports <- kind + ": " + text }
+func (r *taken) FrameRate(milli int64)             { r.rate = milli }
+func (r *taken) Clock(media.SendClock)             {}
+func (r *taken) Splice(uint32, []byte)             {}
 func (r *taken) Track(t media.Track) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -78,7 +85,13 @@ func (r *taken) Track(t media.Track) {
 }
 func (r *taken) End(reason string)     { r.ended <- reason }
 func (r *taken) Kicked() <-chan string { return r.kick }
-func (r *taken) Unit(k media.Kind, _ uint32, _ int64, key bool, _ []byte) {
+func (r *taken) Pace() time.Duration {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.pace
+}
+func (r *taken) Unit(id media.TrackID, _ uint32, _ int64, key bool, _ []byte) {
+	k := media.Kind(id >> 8)
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.units[k]++
@@ -88,8 +101,9 @@ func (r *taken) Unit(k media.Kind, _ uint32, _ int64, key bool, _ []byte) {
 }
 
 func serve(t *testing.T, r *taken) (url string, s *Server) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	raw, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
+	l := network.Listen(raw, Limits, slog.New(slog.DiscardHandler))
 	s = &Server{Receiver: r, Logger: slog.New(slog.DiscardHandler)}
 	done := make(chan error, 1)
 	go func() { done <- s.Serve(l) }()
@@ -166,16 +180,132 @@ func TestLostLineEndsTheFeed(t *testing.T) {
 	}
 }
 
-func TestConnectionsAreBounded(t *testing.T) {
-	s := &Server{}
-	for range maxConnections {
-		a, b := net.Pipe()
-		_ = b.Close()
-		require.True(t, s.register(a))
-		defer s.forget(a)
+func TestCameraGetsInBesideIdleStrangers(t *testing.T) {
+	r := newTaken()
+	url, _ := serve(t, r)
+	address := strings.TrimPrefix(url[:strings.Index(url, "/in/")], "rtmp://")
+	for i := range 1000 {
+		c, err := net.Dial("tcp", address)
+		require.NoError(t, err)
+		defer func() { _ = c.Close() }()
+		if i%2 == 0 {
+			_, _ = c.Write([]byte{3, 0, 0})
+		}
 	}
-	a, _ := net.Pipe()
-	assert.False(t, s.register(a))
+	conn, err := rtmp.Dial(context.Background(), url, rtmp.Options{})
+	require.NoError(t, err)
+	defer conn.Cut()
+	for range 500 { // and they keep coming
+		c, err := net.Dial("tcp", address)
+		require.NoError(t, err)
+		defer func() { _ = c.Close() }()
+	}
+	require.NoError(t, conn.Media(flv.TagVideo, 0, (&flv.VideoBody{End: true}).Marshal()))
+	select {
+	case why := <-r.ended:
+		t.Fatalf("the camera was disturbed: %s", why)
+	case err := <-conn.Failed():
+		t.Fatalf("the camera was disturbed: %v", err)
+	default:
+	}
+}
+
+// A stranger's unfinished messages are bounded before he may publish.
+func TestStrangersHoldLittle(t *testing.T) {
+	url, _ := serve(t, newTaken())
+	c, err := net.Dial("tcp", strings.TrimPrefix(url[:strings.Index(url, "/in/")], "rtmp://"))
+	require.NoError(t, err)
+	defer func() { _ = c.Close() }()
+	hello := make([]byte, 1+2*1536)
+	hello[0] = 3
+	_, err = c.Write(hello)
+	require.NoError(t, err)
+	_, err = io.CopyN(io.Discard, c, 1+2*1536)
+	require.NoError(t, err)
+	// A message of 16 MB in one chunk, of which most comes.
+	_, _ = c.Write([]byte{2, 0, 0, 0, 0, 0, 4, 1, 0, 0, 0, 0, 0, 0xff, 0xff, 0xff})
+	_, _ = c.Write([]byte{3, 0, 0, 0, 0xff, 0xff, 0xff, 20, 0, 0, 0, 0})
+	_ = c.SetDeadline(time.Now().Add(20 * time.Second))
+	sent := 0
+	for sent < 16<<20 {
+		n, err := c.Write(make([]byte, 4096))
+		if sent += n; err != nil {
+			break
+		}
+	}
+	answer, _ := io.ReadAll(c)
+	assert.Contains(t, string(answer), "expected 32768 at most", "it is told why")
+}
+
+func TestSenderIsSentAwayAtOnce(t *testing.T) {
+	r := newTaken()
+	url, _ := serve(t, r)
+	conn, err := rtmp.Dial(context.Background(), url, rtmp.Options{})
+	require.NoError(t, err)
+	r.kick <- "its contribution key was removed" // it sends nothing meanwhile
+	begin := time.Now()
+	var refused *rtmp.RefusedError
+	require.ErrorAs(t, <-conn.Failed(), &refused)
+	assert.Equal(t, "its contribution key was removed", refused.Text)
+	assert.Equal(t, "its contribution key was removed", <-r.ended)
+	assert.Less(t, time.Since(begin), silence/2)
+}
+
+func TestBrokenConfigurationIsToldToTheSender(t *testing.T) {
+	for what, body := range map[string][]byte{
+		"AVCDecoderConfigurationRecord": (&flv.VideoBody{Config: true, Data: []byte{1, 2, 3}}).Marshal(),
+		"an AVC packet type":            {0x17, 9, 0, 0, 0, 0},
+		"an unknown codec":              append([]byte{0x90}, "hvc1"...),
+	} {
+		r := newTaken()
+		url, _ := serve(t, r)
+		conn, err := rtmp.Dial(context.Background(), url, rtmp.Options{})
+		require.NoError(t, err)
+		require.NoError(t, conn.Media(flv.TagVideo, 0, body))
+		var refused *rtmp.RefusedError
+		require.ErrorAs(t, <-conn.Failed(), &refused, what)
+		assert.Equal(t, "NetStream.Publish.Failed", refused.Code, what)
+		assert.Equal(t, "feed-broken: ", (<-r.reports)[:13], what)
+	}
+}
+
+// A sender that is ahead is not read, so that its own buffers fill.
+func TestSenderThatIsAheadIsReadMoreSlowly(t *testing.T) {
+	r := newTaken()
+	url, _ := serve(t, r)
+	conn, err := rtmp.Dial(context.Background(), url, rtmp.Options{})
+	require.NoError(t, err)
+	defer conn.Cut()
+	r.mu.Lock()
+	r.pace = 20 * time.Millisecond
+	r.mu.Unlock()
+	file, err := flv.NewReader(bytes.NewReader(demo.Loops[0].FLV))
+	require.NoError(t, err)
+	config, err := file.Next()
+	for err == nil && config.Type != flv.TagVideo {
+		config, err = file.Next()
+	}
+	require.NoError(t, err)
+	require.NoError(t, conn.Media(config.Type, 0, config.Body))
+	var sent atomic.Int64
+	go func() {
+		body := (&flv.VideoBody{Data: append([]byte{0, 1, 0, 0}, make([]byte, 1<<16)...)}).Marshal()
+		for conn.Media(flv.TagVideo, uint32(sent.Add(1)), body) == nil {
+		}
+	}()
+	// The sender stops when the buffers of the line are full, and goes on when it is read again.
+	settled, last := 0, int64(-1)
+	require.Eventually(t, func() bool {
+		now := sent.Load()
+		if settled++; now != last {
+			settled, last = 0, now
+		}
+		return settled > 20
+	}, 30*time.Second, 10*time.Millisecond)
+	r.mu.Lock()
+	r.pace = 0
+	r.mu.Unlock()
+	require.Eventually(t, func() bool { return sent.Load() > last+100 }, 30*time.Second, 10*time.Millisecond)
 }
 
 func TestDialRefusesOtherAddresses(t *testing.T) {

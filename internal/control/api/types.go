@@ -39,6 +39,7 @@ type NewPassword struct {
 // Channel is a channel with its settings, how it is, and where it plays.
 type Channel struct {
 	Settings  origin.Settings `json:"settings"`
+	Revision  uint64          `json:"revision"` // of the settings; a change that names it is refused when they have changed since
 	Created   time.Time       `json:"created"`
 	Status    origin.Status   `json:"status"`
 	Addresses Addresses       `json:"addresses"`
@@ -71,17 +72,20 @@ type SelectionAddresses struct {
 
 // Change alters settings. What is left out stays as it is.
 type Change struct {
+	Revision          uint64              `json:"revision,omitempty"` // that the change is based on; 0 for any
 	Title             *string             `json:"title,omitempty"`
 	SegmentMillis     *int64              `json:"segmentMillis,omitempty"`
 	PartMillis        *int64              `json:"partMillis,omitempty"`
 	Window            *int                `json:"window,omitempty"`
 	StartOffsetMillis *int64              `json:"startOffsetMillis,omitempty"`
 	Aligned           *bool               `json:"aligned,omitempty"`
+	PartFiles         *bool               `json:"partFiles,omitempty"`
 	TS                *bool               `json:"ts,omitempty"`
 	Numbered          *bool               `json:"numbered,omitempty"`
 	Selections        *[]origin.Selection `json:"selections,omitempty"`
 	SoundName         *string             `json:"soundName,omitempty"`
 	Language          *string             `json:"language,omitempty"`
+	Inputs            *[]origin.Input     `json:"inputs,omitempty"`
 	CoverEvery        *int                `json:"coverEvery,omitempty"`
 	Closed            *bool               `json:"closed,omitempty"`
 	Ladder            *ladder.Ladder      `json:"ladder,omitempty"`
@@ -95,12 +99,14 @@ func (c *Change) Apply(s *origin.Settings) {
 	set(&s.Window, c.Window)
 	set(&s.StartOffsetMillis, c.StartOffsetMillis)
 	set(&s.Aligned, c.Aligned)
+	set(&s.PartFiles, c.PartFiles)
 	set(&s.TS, c.TS)
 	set(&s.Numbered, c.Numbered)
 	set(&s.Selections, c.Selections)
 	set(&s.SoundName, c.SoundName)
 	set(&s.Language, c.Language)
 	set(&s.CoverEvery, c.CoverEvery)
+	set(&s.Inputs, c.Inputs)
 	set(&s.Closed, c.Closed)
 	set(&s.Ladder, c.Ladder)
 }
@@ -109,6 +115,12 @@ func set[T any](to, from *T) {
 	if from != nil {
 		*to = *from
 	}
+}
+
+// NewLadder replaces a ladder.
+type NewLadder struct {
+	ladder.Ladder
+	Revision uint64 `json:"revision,omitempty"` // of the settings that the change is based on; 0 for any
 }
 
 // Inspection asks for a stream to be inspected.
@@ -151,16 +163,37 @@ type Token struct {
 	Secret  string     `json:"secret,omitempty"`
 }
 
-// Feed is a contribution connection, past or present.
-type Feed struct {
-	ID int64 `json:"id"`
-	origin.FeedRecord
+// ServiceProblem is something wrong with the service itself.
+type ServiceProblem struct {
+	What  string    `json:"what"` // database, records or disk
+	Text  string    `json:"text"`
+	Do    string    `json:"do"`
+	Since time.Time `json:"since"`
+}
+
+// Health is how the service itself is.
+type Health struct {
+	Problems []ServiceProblem `json:"problems"`
+}
+
+// History is what a channel did over the last hour, the oldest measurement first.
+type History struct {
+	EveryMillis int64   `json:"every"` // between two measurements
+	Until       int64   `json:"until"` // when the last was taken, milliseconds since 1970; 0 without any
+	Bitrate     []int64 `json:"bitrate"`
+	Load        []int64 `json:"load"` // thousandths of real time that the worker's busiest stage takes
+	Viewers     []int64 `json:"viewers"`
 }
 
 // Public is what a viewer's page may know of a channel.
 type Public struct {
 	Title string       `json:"title"`
 	State origin.State `json:"state"`
+	Rungs []string     `json:"rungs,omitempty"` // that can be chosen now
+	// Ended is when the last sender left, while there is none.
+	Ended *time.Time `json:"ended,omitempty"`
+	// Starts says in words when a channel that has nothing to play yet is likely to begin.
+	Starts string `json:"starts,omitempty"`
 	// Camera tells when a stand-in camera sends its pictures, so that a page can measure its delay.
 	Camera *media.SendClock `json:"camera,omitempty"`
 }

@@ -205,13 +205,15 @@ func (c *Client) RemoveKey(ctx context.Context, slug string, id int64) error {
 }
 
 // Feeds lists contribution connections, of all channels when channel is "".
-func (c *Client) Feeds(ctx context.Context, channel string, limit int) ([]api.Feed, error) {
-	return call[[]api.Feed](ctx, c, "GET", fmt.Sprintf("/feeds?channel=%s&limit=%d", url.QueryEscape(channel), limit), nil)
+func (c *Client) Feeds(ctx context.Context, channel string, limit int) ([]origin.FeedRecord, error) {
+	return call[[]origin.FeedRecord](ctx, c, "GET", fmt.Sprintf("/feeds?channel=%s&limit=%d", url.QueryEscape(channel),
+		limit), nil)
 }
 
 // Events lists events, of all channels when channel is "".
 func (c *Client) Events(ctx context.Context, channel string, limit int) ([]origin.Event, error) {
-	return call[[]origin.Event](ctx, c, "GET", fmt.Sprintf("/events?channel=%s&limit=%d", url.QueryEscape(channel), limit), nil)
+	return call[[]origin.Event](ctx, c, "GET", fmt.Sprintf("/events?channel=%s&limit=%d", url.QueryEscape(channel), limit),
+		nil)
 }
 
 // Live calls handle for each live update until the context ends or handle returns an error.
@@ -258,4 +260,9 @@ func (c *Client) Live(ctx context.Context, handle func([]origin.Status, *origin.
 		return ctx.Err()
 	}
 	return fmt.Errorf("the live connection to %s ended", c.Server)
+}
+
+// Health says what is wrong with the service itself.
+func (c *Client) Health(ctx context.Context) (api.Health, error) {
+	return call[api.Health](ctx, c, "GET", "/health", nil)
 }

@@ -30,6 +30,15 @@ type Config struct {
 	SampleRate int // of the core coder, samples a second
 	OutputRate int // after SBR, samples a second
 	Channels   int
+	Short      bool // frames of 960 samples instead of 1024 (frameLengthFlag)
+}
+
+// Samples is the number of samples of one channel in a frame of the core coder.
+func (c *Config) Samples() int64 {
+	if c.Short {
+		return 960
+	}
+	return FrameSamples
 }
 
 // Unmarshal reads a config. It refuses what no decoder here can play.
@@ -45,14 +54,18 @@ func (c *Config) Unmarshal(b []byte) error {
 		c.OutputRate = sampleRate(r)
 		c.ObjectType = objectType(r)
 	}
-	if r.Err() != nil {
+	err := r.Err()
+	c.Short = r.Flag() // GASpecificConfig (4.4.1); one that is left out is 0
+	if err != nil {
 		return &media.FormatError{Format: "AudioSpecificConfig", Found: fmt.Sprintf("%d bytes", len(b)), Want: "at least 2"}
 	}
 	if c.SampleRate < 7350 || c.SampleRate > 96000 || c.OutputRate < 7350 || c.OutputRate > 96000 {
-		return &media.FormatError{Format: "AudioSpecificConfig", Found: fmt.Sprintf("a sampling frequency of %d", c.SampleRate), Want: "7350 to 96000"}
+		return &media.FormatError{Format: "AudioSpecificConfig",
+			Found: fmt.Sprintf("a sampling frequency of %d", c.SampleRate), Want: "7350 to 96000"}
 	}
 	if c.ObjectType != TypeLC {
-		return &media.UnsupportedError{Format: "AAC", What: fmt.Sprintf("audio object type %d", c.ObjectType), Do: "set the encoder to AAC-LC"}
+		return &media.UnsupportedError{Format: "AAC", What: fmt.Sprintf("audio object type %d", c.ObjectType),
+			Do: "set the encoder to AAC-LC"}
 	}
 	switch {
 	case channels == 7:
@@ -60,7 +73,8 @@ func (c *Config) Unmarshal(b []byte) error {
 	case channels >= 1 && channels <= 6:
 		c.Channels = channels
 	default:
-		return &media.UnsupportedError{Format: "AAC", What: fmt.Sprintf("channel configuration %d", channels), Do: "send mono or stereo"}
+		return &media.UnsupportedError{Format: "AAC", What: fmt.Sprintf("channel configuration %d", channels),
+			Do: "send mono or stereo"}
 	}
 	return nil
 }
@@ -102,7 +116,12 @@ func (c *Config) Marshal() []byte {
 		channels = 7
 	}
 	w.U(4, uint32(channels))
-	w.U(3, 0) // GASpecificConfig: 1024 samples, no core coder, no extension
+	short := uint32(0)
+	if c.Short {
+		short = 1
+	}
+	w.U(1, short)
+	w.U(2, 0) // GASpecificConfig: no core coder, no extension
 	return w.Bytes()
 }
 
@@ -119,11 +138,12 @@ func (c *Config) ADTS(frame int) []byte {
 		channels = 7
 	}
 	n := frame + 7
-	return []byte{0xff, 0xf1, byte(c.ObjectType-1)<<6 | byte(index)<<2 | byte(channels>>2), byte(channels)<<6 | byte(n>>11), byte(n >> 3), byte(n)<<5 | 0x1f, 0xfc}
+	return []byte{0xff, 0xf1, byte(c.ObjectType-1)<<6 | byte(index)<<2 | byte(channels>>2), byte(channels)<<6 | byte(n>>11),
+		byte(n >> 3), byte(n)<<5 | 0x1f, 0xfc}
 }
 
 // Track makes an audio track. Its timescale is the core coder's sampling frequency, so that a
-// frame is 1024 ticks long.
+// frame is as many ticks long as it has samples.
 func (c *Config) Track(config []byte) media.Track {
 	name := fmt.Sprintf("mp4a.40.%d", c.ObjectType)
 	if c.Extension != 0 {
@@ -131,6 +151,6 @@ func (c *Config) Track(config []byte) media.Track {
 	}
 	return media.Track{
 		Kind: media.Audio, Codec: media.AAC, Timescale: int64(c.SampleRate), Config: append([]byte(nil), config...),
-		SampleRate: c.OutputRate, Channels: c.Channels, CodecName: name,
+		SampleRate: c.OutputRate, Channels: c.Channels, CodecName: name, FrameSamples: c.Samples(),
 	}
 }

@@ -37,6 +37,12 @@ func (o Object) Number(name string) (float64, bool) {
 	return v, ok
 }
 
+// Object returns an object inside, nil when there is none of the name.
+func (o Object) Object(name string) Object {
+	in, _ := o.Get(name).(Object)
+	return in
+}
+
 // String returns a property as a string, or "".
 func (o Object) String(name string) string {
 	s, _ := o.Get(name).(string)
@@ -179,7 +185,8 @@ func (d *decoder) value(depth int) (any, error) {
 		}
 		n := binary.BigEndian.Uint32(p)
 		if uint64(n) > uint64(len(d.b)) {
-			return nil, broken(fmt.Sprintf("an array of %d", n), fmt.Sprintf("%d values at most in the bytes left", len(d.b)))
+			return nil, broken(fmt.Sprintf("an array of %d", n),
+				fmt.Sprintf("%d values at most in the bytes left", len(d.b)))
 		}
 		var out []any
 		for range n {

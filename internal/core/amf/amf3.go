@@ -121,7 +121,8 @@ func (d *decoder) array3(dense, depth int) (any, error) {
 		return nil, err
 	}
 	if dense > len(d.b) {
-		return nil, broken(fmt.Sprintf("an array of %d", dense), fmt.Sprintf("%d values at most in the bytes left", len(d.b)))
+		return nil, broken(fmt.Sprintf("an array of %d", dense),
+			fmt.Sprintf("%d values at most in the bytes left", len(d.b)))
 	}
 	var out []any
 	for range dense {

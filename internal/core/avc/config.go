@@ -18,13 +18,15 @@ type Config struct {
 // Unmarshal reads a record. The parameter sets share b.
 func (c *Config) Unmarshal(b []byte) error {
 	short := func(what string) error {
-		return &media.FormatError{Format: "AVCDecoderConfigurationRecord", Found: fmt.Sprintf("%d bytes that end inside %s", len(b), what), Want: "the whole record"}
+		return &media.FormatError{Format: "AVCDecoderConfigurationRecord",
+			Found: fmt.Sprintf("%d bytes that end inside %s", len(b), what), Want: "the whole record"}
 	}
 	if len(b) < 7 {
 		return short("its header")
 	}
 	if b[0] != 1 {
-		return &media.FormatError{Format: "AVCDecoderConfigurationRecord", Found: fmt.Sprintf("version %d", b[0]), Want: "1"}
+		return &media.FormatError{Format: "AVCDecoderConfigurationRecord", Found: fmt.Sprintf("version %d", b[0]),
+			Want: "1"}
 	}
 	*c = Config{LengthSize: int(b[4]&3) + 1}
 	if c.LengthSize == 3 {
@@ -61,7 +63,8 @@ func (c *Config) Unmarshal(b []byte) error {
 		return err
 	}
 	if len(c.SPS) == 0 || len(c.PPS) == 0 {
-		return &media.FormatError{Format: "AVCDecoderConfigurationRecord", Found: fmt.Sprintf("%d SPS and %d PPS", len(c.SPS), len(c.PPS)), Want: "at least one of each"}
+		return &media.FormatError{Format: "AVCDecoderConfigurationRecord",
+			Found: fmt.Sprintf("%d SPS and %d PPS", len(c.SPS), len(c.PPS)), Want: "at least one of each"}
 	}
 	return nil
 }
@@ -83,7 +86,7 @@ func (c *Config) Marshal() []byte {
 	if parsed, err := ParseSPS(sps); err == nil {
 		switch parsed.Profile {
 		case 100, 110, 122, 144: // the record's fields for High profiles
-			b = append(b, 0xfc|byte(parsed.ChromaFormat), 0xf8|byte(parsed.BitDepth-8), 0xf8|byte(parsed.BitDepth-8), 0)
+			b = append(b, 0xfc|byte(parsed.ChromaFormat), 0xf8|byte(parsed.BitDepth-8), 0xf8|byte(parsed.ChromaDepth-8), 0)
 		}
 	}
 	return b
@@ -99,5 +102,19 @@ func (c *Config) Track() (media.Track, error) {
 	return media.Track{
 		Kind: media.Video, Codec: media.H264, Timescale: media.VideoTimescale, Config: c.Marshal(),
 		Width: sps.Width, Height: sps.Height, SAR: sps.SAR, FrameRate: sps.FrameRate, CodecName: sps.CodecName(),
-	}, sps.Check()
+		Colour: sps.Colour, Undecodable: sps.Undecodable(), Reordered: sps.Reordered,
+	}, nil
+}
+
+// WithSets returns an access unit behind the parameter sets of a record.
+func WithSets(record, unit []byte) []byte {
+	var c Config
+	if c.Unmarshal(record) != nil {
+		return unit
+	}
+	out := make([]byte, 0, len(record)+len(unit)+8*(len(c.SPS)+len(c.PPS)))
+	for _, n := range append(append([][]byte(nil), c.SPS...), c.PPS...) {
+		out = AppendNAL(out, n)
+	}
+	return append(out, unit...)
 }

@@ -37,7 +37,8 @@ func Split(data []byte, lengthSize int) ([][]byte, error) {
 	var out [][]byte
 	for len(data) > 0 {
 		if len(data) < lengthSize {
-			return nil, &media.FormatError{Format: "NAL unit length", Found: fmt.Sprintf("%d bytes", len(data)), Want: fmt.Sprintf("%d", lengthSize)}
+			return nil, &media.FormatError{Format: "NAL unit length", Found: fmt.Sprintf("%d bytes", len(data)),
+				Want: fmt.Sprintf("%d", lengthSize)}
 		}
 		n := 0
 		for _, b := range data[:lengthSize] {
@@ -45,7 +46,8 @@ func Split(data []byte, lengthSize int) ([][]byte, error) {
 		}
 		data = data[lengthSize:]
 		if n > len(data) {
-			return nil, &media.FormatError{Format: "NAL unit", Found: fmt.Sprintf("a length of %d", n), Want: fmt.Sprintf("%d at most", len(data))}
+			return nil, &media.FormatError{Format: "NAL unit", Found: fmt.Sprintf("a length of %d", n),
+				Want: fmt.Sprintf("%d at most", len(data))}
 		}
 		if n > 0 {
 			out = append(out, data[:n])
@@ -119,42 +121,20 @@ func HasIDR(nals [][]byte) bool {
 	return false
 }
 
-// unescape takes out emulation_prevention_three_byte (7.4.1).
-func unescape(nal []byte) []byte {
-	out := make([]byte, 0, len(nal))
-	zeros := 0
-	for _, b := range nal {
-		if zeros >= 2 && b == 3 {
-			zeros = 0
-			continue
-		}
-		if b == 0 {
-			zeros++
-		} else {
-			zeros = 0
-		}
-		out = append(out, b)
-	}
-	return out
-}
-
 // SPS is a sequence parameter set, as specified in section 7.3.2.1.1, with what annex E adds.
 type SPS struct {
 	Profile, Constraints, Level uint8 // profile_idc, the constraint flags' byte, level_idc
 	ID                          uint32
 	ChromaFormat                uint32 // chroma_format_idc, 1 is 4:2:0
 	BitDepth                    uint32 // of luma
+	ChromaDepth                 uint32 // bit depth of chroma
+	Lossless                    bool   // qpprime_y_zero_transform_bypass_flag
 	Progressive                 bool   // frame_mbs_only_flag
-	Width, Height               int    // luma samples after cropping
+	Reordered                   bool   // pictures may be presented in another order than they are decoded
+	Colour                      media.Colour
+	Width, Height               int // luma samples after cropping
 	SAR                         media.Rational
 	FrameRate                   media.Rational // invalid when timing info is absent
-}
-
-// sampleAspect is table E-1, aspect_ratio_idc 0 to 16.
-var sampleAspect = [...]media.Rational{
-	{Num: 1, Den: 1}, {Num: 1, Den: 1}, {Num: 12, Den: 11}, {Num: 10, Den: 11}, {Num: 16, Den: 11}, {Num: 40, Den: 33},
-	{Num: 24, Den: 11}, {Num: 20, Den: 11}, {Num: 32, Den: 11}, {Num: 80, Den: 33}, {Num: 18, Den: 11}, {Num: 15, Den: 11},
-	{Num: 64, Den: 33}, {Num: 160, Den: 99}, {Num: 4, Den: 3}, {Num: 3, Den: 2}, {Num: 2, Den: 1},
 }
 
 // maxSide bounds a picture's width and height: level 6.2 allows 16,864 samples at most.
@@ -165,10 +145,10 @@ func ParseSPS(nal []byte) (*SPS, error) {
 	if NALType(nal) != TypeSPS {
 		return nil, &media.FormatError{Format: "SPS", Found: fmt.Sprintf("NAL unit type %d", NALType(nal)), Want: "7"}
 	}
-	r := bits.NewReader(unescape(nal[1:]))
+	r := bits.NewReader(bits.Unescape(nal[1:]))
 	s := &SPS{Profile: uint8(r.U(8)), Constraints: uint8(r.U(8)), Level: uint8(r.U(8))}
 	s.ID = r.UE()
-	s.ChromaFormat, s.BitDepth = 1, 8
+	s.ChromaFormat, s.BitDepth, s.ChromaDepth = 1, 8, 8
 	separatePlanes := false
 	switch s.Profile {
 	case 100, 110, 122, 244, 44, 83, 86, 118, 128, 138, 139, 134, 135:
@@ -176,8 +156,8 @@ func ParseSPS(nal []byte) (*SPS, error) {
 			separatePlanes = r.Flag()
 		}
 		s.BitDepth = 8 + r.UE()
-		r.UE() // bit_depth_chroma_minus8
-		r.Flag()
+		s.ChromaDepth = 8 + r.UE()
+		s.Lossless = r.Flag()
 		if r.Flag() { // seq_scaling_matrix_present_flag
 			lists := 8
 			if s.ChromaFormat == 3 {
@@ -191,7 +171,9 @@ func ParseSPS(nal []byte) (*SPS, error) {
 		}
 	}
 	r.UE() // log2_max_frame_num_minus4
-	switch r.UE() {
+	order := r.UE()
+	s.Reordered = order != 2 && s.Profile != 66
+	switch order {
 	case 0:
 		r.UE()
 	case 1:
@@ -200,7 +182,8 @@ func ParseSPS(nal []byte) (*SPS, error) {
 		r.SE()
 		cycle := r.UE()
 		if cycle > 255 {
-			return nil, &media.FormatError{Format: "SPS", Found: fmt.Sprintf("%d frames in the order count cycle", cycle), Want: "255 at most"}
+			return nil, &media.FormatError{Format: "SPS", Found: fmt.Sprintf("%d frames in the order count cycle", cycle),
+				Want: "255 at most"}
 		}
 		for range cycle {
 			r.SE()
@@ -217,7 +200,8 @@ func ParseSPS(nal []byte) (*SPS, error) {
 	}
 	r.Flag() // direct_8x8_inference_flag
 	if mbWidth*16 > maxSide+16 || mapHeight*16*fields > maxSide+16 {
-		return nil, &media.FormatError{Format: "SPS", Found: fmt.Sprintf("a picture of %d by %d macroblocks", mbWidth, mapHeight), Want: fmt.Sprintf("sides of at most %d samples", maxSide)}
+		return nil, &media.FormatError{Format: "SPS", Found: fmt.Sprintf("a picture of %d by %d macroblocks", mbWidth,
+			mapHeight), Want: fmt.Sprintf("sides of at most %d samples", maxSide)}
 	}
 	s.Width, s.Height = mbWidth*16, mapHeight*16*fields
 	if r.Flag() { // frame_cropping_flag, units by table 6-1
@@ -233,7 +217,8 @@ func ParseSPS(nal []byte) (*SPS, error) {
 		left, right, top, bottom := int(r.UE()), int(r.UE()), int(r.UE()), int(r.UE())
 		if left > maxSide || right > maxSide || top > maxSide || bottom > maxSide ||
 			(left+right)*unitX >= s.Width || (top+bottom)*unitY >= s.Height {
-			return nil, &media.FormatError{Format: "SPS", Found: "a cropping rectangle that leaves nothing", Want: "a picture"}
+			return nil, &media.FormatError{Format: "SPS", Found: "a cropping rectangle that leaves nothing",
+				Want: "a picture"}
 		}
 		s.Width -= (left + right) * unitX
 		s.Height -= (top + bottom) * unitY
@@ -250,29 +235,8 @@ func ParseSPS(nal []byte) (*SPS, error) {
 
 // parseVUI reads annex E.1.1 up to the timing information.
 func (s *SPS) parseVUI(r *bits.Reader) {
-	if r.Flag() { // aspect_ratio_info_present_flag
-		idc := r.U(8)
-		if idc == 255 {
-			if sar := (media.Rational{Num: int64(r.U(16)), Den: int64(r.U(16))}); sar.Valid() {
-				s.SAR = sar.Reduce()
-			}
-		} else if int(idc) < len(sampleAspect) {
-			s.SAR = sampleAspect[idc]
-		}
-	}
-	if r.Flag() {
-		r.Flag() // overscan
-	}
-	if r.Flag() { // video_signal_type_present_flag
-		r.U(4)
-		if r.Flag() {
-			r.U(24)
-		}
-	}
-	if r.Flag() { // chroma_loc_info_present_flag
-		r.UE()
-		r.UE()
-	}
+	d := bits.ReadDisplay(r)
+	s.SAR, s.Colour = d.SAR, d.Colour
 	if r.Flag() { // timing_info_present_flag: two ticks a frame
 		tick, scale := int64(r.U(32)), int64(r.U(32))
 		if rate := (media.Rational{Num: scale, Den: 2 * tick}); tick > 0 && scale > 0 && scale/tick < 1000 {
@@ -297,21 +261,25 @@ func skipScalingList(r *bits.Reader, i int) {
 	}
 }
 
-// Check says whether the origin can decode what the set describes: 8 bits, 4:2:0, progressive.
-func (s *SPS) Check() error {
-	var what string
+// Undecodable says what keeps the decoder here from reading what the set describes, "" when nothing
+// does: it reads Baseline, Main and High profile, progressive, 8 bits, 4:2:0.
+func (s *SPS) Undecodable() string {
 	switch {
-	case s.BitDepth != 8:
-		what = fmt.Sprintf("a bit depth of %d", s.BitDepth)
+	case s.Lossless:
+		return "lossless coding"
+	case s.BitDepth != 8 || s.ChromaDepth != 8:
+		return fmt.Sprintf("a bit depth of %d", max(s.BitDepth, s.ChromaDepth))
 	case s.ChromaFormat != 1:
-		what = fmt.Sprintf("chroma format %d", s.ChromaFormat)
+		return "chroma of " + chromaNames[min(s.ChromaFormat, 3)]
 	case !s.Progressive:
-		what = "interlaced coding"
-	default:
-		return nil
+		return "interlaced coding"
+	case s.Profile != 66 && s.Profile != 77 && s.Profile != 100:
+		return fmt.Sprintf("profile %d", s.Profile)
 	}
-	return &media.UnsupportedError{Format: "H.264", What: what, Do: "set the encoder to Baseline, Main or High profile, progressive, 8-bit 4:2:0"}
+	return ""
 }
+
+var chromaNames = [...]string{"4:0:0", "4:2:0", "4:2:2", "4:4:4"}
 
 // CodecName returns the name of RFC 6381, 3.3, such as avc1.64001f.
 func (s *SPS) CodecName() string {

@@ -106,3 +106,22 @@ func (w *Writer) UE(v uint32) {
 
 // Bytes returns what was written, its last byte padded with zeros.
 func (w *Writer) Bytes() []byte { return w.buf }
+
+// Unescape takes the emulation prevention bytes out of a NAL unit (ITU-T H.264, 7.4.1; H.265, 7.4.2).
+func Unescape(nal []byte) []byte {
+	out := make([]byte, 0, len(nal))
+	zeros := 0
+	for _, b := range nal {
+		if zeros >= 2 && b == 3 {
+			zeros = 0
+			continue
+		}
+		if b == 0 {
+			zeros++
+		} else {
+			zeros = 0
+		}
+		out = append(out, b)
+	}
+	return out
+}

@@ -11,8 +11,8 @@ import (
 )
 
 var (
-	picture = media.Track{Kind: media.Video, Timescale: 90000, Width: 720, Height: 576, SAR: media.Rational{Num: 16, Den: 11}, Config: []byte{1, 100, 0, 31, 0xff}}
-	sound   = media.Track{Kind: media.Audio, Timescale: 48000, SampleRate: 48000, Channels: 2, Config: []byte{0x11, 0x90}}
+	picture = media.Track{Kind: media.Video, Codec: media.H264, Timescale: 90000, Width: 720, Height: 576, SAR: media.Rational{Num: 16, Den: 11}, Config: []byte{1, 100, 0, 31, 0xff}}
+	sound   = media.Track{Kind: media.Audio, Codec: media.AAC, Timescale: 48000, SampleRate: 48000, Channels: 2, Config: []byte{0x11, 0x90}}
 )
 
 func TestHeadersReadBack(t *testing.T) {
@@ -40,6 +40,8 @@ func TestSegmentsReadBack(t *testing.T) {
 	assert.Equal(t, in, f[0].Units)
 	assert.Equal(t, []Message{said}, f[0].Messages)
 	assert.WithinDuration(t, produced, f[0].Produced, time.Microsecond)
+
+	assert.NotContains(t, string(b[:32]), "msix", "that brand promises an index in each segment")
 
 	frames := []media.AccessUnit{{DTS: 1024, PTS: 1024, Duration: 1024, Key: true, Data: []byte{1, 2}}, {DTS: 2048, PTS: 2048, Duration: 1024, Key: true, Data: []byte{3}}}
 	f, err = ReadFragments(Chunk(&sound, ChunkOptions{Sequence: 1}, frames))
@@ -167,5 +169,28 @@ func TestIndexes(t *testing.T) {
 		b[len(b)-24] |= 0x80
 		_, _, err = ReadIndex(b)
 		assert.ErrorContains(t, err, "an index of indexes")
+	}
+}
+
+// TestEntriesOfOtherCodecs: the sample entry and its box are those of the codec's binding.
+func TestEntriesOfOtherCodecs(t *testing.T) {
+	for _, c := range []struct {
+		track      media.Track
+		entry, box string
+	}{
+		{media.Track{Kind: media.Video, Codec: media.HEVC, Width: 16, Height: 16}, "hvc1", "\x00\x00\x00\x0chvcC\x01\x02\x03\x04"},
+		{media.Track{Kind: media.Video, Codec: media.VP9, Width: 16, Height: 16}, "vp09", "\x00\x00\x00\x10vpcC\x01\x00\x00\x00\x01\x02\x03\x04"},
+		{media.Track{Kind: media.Video, Codec: media.AV1, Width: 16, Height: 16}, "av01", "\x00\x00\x00\x0cav1C\x01\x02\x03\x04"},
+		{media.Track{Kind: media.Audio, Codec: media.Opus, Channels: 2, SampleRate: 48000}, "Opus", "\x00\x00\x00\x0cdOps\x01\x02\x03\x04"},
+		{media.Track{Kind: media.Audio, Codec: media.AC3, Channels: 6, SampleRate: 48000}, "ac-3", "\x00\x00\x00\x0cdac3\x01\x02\x03\x04"},
+		{media.Track{Kind: media.Audio, Codec: media.EAC3, Channels: 2, SampleRate: 48000}, "ec-3", "\x00\x00\x00\x0cdec3\x01\x02\x03\x04"},
+	} {
+		c.track.Timescale, c.track.Config = 48000, []byte{1, 2, 3, 4}
+		b := Header(&c.track)
+		assert.Contains(t, string(b), c.box)
+		h, err := ReadHeader(b)
+		require.NoError(t, err)
+		assert.Equal(t, c.entry, h.SampleEntry)
+		assert.Equal(t, c.track.Config, h.Config, c.entry)
 	}
 }

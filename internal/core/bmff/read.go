@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"time"
 
+	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/media"
 )
 
@@ -32,8 +33,8 @@ type HeaderInfo struct {
 	ID            uint32
 	Timescale     int64
 	Handler       string // "vide" or "soun"
-	SampleEntry   string // "avc1", "mp4a"
-	Config        []byte // the contents of avcC, or of the decoder specific info
+	SampleEntry   string // a FourCC
+	Config        []byte // the codec's configuration: what its box holds, of MPEG-4 audio the decoder specific info
 	Width, Height int    // of the visual sample entry
 	Protected     bool   // its samples are encrypted (ISO/IEC 23001-7)
 
@@ -125,7 +126,8 @@ func (h *HeaderInfo) extends(kind string, body []byte) error {
 		return broken("a short trex", "24 bytes")
 	}
 	if len(h.usual) < maxTracks {
-		h.usual[binary.BigEndian.Uint32(body[4:])] = sample{binary.BigEndian.Uint32(body[12:]), binary.BigEndian.Uint32(body[16:]), binary.BigEndian.Uint32(body[20:])}
+		h.usual[binary.BigEndian.Uint32(body[4:])] = sample{binary.BigEndian.Uint32(body[12:]),
+			binary.BigEndian.Uint32(body[16:]), binary.BigEndian.Uint32(body[20:])}
 	}
 	return nil
 }
@@ -172,13 +174,15 @@ func (h *HeaderInfo) sampleEntry(kind string, body []byte) error {
 		h.Width, h.Height = int(binary.BigEndian.Uint16(body[24:])), int(binary.BigEndian.Uint16(body[26:]))
 	}
 	return walk(body[skip:], func(kind string, body []byte) error {
-		switch kind {
-		case "avcC":
-			h.Config = body
-		case "esds":
-			if len(body) > 4 {
-				h.Config = specificInfo(body[4:])
+		if c := coding.ByBox(kind); c != nil {
+			if c.BoxVersion >= 0 {
+				body = body[min(4, len(body)):]
 			}
+			if h.Config = body; c.Descriptor {
+				h.Config = specificInfo(body)
+			}
+		}
+		switch kind {
 		case "sinf":
 			h.Protected = true
 			return walk(body, func(kind string, body []byte) error {
@@ -513,7 +517,8 @@ func ReadIndex(b []byte) (x *Index, taken int64, err error) {
 		at := wide()
 		count := int(f.next() & 0xffff)
 		if x.Timescale == 0 || count*12 > len(f) {
-			return broken(fmt.Sprintf("sidx of %d references in %d bytes, timescale %d", count, len(f), x.Timescale), "a record for each and a timescale")
+			return broken(fmt.Sprintf("sidx of %d references in %d bytes, timescale %d", count, len(f), x.Timescale),
+				"a record for each and a timescale")
 		}
 		for range count {
 			size := f.next()

@@ -4,9 +4,11 @@
 package bmff
 
 import (
+	"cmp"
 	"encoding/binary"
 	"time"
 
+	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/media"
 )
 
@@ -141,9 +143,19 @@ func displaySize(t *media.Track) (int, int) {
 	return t.Width, t.Height
 }
 
-// videoEntry is an AVC sample entry (ISO/IEC 14496-15, 5.4.2) with its aspect ratio.
+// configBox writes the box that holds a codec's configuration.
+func configBox(b []byte, c *coding.Codec, config []byte) []byte {
+	body := func(b []byte) []byte { return append(b, config...) }
+	if c.BoxVersion < 0 {
+		return box(b, c.Box, body)
+	}
+	return fullBox(b, c.Box, byte(c.BoxVersion), 0, body)
+}
+
+// videoEntry is a visual sample entry (12.1.3) with its aspect ratio and colour.
 func videoEntry(b []byte, t *media.Track) []byte {
-	return box(b, "avc1", func(b []byte) []byte {
+	codec := coding.Find(t.Codec)
+	return box(b, codec.Entry, func(b []byte) []byte {
 		b = u16(zeros(b, 6), 1)
 		b = zeros(b, 16)
 		b = u16(b, uint16(t.Width))
@@ -154,35 +166,56 @@ func videoEntry(b []byte, t *media.Track) []byte {
 		b = zeros(b, 32)
 		b = u16(b, 0x18)
 		b = u16(b, 0xffff)
-		b = box(b, "avcC", func(b []byte) []byte { return append(b, t.Config...) })
+		b = configBox(b, codec, t.Config)
 		if t.SAR.Valid() && t.SAR.Num != t.SAR.Den {
 			b = box(b, "pasp", func(b []byte) []byte {
 				return u32(u32(b, uint32(t.SAR.Num)), uint32(t.SAR.Den))
+			})
+		}
+		if c := t.Colour; c != (media.Colour{}) {
+			b = box(b, "colr", func(b []byte) []byte { // ISO/IEC 14496-12, 12.1.5
+				b = append(b, "nclx"...)
+				for _, v := range []uint8{c.Primaries, c.Transfer, c.Matrix} {
+					b = u16(b, uint16(cmp.Or(v, 2)))
+				}
+				full := byte(0)
+				if c.FullRange {
+					full = 0x80
+				}
+				return append(b, full)
 			})
 		}
 		return b
 	})
 }
 
-// audioEntry is an MPEG-4 audio sample entry with its elementary stream descriptor
-// (ISO/IEC 14496-14, 5.6.1; ISO/IEC 14496-1, 7.2.6).
+// audioEntry is an audio sample entry (12.2.3). MPEG-4 audio describes itself by an elementary stream
+// descriptor (ISO/IEC 14496-14, 5.6.1; ISO/IEC 14496-1, 7.2.6).
 func audioEntry(b []byte, t *media.Track) []byte {
-	return box(b, "mp4a", func(b []byte) []byte {
+	codec := coding.Find(t.Codec)
+	config := t.Config
+	if codec.Descriptor {
+		config = descriptor(config)
+	}
+	return box(b, codec.Entry, func(b []byte) []byte {
 		b = u16(zeros(b, 6), 1)
 		b = zeros(b, 8)
 		b = u16(b, uint16(t.Channels))
 		b = u16(b, 16)
 		b = u32(zeros(b, 4), uint32(min(t.SampleRate, 65535))<<16)
-		return fullBox(b, "esds", 0, 0, func(b []byte) []byte {
-			n := len(t.Config)
-			b = append(b, 3, byte(23+n), 0, 0, 0) // ES descriptor, id 0
-			b = append(b, 4, byte(15+n), 0x40, 0x15, 0, 0, 0)
-			b = zeros(b, 8) // rates: not known
-			b = append(b, 5, byte(n))
-			b = append(b, t.Config...)
-			return append(b, 6, 1, 2)
-		})
+		return configBox(b, codec, config)
 	})
+}
+
+// descriptor wraps the configuration of MPEG-4 audio.
+func descriptor(config []byte) []byte {
+	n := len(config)
+	b := []byte{3, byte(23 + n), 0, 0, 0} // ES descriptor, id 0
+	b = append(b, 4, byte(15+n), 0x40, 0x15, 0, 0, 0)
+	b = zeros(b, 8) // rates: not known
+	b = append(b, 5, byte(n))
+	b = append(b, config...)
+	return append(b, 6, 1, 2)
 }
 
 // Sample flags (ISO/IEC 14496-12, 8.8.3.1).
@@ -216,7 +249,7 @@ func (o *ChunkOptions) append(b []byte, t *media.Track, dts int64) []byte {
 		b = box(b, "styp", func(b []byte) []byte {
 			b = append(b, "msdh"...)
 			b = u32(b, 0)
-			return append(b, "msdhmsixcmfscmfl"...)
+			return append(b, "msdhcmfscmfl"...)
 		})
 	}
 	if !o.Produced.IsZero() {

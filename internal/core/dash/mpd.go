@@ -107,11 +107,18 @@ type AdaptationSet struct {
 	Inband        []Descriptor `xml:"InbandEventStream"`
 	Label         string       `xml:"Label,omitempty"`
 	Producer      *Producer    `xml:"ProducerReferenceTime"`
+	Resync        *Resync      `xml:"Resync"`
 	Accessibility []Descriptor `xml:"Accessibility"`
 	Role          []Descriptor `xml:"Role"`
 	BaseURL       []string     `xml:"BaseURL"`
 	Addressing
 	Representations []Representation `xml:"Representation"`
+}
+
+// Resync tells how far apart the points are at which a segment that is being made can be entered (5.3.12).
+type Resync struct {
+	Type int   `xml:"type,attr"` // 0: a CMAF chunk begins there
+	DT   int64 `xml:"dT,attr"`   // ticks of the template at most
 }
 
 // Producer relates a media time to the wall clock (5.12).

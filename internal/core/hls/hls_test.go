@@ -1,6 +1,7 @@
 package hls
 
 import (
+	"strings"
 	"testing"
 	"time"
 
@@ -134,6 +135,24 @@ func TestMultivariantPlaylist(t *testing.T) {
 	assert.Equal(t, "audio/index.m3u8", renditions[0]["URI"])
 	OrderForStart(m.Variants, 100)
 	assert.Equal(t, "360p", m.Variants[0].Name, "the smallest when all are too large")
+}
+
+// TestQuotesStayOutOfAttributes: a quoted string has no escapes, so a quote in it would end it.
+func TestQuotesStayOutOfAttributes(t *testing.T) {
+	said := "The \"Kestrel\" leads,\nby a \\ length"
+	m := Media{
+		Segments: []*segment.Segment{{MSN: 1, Duration: 180_000, Header: &segment.Header{Name: "h.mp4"}}}, TargetDuration: 2,
+		Ranges: []DateRange{{ID: "1", Class: said, Duration: -1, Planned: -1, Names: []string{"X-NOTE"}, Text: map[string]string{"X-NOTE": said}}},
+	}
+	for l := range strings.Lines(string(m.Marshal())) {
+		if text, ok := strings.CutPrefix(l, "#EXT-X-DATERANGE:"); ok {
+			a := ReadAttributes(strings.TrimSpace(text))
+			assert.Equal(t, `The 'Kestrel' leads, by a \ length`, a["CLASS"])
+			assert.Equal(t, a["CLASS"], a["X-NOTE"])
+			return
+		}
+	}
+	t.Fatal("no date range")
 }
 
 func TestBrokenPlaylists(t *testing.T) {

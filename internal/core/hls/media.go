@@ -26,11 +26,11 @@ const (
 var suffixes = [...]string{CMAF: ".m4s", TS: ".ts", Packed: ".aac", Keys: ".key.m4s"}
 
 // SegmentName is the address of a segment relative to its playlist.
-func (w Wrapping) SegmentName(msn uint64) string { return strconv.FormatUint(msn, 10) + suffixes[w] }
+func (w Wrapping) SegmentName(s *segment.Segment) string { return s.Name() + suffixes[w] }
 
-// PartName is the address of a part relative to its playlist.
-func PartName(msn uint64, part int) string {
-	return strconv.FormatUint(msn, 10) + "." + strconv.Itoa(part) + suffixes[CMAF]
+// PartName is the address of a part of its own relative to its playlist.
+func PartName(s *segment.Segment, part int) string {
+	return s.Name() + "." + strconv.Itoa(part) + suffixes[CMAF]
 }
 
 // Report is the newest part of another rendition (draft, 4.4.5.4).
@@ -64,6 +64,8 @@ type Media struct {
 	Epoch          time.Time          // wall clock at media time 0
 	Ended          bool               // EXT-X-ENDLIST
 	Idle           bool               // no part is expected: there is nothing to hint at
+	PartFiles      bool               // parts are files of their own; else byte ranges of their segment
+	NextAt         int64              // where the open segment is expected to end, ticks of media.VideoTimescale; 0: nobody knows
 	Skip           bool               // leave out what a player has already, as far as it is allowed (delta update)
 	Reports        []Report
 	Ranges         []DateRange
@@ -97,7 +99,8 @@ func (m *Media) Marshal() []byte {
 	if len(m.Segments) > 0 {
 		first = m.Segments[0].MSN
 	}
-	fmt.Fprintf(b, "#EXT-X-MEDIA-SEQUENCE:%d\n#EXT-X-DISCONTINUITY-SEQUENCE:%d\n#EXT-X-INDEPENDENT-SEGMENTS\n", first, m.Discontinuity)
+	fmt.Fprintf(b, "#EXT-X-MEDIA-SEQUENCE:%d\n#EXT-X-DISCONTINUITY-SEQUENCE:%d\n#EXT-X-INDEPENDENT-SEGMENTS\n", first,
+		m.Discontinuity)
 	if m.Wrapping == Keys {
 		b.WriteString("#EXT-X-I-FRAMES-ONLY\n")
 	}
@@ -171,8 +174,15 @@ func (m *Media) list(b *bytes.Buffer, list []*segment.Segment) {
 			fmt.Fprintf(b, "#EXT-X-PROGRAM-DATE-TIME:%s\n", date(at))
 		}
 		if m.PartTarget > 0 && behind <= partsListed*m.TargetDuration*media.VideoTimescale {
+			at := int64(0)
 			for n, p := range s.Parts {
-				fmt.Fprintf(b, "#EXT-X-PART:DURATION=%s,URI=\"%s%s\"", Seconds(p.Duration), folder, PartName(s.MSN, n))
+				if m.PartFiles {
+					fmt.Fprintf(b, "#EXT-X-PART:DURATION=%s,URI=\"%s%s\"", Seconds(p.Duration), folder, PartName(s, n))
+				} else {
+					fmt.Fprintf(b, "#EXT-X-PART:DURATION=%s,URI=\"%s%s\",BYTERANGE=\"%d@%d\"", Seconds(p.Duration), folder,
+						CMAF.SegmentName(s), len(p.Bytes), at)
+				}
+				at += int64(len(p.Bytes))
 				if p.Independent {
 					b.WriteString(",INDEPENDENT=YES")
 				}
@@ -186,23 +196,18 @@ func (m *Media) list(b *bytes.Buffer, list []*segment.Segment) {
 		if s.Gap {
 			b.WriteString("#EXT-X-GAP\n")
 		}
-		fmt.Fprintf(b, "#EXTINF:%s,\n%s%s\n", Seconds(s.Duration), folder, m.Wrapping.SegmentName(s.MSN))
+		fmt.Fprintf(b, "#EXTINF:%s,\n%s%s\n", Seconds(s.Duration), folder, m.Wrapping.SegmentName(s))
 	}
 }
 
 // end writes what follows the segments: the hint at the next part, reports, and the end.
 func (m *Media) end(b *bytes.Buffer) {
 	if n := len(m.Segments); m.PartTarget > 0 && !m.Ended && !m.Idle && n > 0 {
-		last := m.Segments[n-1]
-		name := PartName(last.MSN+1, 0)
-		if last.Open {
-			name = PartName(last.MSN, len(last.Parts))
-		}
 		folder := ""
 		if m.StandIn != "" {
 			folder = "../" + m.StandIn + "/"
 		}
-		fmt.Fprintf(b, "#EXT-X-PRELOAD-HINT:TYPE=PART,URI=\"%s%s\"\n", folder, name)
+		m.hint(b, folder, m.Segments[n-1])
 	}
 	if m.PartTarget > 0 && !m.Ended {
 		for _, r := range m.Reports {
@@ -218,6 +223,28 @@ func (m *Media) end(b *bytes.Buffer) {
 	}
 }
 
+// hint names the part that comes next (draft, 4.4.5.3): of the open segment, or the first of the next
+// one, when the open one has all that is expected of it.
+func (m *Media) hint(b *bytes.Buffer, folder string, last *segment.Segment) {
+	part, offset := len(last.Parts), last.Size
+	if over := m.NextAt > 0 && last.Start+last.Duration+hintSlack >= m.NextAt; !last.Open || over {
+		last = &segment.Segment{MSN: last.MSN + 1, Prefix: last.Prefix}
+		part, offset = 0, 0
+	}
+	if m.PartFiles {
+		fmt.Fprintf(b, "#EXT-X-PRELOAD-HINT:TYPE=PART,URI=\"%s%s\"\n", folder, PartName(last, part))
+		return
+	}
+	fmt.Fprintf(b, "#EXT-X-PRELOAD-HINT:TYPE=PART,URI=\"%s%s\"", folder, CMAF.SegmentName(last))
+	if offset > 0 {
+		fmt.Fprintf(b, ",BYTERANGE-START=%d", offset)
+	}
+	b.WriteByte('\n')
+}
+
+// hintSlack is how near to its expected end a segment counts as complete: less than half a picture at 60 Hz.
+const hintSlack = media.VideoTimescale / 150
+
 // At returns the wall clock of a media time.
 func (m *Media) At(ticks int64) time.Time { return WallClock(m.Epoch, ticks) }
 
@@ -231,9 +258,9 @@ func WallClock(epoch time.Time, ticks int64) time.Time {
 func date(t time.Time) string { return t.UTC().Format("2006-01-02T15:04:05.000Z07:00") }
 
 func (r *DateRange) append(b *bytes.Buffer) {
-	fmt.Fprintf(b, "#EXT-X-DATERANGE:ID=%q", r.ID)
+	fmt.Fprintf(b, "#EXT-X-DATERANGE:ID=\"%s\"", quotable(r.ID))
 	if r.Class != "" {
-		fmt.Fprintf(b, ",CLASS=%q", r.Class)
+		fmt.Fprintf(b, ",CLASS=\"%s\"", quotable(r.Class))
 	}
 	fmt.Fprintf(b, ",START-DATE=%q", date(r.Start))
 	decimal := func(name string, d time.Duration) {

@@ -41,6 +41,7 @@ type AudioRendition struct {
 	Language         string // RFC 5646, "" when not known
 	Channels         int
 	Default          bool
+	Described        bool // describes video for people who do not see it
 }
 
 // Multivariant is what a multivariant playlist is made of.
@@ -61,9 +62,13 @@ func (m *Multivariant) Marshal() []byte {
 		fmt.Fprintf(&b, "#EXT-X-START:TIME-OFFSET=-%d.%03d\n", m.StartOffset/1000, m.StartOffset%1000)
 	}
 	for _, a := range m.Audio {
-		fmt.Fprintf(&b, "#EXT-X-MEDIA:TYPE=AUDIO,GROUP-ID=%q,NAME=\"%s\",DEFAULT=%s,AUTOSELECT=YES", a.Group, quotable(a.Name), yesNo(a.Default))
+		fmt.Fprintf(&b, "#EXT-X-MEDIA:TYPE=AUDIO,GROUP-ID=%q,NAME=\"%s\",DEFAULT=%s,AUTOSELECT=YES", a.Group,
+			quotable(a.Name), yesNo(a.Default))
 		if a.Language != "" {
 			fmt.Fprintf(&b, ",LANGUAGE=%q", a.Language)
+		}
+		if a.Described {
+			b.WriteString(",CHARACTERISTICS=\"public.accessibility.describes-video\"")
 		}
 		if a.Channels > 0 {
 			fmt.Fprintf(&b, ",CHANNELS=\"%d\"", a.Channels)
@@ -71,14 +76,16 @@ func (m *Multivariant) Marshal() []byte {
 		fmt.Fprintf(&b, ",URI=%q\n", a.URI)
 	}
 	for _, c := range m.Captions {
-		fmt.Fprintf(&b, "#EXT-X-MEDIA:TYPE=CLOSED-CAPTIONS,GROUP-ID=%q,NAME=%q,DEFAULT=NO,AUTOSELECT=YES,INSTREAM-ID=%q", c.Group, c.Name, c.Channel)
+		fmt.Fprintf(&b, "#EXT-X-MEDIA:TYPE=CLOSED-CAPTIONS,GROUP-ID=%q,NAME=%q,DEFAULT=NO,AUTOSELECT=YES,INSTREAM-ID=%q",
+			c.Group, c.Name, c.Channel)
 		if c.Language != "" {
 			fmt.Fprintf(&b, ",LANGUAGE=%q", c.Language)
 		}
 		b.WriteByte('\n')
 	}
 	for _, v := range m.Variants {
-		fmt.Fprintf(&b, "#EXT-X-STREAM-INF:BANDWIDTH=%d,AVERAGE-BANDWIDTH=%d,CODECS=%q", max(v.Peak, 1), max(v.Average, 1), strings.Join(v.Codecs, ","))
+		fmt.Fprintf(&b, "#EXT-X-STREAM-INF:BANDWIDTH=%d,AVERAGE-BANDWIDTH=%d,CODECS=%q", max(v.Peak, 1), max(v.Average, 1),
+			strings.Join(v.Codecs, ","))
 		if v.Width > 0 {
 			fmt.Fprintf(&b, ",RESOLUTION=%dx%d", v.Width, v.Height)
 		}
@@ -89,10 +96,10 @@ func (m *Multivariant) Marshal() []byte {
 		if v.AudioGroup != "" {
 			fmt.Fprintf(&b, ",AUDIO=%q", v.AudioGroup)
 		}
-		if v.Width > 0 {
+		if v.Width > 0 || len(m.Captions) == 0 {
 			if v.Captions != "" {
 				fmt.Fprintf(&b, ",CLOSED-CAPTIONS=%q", v.Captions)
-			} else {
+			} else if len(m.Captions) == 0 { // NONE is said of all variants or of none (RFC 8216, 4.3.4.2)
 				b.WriteString(",CLOSED-CAPTIONS=NONE")
 			}
 		}
@@ -102,7 +109,8 @@ func (m *Multivariant) Marshal() []byte {
 		fmt.Fprintf(&b, "\n%s\n", v.URI)
 	}
 	for _, k := range m.Keys {
-		fmt.Fprintf(&b, "#EXT-X-I-FRAME-STREAM-INF:BANDWIDTH=%d,CODECS=%q,RESOLUTION=%dx%d,URI=%q\n", max(k.Peak, 1), k.Codec, k.Width, k.Height, k.URI)
+		fmt.Fprintf(&b, "#EXT-X-I-FRAME-STREAM-INF:BANDWIDTH=%d,CODECS=%q,RESOLUTION=%dx%d,URI=%q\n", max(k.Peak, 1),
+			k.Codec, k.Width, k.Height, k.URI)
 	}
 	return b.Bytes()
 }

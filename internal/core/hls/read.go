@@ -47,7 +47,10 @@ type Key struct {
 }
 
 // Hint is one EXT-X-PRELOAD-HINT that was read.
-type Hint struct{ Type, URI string }
+type Hint struct {
+	Type, URI string
+	Offset    int64 // BYTERANGE-START, 0 without one
+}
 
 // Range is one EXT-X-DATERANGE that was read.
 type Range struct {
@@ -305,7 +308,8 @@ func (r *reader) lowLatency(tag, value string) {
 		p.Skipped = int(min(r.whole(ReadAttributes(value)["SKIPPED-SEGMENTS"]), maxEntries))
 	case "#EXT-X-PART":
 		a := ReadAttributes(value)
-		e := PartEntry{URI: a["URI"], Duration: r.seconds(a["DURATION"]), Independent: a["INDEPENDENT"] == "YES", Gap: a["GAP"] == "YES", Offset: -1, Line: r.line}
+		e := PartEntry{URI: a["URI"], Duration: r.seconds(a["DURATION"]), Independent: a["INDEPENDENT"] == "YES",
+			Gap: a["GAP"] == "YES", Offset: -1, Line: r.line}
 		if e.URI == "" {
 			r.fail(value, "a URI")
 		}
@@ -319,7 +323,11 @@ func (r *reader) lowLatency(tag, value string) {
 		r.e.Parts = append(r.e.Parts, e)
 	case "#EXT-X-PRELOAD-HINT":
 		a := ReadAttributes(value)
-		p.Hints = append(p.Hints, Hint{a["TYPE"], a["URI"]})
+		h := Hint{Type: a["TYPE"], URI: a["URI"]}
+		if a["BYTERANGE-START"] != "" {
+			h.Offset = int64(min(r.whole(a["BYTERANGE-START"]), 1<<62))
+		}
+		p.Hints = append(p.Hints, h)
 	case "#EXT-X-RENDITION-REPORT":
 		a := ReadAttributes(value)
 		rep := Report{URI: a["URI"], Part: -1}

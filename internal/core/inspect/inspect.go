@@ -102,7 +102,8 @@ func (i *Inspector) ContentType(where, found string) {
 	switch strings.TrimSpace(kind) {
 	case "application/vnd.apple.mpegurl", "audio/mpegurl", "application/dash+xml":
 	default:
-		i.finding(Risk, "content-type", where, fmt.Sprintf("%q", found), "application/vnd.apple.mpegurl, or application/dash+xml for an MPD", "RFC 8216, 4")
+		i.finding(Risk, "content-type", where, fmt.Sprintf("%q", found),
+			"application/vnd.apple.mpegurl, or application/dash+xml for an MPD", "RFC 8216, 4")
 	}
 }
 
@@ -123,35 +124,42 @@ func (i *Inspector) Multivariant(body []byte) (variants []hls.VariantEntry, rend
 	for _, r := range renditions {
 		g := group{r["TYPE"], r["GROUP-ID"]}
 		if g.id == "" || r["NAME"] == "" {
-			i.finding(Breaks, "group-attributes", "", fmt.Sprintf("EXT-X-MEDIA of type %s without GROUP-ID or NAME", g.kind), "both", draft+"4.4.6.1")
+			i.finding(Breaks, "group-attributes", "", fmt.Sprintf("EXT-X-MEDIA of type %s without GROUP-ID or NAME",
+				g.kind), "both", draft+"4.4.6.1")
 		}
 		if names[g] == nil {
 			names[g] = map[string]bool{}
 		}
 		if names[g][r["NAME"]] {
-			i.finding(Breaks, "group-name-twice", "", fmt.Sprintf("the name %q twice in group %q", r["NAME"], g.id), "a name of its own for each rendition", draft+"4.4.6.1.1")
+			i.finding(Breaks, "group-name-twice", "", fmt.Sprintf("the name %q twice in group %q", r["NAME"], g.id),
+				"a name of its own for each rendition", draft+"4.4.6.1.1")
 		}
 		names[g][r["NAME"]], known[g] = true, true
 		if r["DEFAULT"] == "YES" {
 			if defaults[g]++; defaults[g] == 2 {
-				i.finding(Breaks, "group-defaults", "", fmt.Sprintf("two renditions with DEFAULT=YES in group %q", g.id), "one at most", draft+"4.4.6.1.1")
+				i.finding(Breaks, "group-defaults", "", fmt.Sprintf("two renditions with DEFAULT=YES in group %q", g.id),
+					"one at most", draft+"4.4.6.1.1")
 			}
 		}
 		if g.kind == "CLOSED-CAPTIONS" && r["INSTREAM-ID"] == "" {
-			i.finding(Breaks, "captions-channel", "", fmt.Sprintf("closed captions %q without INSTREAM-ID", r["NAME"]), "CC1 to CC4 or SERVICE1 to SERVICE63", draft+"4.4.6.1")
+			i.finding(Breaks, "captions-channel", "", fmt.Sprintf("closed captions %q without INSTREAM-ID", r["NAME"]),
+				"CC1 to CC4 or SERVICE1 to SERVICE63", draft+"4.4.6.1")
 		}
 		if g.kind == "CLOSED-CAPTIONS" && r["URI"] != "" {
-			i.finding(Breaks, "captions-uri", "", "closed captions with a URI", "none: they travel in the video", draft+"4.4.6.1")
+			i.finding(Breaks, "captions-uri", "", "closed captions with a URI", "none: they travel in the video",
+				draft+"4.4.6.1")
 		}
 	}
 	none, some := 0, 0
 	for _, v := range variants {
 		a, where := v.Attributes, nameOf(v.URI)
 		if number(a["BANDWIDTH"]) <= 0 {
-			i.finding(Breaks, "bandwidth-missing", where, fmt.Sprintf("BANDWIDTH=%s", a["BANDWIDTH"]), "bits a second", draft+"4.4.6.2")
+			i.finding(Breaks, "bandwidth-missing", where, fmt.Sprintf("BANDWIDTH=%s", a["BANDWIDTH"]), "bits a second",
+				draft+"4.4.6.2")
 		}
 		if average := number(a["AVERAGE-BANDWIDTH"]); average > number(a["BANDWIDTH"]) {
-			i.finding(Breaks, "bandwidth-order", where, fmt.Sprintf("an average of %d above the peak of %s", average, a["BANDWIDTH"]), "one that is not higher", draft+"4.4.6.2")
+			i.finding(Breaks, "bandwidth-order", where, fmt.Sprintf("an average of %d above the peak of %s", average,
+				a["BANDWIDTH"]), "one that is not higher", draft+"4.4.6.2")
 		}
 		if a["CODECS"] == "" {
 			i.finding(Risk, "codecs-missing", where, "no CODECS", "every format of the variant", draft+"4.4.6.2")
@@ -161,7 +169,8 @@ func (i *Inspector) Multivariant(body []byte) (variants []hls.VariantEntry, rend
 		}
 		for _, kind := range []string{"AUDIO", "VIDEO", "SUBTITLES"} {
 			if id := a[kind]; id != "" && !known[group{kind, id}] {
-				i.finding(Breaks, "group-missing", where, fmt.Sprintf("%s=%q", kind, id), "an EXT-X-MEDIA of that group", draft+"4.4.6.2")
+				i.finding(Breaks, "group-missing", where, fmt.Sprintf("%s=%q", kind, id), "an EXT-X-MEDIA of that group",
+					draft+"4.4.6.2")
 			}
 		}
 		switch id := a["CLOSED-CAPTIONS"]; {
@@ -170,14 +179,16 @@ func (i *Inspector) Multivariant(body []byte) (variants []hls.VariantEntry, rend
 		case id != "":
 			some++
 			if !known[group{"CLOSED-CAPTIONS", id}] {
-				i.finding(Breaks, "group-missing", where, fmt.Sprintf("CLOSED-CAPTIONS=%q", id), "an EXT-X-MEDIA of that group", draft+"4.4.6.2")
+				i.finding(Breaks, "group-missing", where, fmt.Sprintf("CLOSED-CAPTIONS=%q", id),
+					"an EXT-X-MEDIA of that group", draft+"4.4.6.2")
 			}
 		}
 		s := i.stream(where)
 		s.Announced, s.codecs, s.announced = number(a["BANDWIDTH"]), a["CODECS"], a["RESOLUTION"]
 	}
 	if none > 0 && some > 0 {
-		i.finding(Breaks, "captions-mixed", "", "CLOSED-CAPTIONS=NONE on some variants only", "on all, or on none", draft+"4.4.6.2")
+		i.finding(Breaks, "captions-mixed", "", "CLOSED-CAPTIONS=NONE on some variants only", "on all, or on none",
+			draft+"4.4.6.2")
 	}
 	return variants, renditions
 }

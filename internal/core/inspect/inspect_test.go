@@ -191,7 +191,7 @@ func record(t *testing.T) *recording {
 		r.segments[msn] = segment(p, msn, nil)
 		u := frames(msn)
 		r.soundSegments[msn] = bmff.Chunk(s, bmff.ChunkOptions{Sequence: uint32(msn) << 6, First: true}, u)
-		r.transport = append(r.transport, ts.Segment(&ts.Input{Video: p, VideoUnits: pictures(int64(msn)*60, 60), Audio: s, AudioUnits: u, ADTS: c.ADTS}))
+		r.transport = append(r.transport, ts.Segment(&ts.Input{Video: p, VideoUnits: pictures(int64(msn)*60, 60), Audio: s, AudioUnits: u, FrameHeader: c.ADTS}))
 	}
 	u := pictures(14*60, 18)
 	for n := range 3 {

@@ -85,7 +85,9 @@ var rank = map[Level]int{Breaks: 0, Risk: 1, Note: 2}
 // Report sums up. lasted is how long the stream was followed.
 func (i *Inspector) Report(lasted time.Duration) Report {
 	i.finish()
-	r := Report{Address: i.address, Protocol: i.protocol(), Live: i.live, Seconds: int(lasted.Round(time.Second) / time.Second), Findings: append([]Finding{}, i.findings...), Streams: []Stream{}, Skew: i.skew}
+	r := Report{Address: i.address, Protocol: i.protocol(), Live: i.live,
+		Seconds: int(lasted.Round(time.Second) / time.Second), Findings: append([]Finding{},
+			i.findings...), Streams: []Stream{}, Skew: i.skew}
 	sort.SliceStable(r.Findings, func(a, b int) bool { return rank[r.Findings[a].Level] < rank[r.Findings[b].Level] })
 	for _, name := range i.order {
 		s := i.streams[name]
@@ -114,7 +116,8 @@ func (i *Inspector) Report(lasted time.Duration) Report {
 		r.Broken++
 		r.Verdict = "Nothing was seen that could be judged."
 	case r.Broken > 0:
-		r.Verdict = fmt.Sprintf("Broken: %s, %s."+far, count(r.Broken, "rule is violated", "rules are violated"), count(r.Risks, "risk", "risks"))
+		r.Verdict = fmt.Sprintf("Broken: %s, %s."+far, count(r.Broken, "rule is violated", "rules are violated"),
+			count(r.Risks, "risk", "risks"))
 	case r.Risks > 0:
 		r.Verdict = fmt.Sprintf("Playable: no rule is violated, %s."+far, count(r.Risks, "risk", "risks"))
 	default:

@@ -2,13 +2,14 @@ package inspect
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
 
-	"metaplasis/internal/core/aac"
 	"metaplasis/internal/core/avc"
 	"metaplasis/internal/core/bmff"
+	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/id3"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/ts"
@@ -16,8 +17,9 @@ import (
 
 // header is a CMAF header that was read.
 type header struct {
-	info  *bmff.HeaderInfo
-	codec string // RFC 6381 name of what it holds
+	info   *bmff.HeaderInfo
+	codec  string         // RFC 6381 name of what it holds
+	coding *coding.Stream // nil when its codec is not read here
 }
 
 const (
@@ -45,22 +47,8 @@ func (i *Inspector) Header(name, uri string, body []byte) {
 	if info.Protected {
 		i.NotJudged(name, "encrypted samples")
 	}
-	switch info.SampleEntry {
-	case "avc1":
-		var c avc.Config
-		if err := c.Unmarshal(info.Config); err != nil {
-			i.finding(Breaks, "header-config", name, err.Error(), "a decoder configuration record", "ISO/IEC 14496-15, 5.3.3.1")
-			break
-		}
-		if t, err := c.Track(); err == nil {
-			h.codec = t.CodecName
-			i.picture(s, t.Width, t.Height, info.Width, info.Height)
-		}
-	case "mp4a":
-		var c aac.Config
-		if err := c.Unmarshal(info.Config); err == nil {
-			h.codec = c.Track(info.Config).CodecName
-		}
+	if c := coding.ByEntry(info.SampleEntry); c != nil {
+		i.configuration(s, h, c)
 	}
 	if len(s.headers) < maxSamples {
 		s.headers[uri] = h
@@ -69,21 +57,46 @@ func (i *Inspector) Header(name, uri string, body []byte) {
 	i.codec(s, h.codec)
 }
 
+// configuration reads the decoder configuration of a header.
+func (i *Inspector) configuration(s *stream, h *header, c *coding.Codec) {
+	opened, err := coding.Open(c, h.info.Config)
+	var unsupported *media.UnsupportedError
+	switch {
+	case errors.As(err, &unsupported):
+		i.NotJudged(s.Name, err.Error())
+		return
+	case err != nil:
+		i.finding(Breaks, "header-config", s.Name, err.Error(), "a decoder configuration", isobmff+"12")
+		return
+	}
+	t, _ := opened.Track()
+	h.coding, h.codec = opened, t.CodecName
+	if h.info.Handler != "vide" {
+		return
+	}
+	if t.Width == 0 { // only the media tells
+		t.Width, t.Height = h.info.Width, h.info.Height
+	}
+	i.picture(s, t.Width, t.Height, h.info.Width, h.info.Height)
+}
+
 const ruleNotJudged = "not-judged"
 
 // NotJudged says that something of a rendition could not be looked into.
 func (i *Inspector) NotJudged(name, what string) {
-	i.finding(Note, ruleNotJudged, name, what, "media that the inspector reads: H.264 and AAC, in fragments, transport streams or packed", "")
+	i.finding(Note, ruleNotJudged, name, what, "media that the inspector reads: "+strings.Join(append(coding.Labels(media.Video), coding.Labels(media.Audio)...), ", ")+" in fragments, H.264 and AAC in transport streams or packed", "")
 }
 
 // picture holds the sizes that header, parameter set and playlist tell against one another.
 func (i *Inspector) picture(s *stream, width, height, boxWidth, boxHeight int) {
 	s.Size = fmt.Sprintf("%dx%d", width, height)
 	if width != boxWidth || height != boxHeight {
-		i.finding(Breaks, "header-size", s.Name, fmt.Sprintf("a sample entry of %dx%d for pictures of %dx%d", boxWidth, boxHeight, width, height), "the same", "ISO/IEC 14496-15, 5.4.2")
+		i.finding(Breaks, "header-size", s.Name, fmt.Sprintf("a sample entry of %dx%d for pictures of %dx%d", boxWidth,
+			boxHeight, width, height), "the same", "ISO/IEC 14496-15, 5.4.2")
 	}
 	if s.announced != "" && !strings.HasSuffix(s.announced, fmt.Sprintf("x%d", height)) {
-		i.finding(Breaks, "resolution-wrong", s.Name, fmt.Sprintf("%s announced, %s in the header", s.announced, s.Size), "the size of the pictures", draft+"4.4.6.2")
+		i.finding(Breaks, "resolution-wrong", s.Name, fmt.Sprintf("%s announced, %s in the header", s.announced, s.Size),
+			"the size of the pictures", draft+"4.4.6.2")
 	}
 }
 
@@ -108,7 +121,8 @@ func (i *Inspector) codec(s *stream, codec string) {
 	if !listed {
 		want = "a list that names it"
 	}
-	i.finding(Breaks, "codecs-wrong", s.Name, fmt.Sprintf("%q announced, %s in the bytes", s.codecs, codec), want, draft+"4.4.6.2")
+	i.finding(Breaks, "codecs-wrong", s.Name, fmt.Sprintf("%q announced, %s in the bytes", s.codecs, codec), want,
+		draft+"4.4.6.2")
 }
 
 // Piece is a segment, or a part of one, as it was fetched.
@@ -123,6 +137,7 @@ type Piece struct {
 	Took          time.Duration
 	Start         int64 // presentation time that a manifest tells, ticks of Timescale; -1 when not told
 	Timescale     int64
+	Counted       bool // time and length follow from the number: segments may be up to half as long or as far off
 }
 
 // Segment judges the bytes of a segment or part.
@@ -136,7 +151,7 @@ func (i *Inspector) Segment(name string, p *Piece) {
 		return
 	}
 	s.Segments++
-	if p.Duration > 0 {
+	if p.Duration > 0 && !p.Counted { // where it is only about right, the media's own length counts
 		rate := int64(len(p.Body)) * 8 * int64(time.Second) / int64(p.Duration)
 		s.Peak = max(s.Peak, rate)
 	}
@@ -204,11 +219,14 @@ func (i *Inspector) part(s *stream, p *Piece) {
 	s.Parts++
 	f, err := s.read(p)
 	if err != nil || len(f) == 0 {
-		i.finding(Breaks, "part-unreadable", s.Name, fmt.Sprintf("part %d of segment %d: %v", p.Part, p.MSN, orNothing(err)), "whole fragments", draft+"4.4.4.9")
+		i.finding(Breaks, "part-unreadable", s.Name, fmt.Sprintf("part %d of segment %d: %v", p.Part, p.MSN,
+			orNothing(err)), "whole fragments", draft+"4.4.4.9")
 		return
 	}
 	if p.Independent && s.Kind == "video" && !hasKey(f) {
-		i.finding(Breaks, "independent-wrong", s.Name, fmt.Sprintf("part %d of segment %d says INDEPENDENT=YES and holds no keyframe", p.Part, p.MSN), "a keyframe", draft+"4.4.4.9")
+		i.finding(Breaks, "independent-wrong", s.Name,
+			fmt.Sprintf("part %d of segment %d says INDEPENDENT=YES and holds no keyframe", p.Part,
+				p.MSN), "a keyframe", draft+"4.4.4.9")
 	}
 	if len(s.parts) > maxPieces {
 		clear(s.parts)
@@ -252,7 +270,8 @@ func (i *Inspector) prefix(s *stream, p *Piece) {
 	}
 	delete(s.parts, p.MSN)
 	if !bytes.HasPrefix(p.Body, bytes.Join(parts, nil)) {
-		i.finding(Breaks, "part-bytes", s.Name, fmt.Sprintf("segment %d does not begin with its parts", p.MSN), "the same media", draft+"4.4.4.9")
+		i.finding(Breaks, "part-bytes", s.Name, fmt.Sprintf("segment %d does not begin with its parts", p.MSN),
+			"the same media", draft+"4.4.4.9")
 	}
 }
 
@@ -274,11 +293,13 @@ func (i *Inspector) fragments(s *stream, p *Piece) {
 	for n := range f {
 		one := &f[n]
 		if s.sequence > 0 && one.Sequence <= s.sequence && !p.Discontinuity {
-			i.finding(Risk, "fragment-sequence", s.Name, fmt.Sprintf("%s: fragment number %d after %d", where, one.Sequence, s.sequence), "numbers that rise", isobmff+"8.8.5")
+			i.finding(Risk, "fragment-sequence", s.Name, fmt.Sprintf("%s: fragment number %d after %d", where, one.Sequence,
+				s.sequence), "numbers that rise", isobmff+"8.8.5")
 		}
 		s.sequence = one.Sequence
 		if one.DTS != next {
-			i.finding(Breaks, "decode-time", s.Name, fmt.Sprintf("%s: a fragment at %d where the one before ends at %d", where, one.DTS, next), "decode times without gap or overlap", cmaf+"7.3.2.3")
+			i.finding(Breaks, "decode-time", s.Name, fmt.Sprintf("%s: a fragment at %d where the one before ends at %d",
+				where, one.DTS, next), "decode times without gap or overlap", cmaf+"7.3.2.3")
 		}
 		next = one.DTS
 		total := 0
@@ -288,34 +309,38 @@ func (i *Inspector) fragments(s *stream, p *Piece) {
 				lowest = u.PTS
 			}
 			if u.Duration <= 0 {
-				i.finding(Breaks, "sample-duration", s.Name, fmt.Sprintf("%s: a sample of duration %d", where, u.Duration), "one above 0", isobmff+"8.8.8")
+				i.finding(Breaks, "sample-duration", s.Name, fmt.Sprintf("%s: a sample of duration %d", where, u.Duration),
+					"one above 0", isobmff+"8.8.8")
 			}
 			next += u.Duration
 			total += len(u.Data)
 		}
 		if total != one.Data && h.info.Tracks == 1 {
-			i.finding(Breaks, "sample-sizes", s.Name, fmt.Sprintf("%s: samples of %d bytes in a mdat of %d", where, total, one.Data), "the same", isobmff+"8.8.8")
+			i.finding(Breaks, "sample-sizes", s.Name, fmt.Sprintf("%s: samples of %d bytes in a mdat of %d", where, total,
+				one.Data), "the same", isobmff+"8.8.8")
 		}
 	}
-	if h.info.Handler == "vide" && h.info.SampleEntry == "avc1" && !h.info.Protected {
-		i.opensWithKey(s, where, first)
+	if h.info.Handler == "vide" && h.coding != nil && !h.info.Protected {
+		i.opensWithKey(s, where, h.coding, first)
 	}
 	i.continuity(s, p, h, first.DTS, next, lowest)
 }
 
 // opensWithKey judges the first sample of a segment of video.
-func (i *Inspector) opensWithKey(s *stream, where string, f *bmff.Fragment) {
+func (i *Inspector) opensWithKey(s *stream, where string, c *coding.Stream, f *bmff.Fragment) {
 	if len(f.Units) == 0 {
 		return
 	}
-	nals, err := avc.Split(f.Units[0].Data, 4)
+	u, err := c.Unit(f.Units[0].Data)
 	switch {
 	case err != nil:
-		i.finding(Breaks, "sample-syntax", s.Name, where+": "+err.Error(), "NAL units behind their lengths", "ISO/IEC 14496-15, 5.3.2")
-	case !avc.HasIDR(nals):
-		i.finding(Breaks, "keyframe-first", s.Name, where+" does not begin with an IDR picture", "one, since segments are independent", cmaf+"7.3.2.3")
+		i.finding(Breaks, "sample-syntax", s.Name, where+": "+err.Error(), "a sample as its codec writes it", cmaf+"7.3.2")
+	case !u.Key:
+		i.finding(Breaks, "keyframe-first", s.Name,
+			where+" does not begin with a random access point (of H.264, an IDR picture)", "one, since segments are independent", cmaf+"7.3.2.3")
 	case !f.Units[0].Key:
-		i.finding(Breaks, "sync-flag", s.Name, where+": an IDR picture that is not marked as a sync sample", "a sync sample", isobmff+"8.8.8")
+		i.finding(Breaks, "sync-flag", s.Name, where+": a random access point that is not marked as a sync sample",
+			"a sync sample", isobmff+"8.8.8")
 	}
 }
 
@@ -327,17 +352,29 @@ func (i *Inspector) continuity(s *stream, p *Piece, h *header, from, until, show
 	// A frame may be rounded at either end.
 	if s.next >= 0 && p.MSN == s.nextMSN && !p.Discontinuity {
 		if d := from - s.next; d > scale/500 || -d > scale/500 {
-			i.finding(Breaks, "decode-time", s.Name, fmt.Sprintf("%s begins %d ms beside the end of the one before", where, d*1000/scale), "decode times without gap or overlap", cmaf+"7.3.2.3")
+			i.finding(Breaks, "decode-time", s.Name, fmt.Sprintf("%s begins %d ms beside the end of the one before", where,
+				d*1000/scale), "decode times without gap or overlap", cmaf+"7.3.2.3")
 		}
 	}
 	s.next, s.nextMSN = until, p.MSN+1
-	if length := time.Duration(micros(until-from)) * time.Microsecond; p.Duration > 0 && (length-p.Duration).Abs() > 2*tolerance {
-		i.finding(Breaks, "duration-wrong", s.Name, fmt.Sprintf("%s lasts %v, %v is told", where, length, p.Duration), "the length of the media", draft+"4.4.4.1")
+	// Segments that are counted may stray from their even length and place by half of it (5.3.9.5.3).
+	allowed, beside := 2*tolerance, 100*time.Millisecond
+	if p.Counted {
+		allowed, beside = p.Duration/2, p.Duration/2
+	}
+	length := time.Duration(micros(until-from)) * time.Microsecond
+	if p.Counted && length > 0 {
+		s.Peak = max(s.Peak, int64(len(p.Body))*8*int64(time.Second)/int64(length))
+	}
+	if p.Duration > 0 && (length-p.Duration).Abs() > allowed {
+		i.finding(Breaks, "duration-wrong", s.Name, fmt.Sprintf("%s lasts %v, %v is told", where, length, p.Duration),
+			"the length of the media", draft+"4.4.4.1")
 	}
 	if p.Start >= 0 && p.Timescale > 0 {
 		told := media.Rescale(p.Start, p.Timescale, 1_000_000)
-		if d := micros(shown) - told; d > 100_000 || d < -100_000 {
-			i.finding(Breaks, "timeline-wrong", s.Name, fmt.Sprintf("%s begins %d ms beside its place in the timeline", where, d/1000), "the time that the manifest tells", mpd+"5.3.9.6")
+		if d := micros(shown) - told; d > beside.Microseconds() || d < -beside.Microseconds() {
+			i.finding(Breaks, "timeline-wrong", s.Name, fmt.Sprintf("%s begins %d ms beside its place in the timeline",
+				where, d/1000), "the time that the manifest tells", mpd+"5.3.9.6")
 		}
 	}
 	if len(s.starts) < maxSamples {
@@ -350,7 +387,8 @@ func (i *Inspector) transport(s *stream, p *Piece) {
 	where := fmt.Sprintf("segment %d", p.MSN)
 	t, err := ts.Read(p.Body)
 	if err != nil {
-		i.finding(Breaks, "segment-unreadable", s.Name, where+": "+err.Error(), "a transport stream with its tables", mpegts+"2.4")
+		i.finding(Breaks, "segment-unreadable", s.Name, where+": "+err.Error(), "a transport stream with its tables",
+			mpegts+"2.4")
 		return
 	}
 	for _, f := range t.Faults {
@@ -361,7 +399,8 @@ func (i *Inspector) transport(s *stream, p *Piece) {
 	}
 	for pid, c := range t.Counters {
 		if was, known := s.counters[pid]; known && p.MSN == s.nextMSN && !p.Discontinuity && c[0] != (was+1)&15 && pid > 0 {
-			i.finding(Risk, "ts-counter", s.Name, fmt.Sprintf("%s: PID %d begins with counter %d after %d", where, pid, c[0], was), "counters that go on", mpegts+"2.4.3.3")
+			i.finding(Risk, "ts-counter", s.Name, fmt.Sprintf("%s: PID %d begins with counter %d after %d", where, pid,
+				c[0], was), "counters that go on", mpegts+"2.4.3.3")
 		}
 		s.counters[pid] = c[1]
 	}
@@ -374,7 +413,8 @@ func (i *Inspector) transport(s *stream, p *Piece) {
 			i.finding(Breaks, "keyframe-first", s.Name, where+" does not begin with an IDR picture", "one", draft+"3.1.1")
 		}
 		if len(nals) > 0 && avc.NALType(nals[0]) != avc.TypeAUD {
-			i.finding(Breaks, "ts-delimiter", s.Name, where+": a picture without access unit delimiter", "one first", mpegts+"2.14.1")
+			i.finding(Breaks, "ts-delimiter", s.Name, where+": a picture without access unit delimiter", "one first",
+				mpegts+"2.14.1")
 		}
 		for _, n := range nals {
 			if avc.NALType(n) != avc.TypeSPS {
@@ -400,7 +440,8 @@ func (i *Inspector) packed(s *stream, p *Piece) {
 	var tag id3.Tag
 	rest, err := tag.Unmarshal(p.Body)
 	if err != nil || tag.Timestamp < 0 {
-		i.finding(Breaks, "packed-timestamp", s.Name, where+" without the time of its first frame", "an ID3 tag with the transport stream's time", draft+"3.1.4")
+		i.finding(Breaks, "packed-timestamp", s.Name, where+" without the time of its first frame",
+			"an ID3 tag with the transport stream's time", draft+"3.1.4")
 		return
 	}
 	for bytes.HasPrefix(rest, []byte("ID3")) {
@@ -417,7 +458,8 @@ func (i *Inspector) packed(s *stream, p *Piece) {
 			n = int(rest[3]&3)<<11 | int(rest[4])<<3 | int(rest[5]>>5)
 		}
 		if n < 7 || n > len(rest) {
-			i.finding(Breaks, "segment-unreadable", s.Name, fmt.Sprintf("%s: no ADTS frame after %d of them", where, frames), "ADTS frames to the end", "ISO/IEC 14496-3, 1.A.2")
+			i.finding(Breaks, "segment-unreadable", s.Name, fmt.Sprintf("%s: no ADTS frame after %d of them", where,
+				frames), "ADTS frames to the end", "ISO/IEC 14496-3, 1.A.2")
 			return
 		}
 		rest = rest[n:]
@@ -432,7 +474,8 @@ func (i *Inspector) noteSkew(s *stream, where string, micros int64) {
 	}
 	i.skew = max(i.skew, micros/1000)
 	if micros > skewMost {
-		i.finding(Risk, "skew", s.Name, fmt.Sprintf("%s: sound begins %d ms beside its video", where, micros/1000), fmt.Sprintf("within %d ms", skewMost/1000), draft+"6.2.4")
+		i.finding(Risk, "skew", s.Name, fmt.Sprintf("%s: sound begins %d ms beside its video", where, micros/1000),
+			fmt.Sprintf("within %d ms", skewMost/1000), draft+"6.2.4")
 	}
 }
 
@@ -461,7 +504,8 @@ func (i *Inspector) pair(a, b *stream) {
 		if other, ok := a.starts[msn]; ok {
 			d := at - other
 			if a.Kind == b.Kind && (d > 20_000 || d < -20_000) {
-				i.finding(Breaks, "boundaries-differ", b.Name, fmt.Sprintf("segment %d begins %d ms beside that of %s", msn, d/1000, a.Name), "the same media time in all renditions", draft+"6.2.4")
+				i.finding(Breaks, "boundaries-differ", b.Name, fmt.Sprintf("segment %d begins %d ms beside that of %s", msn,
+					d/1000, a.Name), "the same media time in all renditions", draft+"6.2.4")
 			} else if a.Kind != b.Kind {
 				i.noteSkew(b, fmt.Sprintf("segment %d", msn), d)
 			}
@@ -470,11 +514,15 @@ func (i *Inspector) pair(a, b *stream) {
 	for msn, at := range b.walls {
 		if other, ok := a.walls[msn]; ok {
 			if d := at - other; d > 250_000 || d < -250_000 {
-				i.finding(Breaks, "boundaries-differ", b.Name, fmt.Sprintf("segment %d begins %d ms beside that of %s on the wall clock", msn, d/1000, a.Name), "the same time in all renditions", draft+"6.2.4")
+				i.finding(Breaks, "boundaries-differ", b.Name,
+					fmt.Sprintf("segment %d begins %d ms beside that of %s on the wall clock", msn, d/1000,
+						a.Name), "the same time in all renditions", draft+"6.2.4")
 			}
 		}
 		if broken, ok := a.broken[msn]; ok && broken != b.broken[msn] {
-			i.finding(Breaks, "discontinuity-differs", b.Name, fmt.Sprintf("a discontinuity at segment %d that %s does not share", msn, a.Name), "the same in all renditions", draft+"6.2.4")
+			i.finding(Breaks, "discontinuity-differs", b.Name,
+				fmt.Sprintf("a discontinuity at segment %d that %s does not share", msn,
+					a.Name), "the same in all renditions", draft+"6.2.4")
 		}
 	}
 }
@@ -482,6 +530,7 @@ func (i *Inspector) pair(a, b *stream) {
 // rates holds the measured bitrate against the announced one, with a tenth of room.
 func (i *Inspector) rates(s *stream) {
 	if s.Announced > 0 && s.Peak > s.Announced*11/10 && s.Segments > 0 {
-		i.finding(Breaks, "bandwidth-exceeded", s.Name, fmt.Sprintf("%d kbit/s in a segment, %d announced", s.Peak/1000, s.Announced/1000), "no more than is announced", draft+"4.4.6.2")
+		i.finding(Breaks, "bandwidth-exceeded", s.Name, fmt.Sprintf("%d kbit/s in a segment, %d announced", s.Peak/1000,
+			s.Announced/1000), "no more than is announced", draft+"4.4.6.2")
 	}
 }

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"math"
 	"regexp"
+	"unicode"
+	"unicode/utf8"
 
 	"metaplasis/internal/core/media"
 )
@@ -54,6 +56,22 @@ type Problem struct {
 	Text  string `json:"text"`
 }
 
+// CheckText says what is wrong with a short text for people, nil when nothing is: most is in characters.
+func CheckText(field, s string, most int) *Problem {
+	switch n := utf8.RuneCountInString(s); {
+	case !utf8.ValidString(s):
+		return &Problem{field, "found bytes that are not UTF-8, expected text"}
+	case n > most:
+		return &Problem{field, fmt.Sprintf("found %d characters, expected %d at most", n, most)}
+	}
+	for _, r := range s {
+		if unicode.IsControl(r) || r == '\u2028' || r == '\u2029' {
+			return &Problem{field, fmt.Sprintf("found the control character U+%04X, expected one line of text", r)}
+		}
+	}
+	return nil
+}
+
 func (p Problem) String() string { return p.Field + ": " + p.Text }
 
 // WithDefaults fills in what was left out.
@@ -99,7 +117,8 @@ func Check(rungs []Rung) []Problem {
 			on++
 		}
 		if r.AudioBitrate != 0 && (r.AudioBitrate < minAudio || r.AudioBitrate > maxAudio) {
-			add(i, "audioBitrate", "found %d bit/s, expected 0 (pass the source through) or %d to %d", r.AudioBitrate, minAudio, maxAudio)
+			add(i, "audioBitrate", "found %d bit/s, expected 0 (pass the source through) or %d to %d", r.AudioBitrate,
+				minAudio, maxAudio)
 		}
 		if r.Source {
 			if source++; source > 1 {
@@ -150,9 +169,9 @@ func AudioName(bitrate int64) string {
 	return fmt.Sprintf("audio-%dk", bitrate/1000)
 }
 
-var audioNameForm = regexp.MustCompile(`^audio(-[0-9]+k)?$`)
+var audioNameForm = regexp.MustCompile(`^audio(-[A-Za-z0-9-]+)?$`)
 
-// IsAudioName reports whether a name belongs to an audio rendition.
+// IsAudioName reports whether a name belongs to an audio rendition: audio, audio-64k, audio-fr.
 func IsAudioName(name string) bool { return audioNameForm.MatchString(name) }
 
 // shortSides are the sizes of a default ladder, by the picture's shorter side.

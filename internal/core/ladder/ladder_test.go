@@ -79,3 +79,14 @@ func TestMemoryFollowsFromTheSettings(t *testing.T) {
 	// 13 retained segments and an open one of 2 s: source 4 Mbit/s, 360p peak 0.96, one audio at most 0.32.
 	assert.EqualValues(t, 1000+14*2*(4_000_000+960_000+320_000)/8, Memory(rungs, 4_000_000, 2000, 13, 1000))
 }
+
+// TestNamesOfSoundsAreTaken: a rung may not have the address of a track of sound.
+func TestNamesOfSoundsAreTaken(t *testing.T) {
+	for _, name := range []string{"audio", "audio-64k", "audio-fr", "audio-track-2"} {
+		problems := Check([]Rung{{Name: name, On: true, Height: 360, Bitrate: 500_000, Effort: 1}})
+		if assert.NotEmpty(t, problems, name) {
+			assert.Contains(t, problems[0].Text, "is taken by the channel's audio", name)
+		}
+	}
+	assert.Empty(t, Check([]Rung{{Name: "audience", On: true, Height: 360, Bitrate: 500_000, Effort: 1}}))
+}

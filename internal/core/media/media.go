@@ -38,7 +38,13 @@ type Codec string
 // The codings that the origin knows.
 const (
 	H264 Codec = "h264"
+	HEVC Codec = "hevc"
+	VP9  Codec = "vp9"
+	AV1  Codec = "av1"
 	AAC  Codec = "aac"
+	Opus Codec = "opus"
+	AC3  Codec = "ac-3"
+	EAC3 Codec = "e-ac-3"
 )
 
 // Rational is an exact fraction. Den is never 0 in a valid value.
@@ -98,25 +104,67 @@ func rescale(v, from, to, round int64) int64 {
 	return int64(q)
 }
 
-// Track describes one elementary stream. Config is the decoder configuration record of the
-// codec: an AVCDecoderConfigurationRecord (ISO/IEC 14496-15, 5.3.3.1) or an
-// AudioSpecificConfig (ISO/IEC 14496-3, 1.6.2.1).
+// TrackID tells the tracks of a feed apart.
+type TrackID uint32
+
+// Role says what a track is for (ISO/IEC 23009-1, 5.8.5.5); "" is taken for main.
+type Role string
+
+// The roles that a sender may give a track.
+const (
+	RoleMain        Role = "main"
+	RoleAlternate   Role = "alternate"
+	RoleCommentary  Role = "commentary"
+	RoleDescription Role = "description"
+)
+
+// Track describes one elementary stream. Config is the decoder configuration of the codec as it lies
+// in its box of an ISO media file, such as an AVCDecoderConfigurationRecord (ISO/IEC 14496-15, 5.3.3.1);
+// of AAC it is the AudioSpecificConfig (ISO/IEC 14496-3, 1.6.2.1).
 type Track struct {
-	Kind      Kind   `json:"kind"`
-	Codec     Codec  `json:"codec"`
-	Timescale int64  `json:"timescale"` // ticks a second of all times of this track
-	Config    []byte `json:"config"`
+	ID        TrackID `json:"id,omitempty"`
+	Language  string  `json:"language,omitempty"` // RFC 5646; "" when the sender does not say
+	Role      Role    `json:"role,omitempty"`
+	Name      string  `json:"name,omitempty"` // for people
+	Kind      Kind    `json:"kind"`
+	Codec     Codec   `json:"codec"`
+	Label     string  `json:"label,omitempty"`     // what people call the codec
+	CodecName string  `json:"codecName,omitempty"` // RFC 6381 name, such as avc1.64001f
+	Timescale int64   `json:"timescale"`           // ticks a second of all times of this track
+	Config    []byte  `json:"config"`
 
 	// Video.
-	Width     int      `json:"width,omitempty"`     // luma samples after cropping
-	Height    int      `json:"height,omitempty"`    // luma samples after cropping
-	SAR       Rational `json:"sar,omitzero"`        // sample aspect ratio, 1:1 when unknown
-	FrameRate Rational `json:"frameRate,omitzero"`  // frames a second; invalid when unknown
-	CodecName string   `json:"codecName,omitempty"` // RFC 6381 name, such as avc1.64001f
+	Width     int      `json:"width,omitempty"`    // luma samples after cropping
+	Height    int      `json:"height,omitempty"`   // luma samples after cropping
+	SAR       Rational `json:"sar,omitzero"`       // sample aspect ratio, 1:1 when unknown
+	FrameRate Rational `json:"frameRate,omitzero"` // frames a second; invalid when unknown
+	Colour    Colour   `json:"colour,omitzero"`
+	// Undecodable says why no decoder here reads the track, in words; "" when one does. It passes through all the same.
+	Undecodable string `json:"undecodable,omitempty"`
+	Reordered   bool   `json:"-"` // pictures may be presented in another order than they are decoded
 
 	// Audio.
-	SampleRate int `json:"sampleRate,omitempty"` // samples a second of the output
-	Channels   int `json:"channels,omitempty"`
+	FrameSamples int64 `json:"frameSamples,omitempty"` // ticks that a frame lasts
+	SampleRate   int   `json:"sampleRate,omitempty"`   // samples a second of the output
+	Channels     int   `json:"channels,omitempty"`
+}
+
+// Colour says how the samples of a picture are to be read: code points of ITU-T H.273, 0 when the
+// source does not say.
+type Colour struct {
+	Primaries uint8 `json:"primaries,omitempty"`
+	Transfer  uint8 `json:"transfer,omitempty"`
+	Matrix    uint8 `json:"matrix,omitempty"`
+	FullRange bool  `json:"fullRange,omitempty"`
+}
+
+// SamePicture reports whether a decoder and a viewer see no difference between two tracks but for
+// the sets of parameters themselves.
+func (t *Track) SamePicture(o *Track) bool {
+	return t.Kind == o.Kind && t.Codec == o.Codec && t.Width == o.Width && t.Height == o.Height && t.SAR == o.SAR &&
+		t.CodecName == o.CodecName && t.Colour == o.Colour && t.Undecodable == o.Undecodable &&
+		t.SampleRate == o.SampleRate && t.Channels == o.Channels && t.Timescale == o.Timescale &&
+		t.FrameSamples == o.FrameSamples
 }
 
 // AccessUnit is one coded picture or audio frame. Its Data is written once and never changed:
@@ -161,4 +209,26 @@ func (e *UnsupportedError) Error() string {
 		s += "; " + e.Do
 	}
 	return s
+}
+
+// sampleAspects is the table of sample aspect ratios (ITU-T H.273, 8.6).
+var sampleAspects = [...]Rational{
+	{1, 1}, {1, 1}, {12, 11}, {10, 11}, {16, 11}, {40, 33}, {24, 11}, {20, 11}, {32, 11}, {80, 33}, {18, 11}, {15, 11},
+	{64, 33}, {160, 99}, {4, 3}, {3, 2}, {2, 1},
+}
+
+// SampleAspect returns the ratio of a code point of ITU-T H.273, 8.6; 1:1 for one that is not specified.
+func SampleAspect(code uint32) Rational {
+	if int(code) < len(sampleAspects) {
+		return sampleAspects[code]
+	}
+	return sampleAspects[0]
+}
+
+// Described takes a code point of ITU-T H.273; 2, unspecified, says as much as none.
+func Described(v uint32) uint8 {
+	if v == 2 {
+		return 0
+	}
+	return uint8(v)
 }

@@ -29,7 +29,10 @@ const (
 	defaultChunkSize = 128
 	maxChunkSize     = 1 << 24
 	maxChunkStreams  = 64
-	maxPartial       = 32 << 20 // bytes of unfinished messages on one connection
+	maxPartial       = 20 << 20 // bytes of unfinished messages on one connection: the longest message and some
+	// strangersPartial is the same for who may not publish yet: room for the command that asks.
+	strangersPartial = 32 << 10
+	firstPayload     = 4 << 10 // bytes set aside for a message before more of it comes
 )
 
 // Message is one whole RTMP message. Timestamp is absolute, in milliseconds, and wraps.
@@ -53,8 +56,10 @@ type ChunkReader struct {
 	streams   map[uint32]*chunkStream
 	header    []byte // a header of which some bytes are still to come
 	current   *chunkStream
-	chunkLeft int // bytes of the current chunk still to come
-	partial   int // bytes held in unfinished messages
+	chunkLeft int    // bytes of the current chunk still to come
+	partial   int    // bytes held for unfinished messages
+	limit     int    // of partial
+	unread    []byte // bytes that were taken for a header and are not its own; they come before all others
 
 	// Some senders leave the extended timestamp out of continuations. The first continuation whose
 	// field does not repeat the message's time gives such a sender away.
@@ -74,8 +79,11 @@ type chunkStream struct {
 
 // NewChunkReader starts with the chunk size of section 5.4.1.
 func NewChunkReader() *ChunkReader {
-	return &ChunkReader{chunkSize: defaultChunkSize, streams: map[uint32]*chunkStream{}}
+	return &ChunkReader{chunkSize: defaultChunkSize, streams: map[uint32]*chunkStream{}, limit: maxPartial}
 }
+
+// SetLimit bounds what is held for unfinished messages, in bytes.
+func (r *ChunkReader) SetLimit(n int) { r.limit = n }
 
 // SetChunkSize changes the peer's chunk size.
 func (r *ChunkReader) SetChunkSize(n uint32) error {
@@ -90,7 +98,7 @@ func (r *ChunkReader) SetChunkSize(n uint32) error {
 // Abort drops the unfinished message of a chunk stream (section 5.4.2).
 func (r *ChunkReader) Abort(csid uint32) {
 	if s := r.streams[csid]; s != nil && s.started {
-		r.partial -= len(s.payload)
+		r.partial -= cap(s.payload)
 		s.payload, s.started = nil, false
 		if r.current == s {
 			r.current, r.chunkLeft = nil, 0
@@ -101,10 +109,21 @@ func (r *ChunkReader) Abort(csid uint32) {
 // Read consumes bytes of p until a message is whole or p is used up, and returns how many it took.
 // The payload is freshly made and belongs to the caller.
 func (r *ChunkReader) Read(p []byte) (used int, msg *Message, err error) {
-	for used < len(p) {
+	// take returns up to n bytes of what is next.
+	take := func(n int) (out []byte) {
+		if len(r.unread) > 0 {
+			n = min(n, len(r.unread))
+			out, r.unread = r.unread[:n], r.unread[n:]
+			return out
+		}
+		n = min(n, len(p)-used)
+		out = p[used : used+n]
+		used += n
+		return out
+	}
+	for used < len(p) || len(r.unread) > 0 {
 		if r.current == nil {
-			r.header = append(r.header, p[used])
-			used++
+			r.header = append(r.header, take(1)...)
 			if err := r.tryHeader(); err != nil {
 				return used, nil, err
 			}
@@ -113,28 +132,45 @@ func (r *ChunkReader) Read(p []byte) (used int, msg *Message, err error) {
 			}
 		}
 		s := r.current
-		n := min(r.chunkLeft, len(p)-used)
-		if s.payload == nil {
-			s.payload = make([]byte, 0, min(s.length, max(len(p), 64<<10)))
+		if err := r.grow(s, min(r.chunkLeft, len(p)-used+len(r.unread))); err != nil {
+			return used, nil, err
 		}
-		s.payload = append(s.payload, p[used:used+n]...)
-		used += n
-		r.chunkLeft -= n
-		if r.partial += n; r.partial > maxPartial {
-			return used, nil, &media.FormatError{Format: "RTMP chunk stream", Found: fmt.Sprintf("%d bytes of unfinished messages", r.partial), Want: fmt.Sprintf("%d at most", maxPartial)}
-		}
-		if r.chunkLeft > 0 {
+		piece := take(r.chunkLeft)
+		s.payload = append(s.payload, piece...)
+		if r.chunkLeft -= len(piece); r.chunkLeft > 0 {
 			continue
 		}
 		r.current = nil
 		if len(s.payload) == s.length {
 			m := &Message{Type: s.kind, Stream: s.stream, Timestamp: s.timestamp, Payload: s.payload}
-			r.partial -= len(s.payload)
+			r.partial -= cap(s.payload)
 			s.payload, s.started = nil, false
 			return used, m, nil
 		}
 	}
 	return used, nil, nil
+}
+
+// grow makes room for n more bytes of a message, within the limit.
+func (r *ChunkReader) grow(s *chunkStream, n int) error {
+	before := cap(s.payload)
+	need := len(s.payload) + n
+	if need <= before && before > 0 {
+		return nil
+	}
+	room := min(s.length, max(need, 2*before, firstPayload))
+	if r.partial+room-before > r.limit {
+		room = need // nothing beside what is there
+	}
+	if r.partial+room-before > r.limit {
+		return &media.FormatError{Format: "RTMP chunk stream", Found: fmt.Sprintf("%d bytes of unfinished messages",
+			r.partial+n), Want: fmt.Sprintf("%d at most", r.limit)}
+	}
+	grown := make([]byte, len(s.payload), room)
+	copy(grown, s.payload)
+	s.payload = grown
+	r.partial += cap(grown) - before
+	return nil
 }
 
 // tryHeader parses the collected header bytes; while too few are there it does nothing.
@@ -160,10 +196,12 @@ func (r *ChunkReader) tryHeader() error {
 	s := r.streams[csid]
 	if s == nil || !s.seen && format == 3 {
 		if format == 3 || format == 2 {
-			return &media.FormatError{Format: "RTMP chunk", Found: fmt.Sprintf("a header of form %d on the unused chunk stream %d", format, csid), Want: "form 0 first"}
+			return &media.FormatError{Format: "RTMP chunk",
+				Found: fmt.Sprintf("a header of form %d on the unused chunk stream %d", format, csid), Want: "form 0 first"}
 		}
 		if len(r.streams) >= maxChunkStreams {
-			return &media.FormatError{Format: "RTMP chunk", Found: "one chunk stream more", Want: fmt.Sprintf("%d at most", maxChunkStreams)}
+			return &media.FormatError{Format: "RTMP chunk", Found: "one chunk stream more",
+				Want: fmt.Sprintf("%d at most", maxChunkStreams)}
 		}
 		s = &chunkStream{}
 		r.streams[csid] = s
@@ -183,14 +221,14 @@ func (r *ChunkReader) tryHeader() error {
 		stamp = binary.BigEndian.Uint32(h[need:])
 		if continued && stamp != s.delta {
 			r.bareContinuation = true
-			misread = h[need : need+4]
-			if min(r.chunkSize, s.length-len(s.payload)) < len(misread) {
-				return &media.FormatError{Format: "RTMP chunk", Found: "a continuation without its extended timestamp", Want: fmt.Sprintf("%d again", s.delta)}
-			}
+			own := min(r.chunkSize, s.length-len(s.payload), 4)
+			misread = h[need : need+own]
+			r.unread = append(r.unread, h[need+own:need+4]...) // of the next chunk
 		}
 	}
 	if s.started && format != 3 {
-		return &media.FormatError{Format: "RTMP chunk", Found: fmt.Sprintf("a new message on chunk stream %d", csid), Want: fmt.Sprintf("the other %d bytes of the one before", s.length-len(s.payload))}
+		return &media.FormatError{Format: "RTMP chunk", Found: fmt.Sprintf("a new message on chunk stream %d", csid),
+			Want: fmt.Sprintf("the other %d bytes of the one before", s.length-len(s.payload))}
 	}
 	if format < 2 {
 		s.length = int(uint24(fields[3:]))
@@ -210,8 +248,12 @@ func (r *ChunkReader) tryHeader() error {
 	s.seen, s.started = true, true
 	r.current, r.header = s, r.header[:0]
 	r.chunkLeft = min(r.chunkSize, s.length-len(s.payload)) - len(misread)
-	s.payload = append(s.payload, misread...)
-	r.partial += len(misread)
+	if len(misread) > 0 {
+		if err := r.grow(s, len(misread)); err != nil {
+			return err
+		}
+		s.payload = append(s.payload, misread...)
+	}
 	return nil
 }
 
@@ -254,7 +296,8 @@ func (w *ChunkWriter) Append(dst []byte, csid uint32, m *Message) []byte {
 	if format == 0 {
 		dst = binary.LittleEndian.AppendUint32(dst, m.Stream)
 	}
-	w.last[csid] = &chunkStream{timestamp: m.Timestamp, delta: stamp, length: len(m.Payload), kind: m.Type, stream: m.Stream}
+	w.last[csid] = &chunkStream{timestamp: m.Timestamp, delta: stamp, length: len(m.Payload), kind: m.Type,
+		stream: m.Stream}
 	for p := m.Payload; ; {
 		if extended {
 			dst = binary.BigEndian.AppendUint32(dst, stamp)

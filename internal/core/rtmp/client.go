@@ -42,7 +42,8 @@ func (c *Client) Feed(p []byte, handle func(Event) error) error {
 		c.hello = append(c.hello, p[:n]...)
 		p = p[n:]
 		if c.hello[0] != version {
-			return &media.FormatError{Format: "RTMP handshake", Found: fmt.Sprintf("version byte %d", c.hello[0]), Want: "3"}
+			return &media.FormatError{Format: "RTMP handshake", Found: fmt.Sprintf("version byte %d", c.hello[0]),
+				Want: "3"}
 		}
 		if len(c.hello) < want {
 			return nil
@@ -125,12 +126,14 @@ func (c *Client) message(m *Message, handle func(Event) error) error {
 
 // Metadata queues onMetaData.
 func (c *Client) Metadata(values amf.ECMAArray) {
-	c.send(csidCommand, &Message{Type: TypeData, Stream: c.stream, Payload: amf.Append(nil, "@setDataFrame", "onMetaData", values)})
+	c.send(csidCommand, &Message{Type: TypeData, Stream: c.stream,
+		Payload: amf.Append(nil, "@setDataFrame", "onMetaData", values)})
 }
 
 // Data queues another data message.
 func (c *Client) Data(timestamp uint32, name string, values amf.Object) {
-	c.send(csidCommand, &Message{Type: TypeData, Stream: c.stream, Timestamp: timestamp, Payload: amf.Append(nil, name, values)})
+	c.send(csidCommand, &Message{Type: TypeData, Stream: c.stream, Timestamp: timestamp,
+		Payload: amf.Append(nil, name, values)})
 }
 
 // Media queues the body of an FLV video or audio tag (TypeVideo, TypeAudio).

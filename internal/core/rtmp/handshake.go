@@ -127,5 +127,6 @@ func checkS2(c1, s2 []byte) error {
 			return nil
 		}
 	}
-	return &media.FormatError{Format: "RTMP handshake", Found: "an S2 that neither echoes nor signs C1", Want: "one that does"}
+	return &media.FormatError{Format: "RTMP handshake", Found: "an S2 that neither echoes nor signs C1",
+		Want: "one that does"}
 }

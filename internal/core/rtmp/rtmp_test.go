@@ -271,3 +271,60 @@ func BenchmarkReadChunks(b *testing.B) {
 		}
 	}
 }
+
+// Some senders leave the extended timestamp out of continuations, also when the first of them has
+// fewer than the four bytes of that field.
+func TestContinuationsWithoutExtendedTimestamps(t *testing.T) {
+	for _, rest := range []int{1, 2, 3, 4, 5, 200} {
+		var wire []byte
+		var want []Message
+		for i := range 4 {
+			payload := bytes.Repeat([]byte{byte('a' + i)}, defaultChunkSize+rest)
+			stamp := uint32(0x1000000 + 40*i)
+			n := len(payload)
+			wire = append(wire, 6, 0xff, 0xff, 0xff, byte(n>>16), byte(n>>8), byte(n), TypeVideo, 1, 0, 0, 0)
+			wire = binary.BigEndian.AppendUint32(wire, stamp)
+			wire = append(wire, payload[:defaultChunkSize]...)
+			for p := payload[defaultChunkSize:]; len(p) > 0; {
+				wire = append(wire, 0xc6)
+				k := min(len(p), defaultChunkSize)
+				wire, p = append(wire, p[:k]...), p[k:]
+			}
+			want = append(want, Message{Type: TypeVideo, Stream: 1, Timestamp: stamp, Payload: payload})
+		}
+		for _, size := range []int{1, 3, len(wire)} {
+			r := NewChunkReader()
+			var got []Message
+			for at := 0; at < len(wire); at += size {
+				for p := wire[at:min(at+size, len(wire))]; len(p) > 0 || len(r.unread) > 0; {
+					used, m, err := r.Read(p)
+					require.NoError(t, err, "%d bytes in the continuation", rest)
+					p = p[used:]
+					if m == nil {
+						break
+					}
+					got = append(got, *m)
+				}
+			}
+			assert.Equal(t, want, got, "%d bytes in the continuation, read %d at a time", rest, size)
+			assert.Zero(t, r.partial)
+		}
+	}
+}
+
+func TestUnfinishedMessagesAreBounded(t *testing.T) {
+	r := NewChunkReader()
+	r.SetLimit(strangersPartial)
+	var err error
+	for csid := byte(3); csid < 60 && err == nil; csid++ { // a chunk each, of messages that never end
+		wire := append([]byte{csid, 0, 0, 0, 0xff, 0xff, 0xff, TypeCommand, 0, 0, 0, 0}, make([]byte, defaultChunkSize)...)
+		_, _, err = r.Read(wire)
+		held := 0
+		for _, s := range r.streams {
+			held += cap(s.payload)
+		}
+		require.Equal(t, held, r.partial, "what is set aside counts, not what has come")
+		require.LessOrEqual(t, held, strangersPartial)
+	}
+	assert.ErrorContains(t, err, "32768 at most")
+}

@@ -6,6 +6,7 @@ import (
 	"io"
 
 	"metaplasis/internal/core/amf"
+	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/media"
 )
 
@@ -74,7 +75,8 @@ func (l *link) protocolControl(m *Message) (handled bool, err error) {
 	switch m.Type {
 	case TypeSetChunkSize, TypeAbort, TypeAck, TypeWindowAckSize, TypePeerBandwidth:
 		if len(m.Payload) < 4 {
-			return true, &media.FormatError{Format: "RTMP control message", Found: fmt.Sprintf("%d bytes in type %d", len(m.Payload), m.Type), Want: "4 or more"}
+			return true, &media.FormatError{Format: "RTMP control message",
+				Found: fmt.Sprintf("%d bytes in type %d", len(m.Payload), m.Type), Want: "4 or more"}
 		}
 	case TypeUserControl:
 		if len(m.Payload) >= 6 && binary.BigEndian.Uint16(m.Payload) == 6 { // ping
@@ -130,11 +132,33 @@ type Server struct {
 	stage     int // 0: C0 and C1, 1: C2, 2: chunks
 	app       string
 	publishOn uint32
+	streams   bool // a stream was made
 	accepted  bool
+	refused   bool
 }
 
 // NewServer makes a receiving end. It takes its handshake's random bytes from random.
-func NewServer(random io.Reader) *Server { return &Server{link: newLink(), random: random} }
+func NewServer(random io.Reader) *Server {
+	s := &Server{link: newLink(), random: random}
+	s.reader.SetLimit(strangersPartial)
+	return s
+}
+
+// Progress says how far a connection has come: 0 nothing, 1 the handshake, 2 a connect command,
+// 3 a stream, 4 it may publish.
+func (s *Server) Progress() int {
+	switch {
+	case s.accepted:
+		return 4
+	case s.streams:
+		return 3
+	case s.app != "":
+		return 2
+	case s.stage == 2:
+		return 1
+	}
+	return 0
+}
 
 // Feed takes bytes from the peer and calls handle for each event. An error ends the connection.
 // Answers collect until TakeOutput.
@@ -149,7 +173,8 @@ func (s *Server) Feed(p []byte, handle func(Event) error) error {
 		s.hello = append(s.hello, p[:n]...)
 		p = p[n:]
 		if s.stage == 0 && s.hello[0] != version {
-			return &media.FormatError{Format: "RTMP handshake", Found: fmt.Sprintf("version byte %d", s.hello[0]), Want: "3"}
+			return &media.FormatError{Format: "RTMP handshake", Found: fmt.Sprintf("version byte %d", s.hello[0]),
+				Want: "3"}
 		}
 		if len(s.hello) < want {
 			return nil
@@ -167,7 +192,7 @@ func (s *Server) Feed(p []byte, handle func(Event) error) error {
 	if s.stage < 2 {
 		return nil
 	}
-	for len(p) > 0 {
+	for len(p) > 0 || len(s.reader.unread) > 0 {
 		used, m, err := s.reader.Read(p)
 		if err != nil {
 			return err
@@ -199,7 +224,8 @@ func (s *Server) message(m *Message, handle func(Event) error) error {
 	switch m.Type {
 	case TypeVideo, TypeAudio, TypeData, TypeData3:
 		if !s.accepted {
-			return &media.FormatError{Format: "RTMP session", Found: fmt.Sprintf("a media message of type %d", m.Type), Want: "publish first"}
+			return &media.FormatError{Format: "RTMP session", Found: fmt.Sprintf("a media message of type %d", m.Type),
+				Want: "publish first"}
 		}
 		return media2event(m, handle)
 	case TypeAggregate:
@@ -260,7 +286,8 @@ func (s *Server) aggregate(m *Message, handle func(Event) error) error {
 			shift = m.Timestamp - stamp
 		}
 		if len(p) < 11+n+4 {
-			return &media.FormatError{Format: "RTMP aggregate", Found: fmt.Sprintf("%d bytes", len(p)), Want: fmt.Sprintf("%d", 11+n+4)}
+			return &media.FormatError{Format: "RTMP aggregate", Found: fmt.Sprintf("%d bytes", len(p)),
+				Want: fmt.Sprintf("%d", 11+n+4)}
 		}
 		sub := &Message{Type: p[0], Timestamp: stamp + shift, Payload: p[11 : 11+n]}
 		if sub.Type == TypeAudio || sub.Type == TypeVideo || sub.Type == TypeData {
@@ -279,7 +306,8 @@ func (s *Server) commandMessage(m *Message, handle func(Event) error) error {
 		return fmt.Errorf("command message: %w", err)
 	}
 	if len(values) < 2 {
-		return &media.FormatError{Format: "RTMP command", Found: fmt.Sprintf("%d values", len(values)), Want: "a name and a transaction"}
+		return &media.FormatError{Format: "RTMP command", Found: fmt.Sprintf("%d values", len(values)),
+			Want: "a name and a transaction"}
 	}
 	name, _ := values[0].(string)
 	tx, _ := values[1].(float64)
@@ -302,9 +330,12 @@ func (s *Server) commandMessage(m *Message, handle func(Event) error) error {
 		s.setChunkSize()
 		encoding, _ := obj.Number("objectEncoding")
 		s.command(0, "_result", tx,
-			amf.Object{{Name: "fmsVer", Value: "Metaplasis/1,0"}, {Name: "capabilities", Value: 31.0}},
-			status("status", "NetConnection.Connect.Success", "Connection accepted.", amf.Property{Name: "objectEncoding", Value: encoding}))
+			append(amf.Object{{Name: "fmsVer", Value: "Metaplasis/1,0"}, {Name: "capabilities", Value: 31.0}},
+				capabilities()...),
+			status("status", "NetConnection.Connect.Success", "Connection accepted.",
+				append(capabilities(), amf.Property{Name: "objectEncoding", Value: encoding})...))
 	case "createStream":
+		s.streams = true
 		s.command(0, "_result", tx, nil, 1.0)
 	case "releaseStream", "FCPublish":
 		if name == "FCPublish" {
@@ -326,7 +357,8 @@ func (s *Server) commandMessage(m *Message, handle func(Event) error) error {
 			return handle(Event{Kind: EventEnd})
 		}
 	case "play", "play2":
-		s.command(max(m.Stream, 1), "onStatus", 0.0, nil, status("error", "NetStream.Play.Failed", "This port takes feeds; it does not play them."))
+		s.command(max(m.Stream, 1), "onStatus", 0.0, nil, status("error", "NetStream.Play.Failed",
+			"This port takes feeds; it does not play them."))
 	case "_result", "_error", "onStatus", "_checkbw":
 	default:
 		if tx != 0 {
@@ -337,12 +369,14 @@ func (s *Server) commandMessage(m *Message, handle func(Event) error) error {
 }
 
 func status(level, code, text string, more ...amf.Property) amf.Object {
-	return append(amf.Object{{Name: "level", Value: level}, {Name: "code", Value: code}, {Name: "description", Value: text}}, more...)
+	return append(amf.Object{{Name: "level", Value: level}, {Name: "code", Value: code},
+		{Name: "description", Value: text}}, more...)
 }
 
 // Accept lets the sender go on (section 7.2.2.6).
 func (s *Server) Accept() {
 	s.accepted = true
+	s.reader.SetLimit(maxPartial)
 	s.control(TypeUserControl, append([]byte{0, 0}, binary.BigEndian.AppendUint32(nil, s.publishOn)...)...) // stream begin
 	s.command(s.publishOn, "onStatus", 0.0, nil, status("status", "NetStream.Publish.Start", "Publishing."))
 }
@@ -356,6 +390,31 @@ const (
 
 // Refuse tells the sender why it may not publish, or may not go on.
 func (s *Server) Refuse(code, text string) {
-	s.accepted = false
+	s.accepted, s.refused = false, true
 	s.command(max(s.publishOn, 1), "onStatus", 0.0, nil, status("error", code, text))
+}
+
+// Refused reports whether the sender was told why it may not go on. Before chunks flow nothing can be told.
+func (s *Server) Refused() bool { return s.refused || s.stage < 2 }
+
+// What we can do beyond the first form (Enhanced RTMP, version 2, "Enhancing NetConnection connect Command").
+const (
+	canForward    = 4.0 // of a codec: it is passed on
+	canMultitrack = 2
+	canModify     = 4
+)
+
+// capabilities tells a sender which codecs it may choose, and that it may send several tracks.
+func capabilities() amf.Object {
+	codecs := func(k media.Kind) (out amf.Object) {
+		for _, code := range coding.FourCCs(k) {
+			out = append(out, amf.Property{Name: code, Value: canForward})
+		}
+		return out
+	}
+	return amf.Object{
+		{Name: "videoFourCcInfoMap", Value: codecs(media.Video)},
+		{Name: "audioFourCcInfoMap", Value: codecs(media.Audio)},
+		{Name: "capsEx", Value: float64(canMultitrack | canModify)},
+	}
 }

@@ -150,7 +150,8 @@ func (s *Section) insert(r *bits.Reader) {
 
 // starts are the segmentation types that leave the programme; the odd number behind each returns
 // to it (table 23): break, advertisements, placement opportunities.
-var starts = map[uint8]bool{0x22: true, 0x30: true, 0x32: true, 0x34: true, 0x36: true, 0x38: true, 0x3a: true, 0x44: true, 0x46: true}
+var starts = map[uint8]bool{0x22: true, 0x30: true, 0x32: true, 0x34: true, 0x36: true, 0x38: true, 0x3a: true, 0x44: true,
+	0x46: true}
 
 const segmentationTag = 2
 
@@ -248,7 +249,8 @@ func (s *Section) Marshal() []byte {
 	}
 	command := c.Bytes()
 	n := head - 3 + len(command) + 2 + 4
-	b := []byte{0xfc, 0x30 | byte(n>>8), byte(n), 0, 0, 0, 0, 0, 0, 0, 0xff, 0xf0 | byte(len(command)>>8), byte(len(command)), s.Command}
+	b := []byte{0xfc, 0x30 | byte(n>>8), byte(n), 0, 0, 0, 0, 0, 0, 0, 0xff, 0xf0 | byte(len(command)>>8),
+		byte(len(command)), s.Command}
 	b = append(b, command...)
 	b = append(b, 0, 0)
 	return binary.BigEndian.AppendUint32(b, bits.CRC32(b))

@@ -37,7 +37,27 @@ type Clock struct {
 	known    []Boundary
 	horizon  int64 // every boundary before this time is decided
 	anything bool
-	aligned  bool // boundaries lie at whole multiples of step, and numbers count them
+	aligned  bool  // boundaries lie at whole multiples of step, and numbers count them
+	lastKey  int64 // presentation time of the newest keyframe
+	distance int64 // from the one before it; 0 when there was none
+	keys     int
+}
+
+// Expected returns where the next boundary will lie if the source's keyframes go on as they came, 0
+// when nobody knows.
+func (c *Clock) Expected() int64 {
+	if at, certain := c.Due(); certain {
+		return at
+	}
+	if c.mode != Lead || c.distance <= 0 {
+		return 0
+	}
+	due := c.nextAt - c.distance/16 // keyframes that jitter a little
+	at := c.lastKey + c.distance
+	if at < due {
+		at += (due - at + c.distance - 1) / c.distance * c.distance
+	}
+	return at
 }
 
 // NewClock makes a clock whose first boundary will carry the number next.
@@ -75,6 +95,7 @@ func (c *Clock) align(b *Boundary) {
 // Begin starts a new run at a presentation time: the next boundary lies there.
 func (c *Clock) Begin(at int64, discontinuity bool) {
 	c.nextAt, c.pending, c.fresh = at, discontinuity, true
+	c.keys, c.distance = 0, 0
 	c.horizon = at
 }
 
@@ -84,6 +105,12 @@ func (c *Clock) Begin(at int64, discontinuity bool) {
 func (c *Clock) Offer(u *media.AccessUnit) (Boundary, bool) {
 	// Later keyframes cannot be presented before this unit is decoded.
 	c.horizon = max(c.horizon, u.DTS)
+	if u.Key {
+		if c.keys++; c.keys > 1 {
+			c.distance = u.PTS - c.lastKey
+		}
+		c.lastKey = u.PTS
+	}
 	if u.PTS < c.nextAt || c.mode == Lead && !u.Key {
 		return Boundary{}, false
 	}
@@ -122,6 +149,41 @@ func (c *Clock) Decided(pts int64) bool {
 		return true
 	}
 	return pts < c.horizon
+}
+
+// Even returns how far boundaries lie apart when they lie at even steps, 0 when the source leads.
+func (c *Clock) Even() int64 {
+	if c.mode == Grid {
+		return c.step
+	}
+	return 0
+}
+
+// Known reports whether it has shown how far the source's keyframes are apart.
+func (c *Clock) Known() bool { return c.distance > 0 }
+
+// SetDistance tells how far the source's keyframes were apart before this run.
+func (c *Clock) SetDistance(d int64) { c.distance = d }
+
+// Distance returns how far the source's keyframes are apart, 0 when it has not shown.
+func (c *Clock) Distance() int64 { return c.distance }
+
+// Length returns how long segments are likely to be, in ticks of media.VideoTimescale.
+func (c *Clock) Length() int64 {
+	if c.mode != Lead || c.distance <= 0 {
+		return c.step
+	}
+	return (c.step*3/4 + c.distance - 1) / c.distance * c.distance
+}
+
+// Start returns where the segment of a number begins, while that is known.
+func (c *Clock) Start(msn uint64) (at int64, ok bool) {
+	for i := range c.known {
+		if c.known[i].MSN == msn {
+			return c.known[i].Start, true
+		}
+	}
+	return 0, false
 }
 
 // Lookup returns the boundary that opens the segment of a presentation time, and where that

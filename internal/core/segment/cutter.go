@@ -1,6 +1,7 @@
 package segment
 
 import (
+	"cmp"
 	"fmt"
 	"time"
 
@@ -10,9 +11,15 @@ import (
 
 // The bounds of an open segment: a sender without keyframes must not fill the memory.
 const (
-	maxUnits = 4096
-	maxBytes = 64 << 20
+	longestSegment = 60 * media.VideoTimescale
+	// MaxSegmentBytes is the most that an open segment holds, unless its channel allows less.
+	MaxSegmentBytes = 64 << 20
+	unitCost        = 128 // bytes that a unit takes beside its data while it waits
 )
+
+// maxBridge is how far decode times may part from the end of what is out, in ticks of
+// media.VideoTimescale, and still go on there, so that a decoder sees no gap. Presentation times stay.
+const maxBridge = media.VideoTimescale / 2
 
 // Cutter collects the units of one rendition between two boundaries and hands them out in parts.
 type Cutter struct {
@@ -35,7 +42,11 @@ type Cutter struct {
 	flushed  bool   // the segment of open is out already
 	floor    uint64 // no segment below this number may be made any more
 	end      int64  // decode time behind the last unit that is out, track ticks
-	again    bool   // units below end come a second time and are not wanted
+	started  bool   // end is known
+	shown    int64  // presentation time behind all units of the open segment that are out, track ticks
+	again    bool   // units come a second time, and are not wanted before a keyframe behind shown
+	MaxBytes int    // of the open segment; 0 is MaxSegmentBytes
+	Prefix   string // of the segments' names
 	// Messages are put at the begin of the segment of a number; nil for none. Their times are set
 	// to the segment's.
 	Messages func(msn uint64) []bmff.Message
@@ -43,6 +54,8 @@ type Cutter struct {
 	// time when it came.
 	Produced func(start int64) time.Time
 	Dropped  uint64 // units that had no place: late, before a keyframe, or past a bound
+	// Overflows are those of them that were past a bound.
+	Overflows uint64
 }
 
 // SetHeader changes the header for the segments that begin from now on.
@@ -72,12 +85,16 @@ func (c *Cutter) Push(u media.AccessUnit, b Boundary, due int64, now time.Time) 
 		return nil
 	}
 	if c.again {
-		if u.DTS < c.end {
+		if u.PTS < c.shown || c.next.Track.Kind == media.Video && !u.Key {
 			return nil
 		}
 		c.again = false
 	}
-	if c.open == nil || b.MSN > c.open.MSN {
+	begins := c.open == nil || b.MSN > c.open.MSN
+	if !begins || !b.Discontinuity {
+		c.chain(&u)
+	}
+	if begins {
 		if c.next.Track.Kind == media.Video && !u.Key {
 			c.Dropped++ // an encoder that missed its keyframe, or a feed that joins late
 			return nil
@@ -86,8 +103,11 @@ func (c *Cutter) Push(u media.AccessUnit, b Boundary, due int64, now time.Time) 
 			out = append(out, s)
 		}
 		c.begin(&u, b, now)
-	} else if b.MSN < c.open.MSN || c.flushed || c.total >= maxUnits || c.bytes+len(u.Data) > maxBytes {
+	} else if b.MSN < c.open.MSN || c.flushed || c.full(&u) {
 		c.Dropped++
+		if b.MSN == c.open.MSN && !c.flushed {
+			c.Overflows++
+		}
 		return out
 	} else {
 		c.closeGap(u.DTS)
@@ -97,7 +117,7 @@ func (c *Cutter) Push(u media.AccessUnit, b Boundary, due int64, now time.Time) 
 	}
 	c.units = append(c.units, u)
 	c.total++
-	c.bytes += len(u.Data)
+	c.bytes += len(u.Data) + unitCost
 	c.arrived = now
 	if u.Duration <= 0 {
 		return out
@@ -118,11 +138,46 @@ func (c *Cutter) Push(u media.AccessUnit, b Boundary, due int64, now time.Time) 
 	return out
 }
 
+// full reports whether the open segment takes no more.
+func (c *Cutter) full(u *media.AccessUnit) bool {
+	return c.bytes+len(u.Data)+unitCost > cmp.Or(c.MaxBytes, MaxSegmentBytes) ||
+		media.Rescale(u.PTS, c.header.Track.Timescale, media.VideoTimescale)-c.open.Start > longestSegment
+}
+
+// chain lets a unit be decoded when the one before it is over, as was promised where that one ended a
+// part, and never before it.
+func (c *Cutter) chain(u *media.AccessUnit) {
+	t := &c.next.Track
+	switch n := len(c.units); {
+	case n > 0:
+		u.DTS = max(u.DTS, c.units[n-1].DTS+1)
+	case c.started:
+		d := u.DTS - c.end
+		if far := media.Rescale(max(d, -d), t.Timescale, media.VideoTimescale); d == 0 || far > maxBridge ||
+			t.Kind != media.Video && far > soundBridge {
+			break
+		}
+		u.DTS = c.end
+	}
+	if t.Kind != media.Video {
+		u.PTS = u.DTS
+	}
+	u.PTS = max(u.PTS, u.DTS)
+}
+
+// soundBridge is the same as maxBridge for sound, which is presented when it is decoded: nobody hears a
+// millisecond.
+const soundBridge = media.VideoTimescale / 1000
+
 func (c *Cutter) begin(u *media.AccessUnit, b Boundary, now time.Time) {
 	c.open, c.state, c.units, c.bytes, c.total, c.flushed, c.header = &b, nil, nil, 0, 0, false, c.next
 	c.parting = c.after
 	c.begun, c.part = now, 1
 	c.base = b.Start
+	if at := media.Rescale(u.PTS, c.header.Track.Timescale, media.VideoTimescale); c.parting.Step > 0 &&
+		at-b.Start > c.parting.Step/8 {
+		c.base = at // it begins late, and its first part is not to be a short one
+	}
 	if c.header.Track.Kind == media.Video {
 		// Decode times are what grows evenly; they lie before the presentation times where
 		// pictures are reordered.
@@ -140,6 +195,17 @@ func (c *Cutter) passed(u *media.AccessUnit, end bool) bool {
 	}
 	if c.parting.Frames > 0 {
 		return len(c.units) >= c.parting.Frames
+	}
+	if c.parting.Least > 0 {
+		at := u.DTS
+		if end {
+			at += u.Duration
+		}
+		first := at
+		if len(c.units) > 0 {
+			first = c.units[0].DTS
+		}
+		return media.Rescale(at-first, c.header.Track.Timescale, media.VideoTimescale)+slack >= c.parting.Least
 	}
 	at := u.DTS
 	if end {
@@ -164,7 +230,7 @@ func (c *Cutter) cut(last bool) *Segment {
 	s := c.state
 	if s == nil {
 		s = &Segment{
-			MSN: c.open.MSN, Discontinuity: c.open.Discontinuity, Header: c.header, ETag: fmt.Sprintf(`"%d-%s"`, c.open.MSN, c.header.Name), Begun: c.begun, Made: &Made{},
+			MSN: c.open.MSN, Prefix: c.Prefix, Discontinuity: c.open.Discontinuity, Header: c.header, ETag: fmt.Sprintf(`"%d-%s"`, c.open.MSN, c.header.Name), Begun: c.begun, Made: &Made{},
 			Start: media.Rescale(c.units[0].PTS, t.Timescale, media.VideoTimescale),
 		}
 		s.first, s.FirstPTS = c.units[0].DTS, c.units[0].PTS
@@ -179,7 +245,7 @@ func (c *Cutter) cut(last bool) *Segment {
 		if tail.Duration <= 0 {
 			tail.Duration = max(c.lastDur, 1)
 		}
-		o := bmff.ChunkOptions{Sequence: uint32(c.open.MSN<<6) + uint32(len(s.Parts)), First: len(s.Parts) == 0}
+		o := bmff.ChunkOptions{Sequence: sequence(c.open.MSN, len(s.Parts)), First: len(s.Parts) == 0}
 		if o.First {
 			o.Produced = c.begun
 			if c.Produced != nil {
@@ -198,7 +264,13 @@ func (c *Cutter) cut(last bool) *Segment {
 			Bytes: c.write(t, o), ETag: fmt.Sprintf(`"%d.%d-%s"`, s.MSN, len(s.Parts), c.header.Name),
 		}
 		// Ends are rounded, not durations, so that no error adds up; and down, as hls.Seconds does.
-		c.end = tail.DTS + tail.Duration
+		c.end, c.started = tail.DTS+tail.Duration, true
+		if len(s.Parts) == 0 {
+			c.shown = c.end
+		}
+		for i := range c.units {
+			c.shown = max(c.shown, c.units[i].PTS+c.units[i].Duration)
+		}
 		until := media.RescaleDown(c.end-s.first, t.Timescale, media.VideoTimescale)
 		p.Duration = until - s.Duration
 		next.Parts = append(s.Parts, p)
@@ -214,6 +286,13 @@ func (c *Cutter) cut(last bool) *Segment {
 	}
 	c.state = &next
 	return &next
+}
+
+// sequence numbers fragments so that the numbers grow, the same on every origin of aligned segments
+// (ISO/IEC 14496-12, 8.8.5). A segment has far fewer parts than there is room for.
+func sequence(msn uint64, part int) uint32 {
+	const room = 9
+	return uint32(msn<<room) + uint32(min(part, 1<<room-1))
 }
 
 // write makes a chunk in the room that was set aside for the segment, so that its parts lie one
@@ -251,7 +330,7 @@ func (c *Cutter) Floor() uint64 { return c.floor }
 func (c *Cutter) SetFloor(msn uint64) { c.floor = max(c.floor, msn) }
 
 // Discard forgets the units that are not out yet, since they come again from a new worker, and
-// returns the decode time from which on they are wanted, 0 for all of the open segment.
+// returns the presentation time from which on they are wanted, 0 for all of the open segment.
 func (c *Cutter) Discard() (from int64) {
 	if c.flushed || c.open == nil {
 		return 0
@@ -262,7 +341,7 @@ func (c *Cutter) Discard() (from int64) {
 		return 0
 	}
 	c.again = true
-	return c.end
+	return c.shown
 }
 
 func (c *Cutter) finish(next *media.AccessUnit, jump bool) *Segment {

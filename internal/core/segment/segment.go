@@ -1,6 +1,7 @@
 package segment
 
 import (
+	"strconv"
 	"sync"
 	"time"
 
@@ -30,6 +31,7 @@ type Part struct {
 // is replaced by its next state, which shares the parts.
 type Segment struct {
 	MSN           uint64
+	Prefix        string // of its file names: it tells apart the bytes that different runs made for one number
 	Discontinuity bool
 	Gap           bool  // nothing was coded for this stretch: it has a length but no bytes
 	Open          bool  // parts are still to come
@@ -51,6 +53,9 @@ type Segment struct {
 
 	first int64 // decode time of the first unit, track ticks
 }
+
+// Name is what the segment's file names begin with.
+func (s *Segment) Name() string { return s.Prefix + strconv.FormatUint(s.MSN, 10) }
 
 // Bitrate returns bits a second.
 func (s *Segment) Bitrate() int64 {
@@ -101,6 +106,7 @@ func (m *Made) Size() int64 {
 type Parting struct {
 	Step   int64 // a line every so many ticks of media.VideoTimescale, from the segment's start; 0: whole segments
 	Frames int   // instead: a part every so many units
+	Least  int64 // instead: a part ends as soon as it is this long, ticks of media.VideoTimescale
 }
 
 // Parts is the plan of a channel's parts, one Target for all renditions.
@@ -114,17 +120,30 @@ type Parts struct {
 const share85 = 85
 
 // PlanParts fits parts of a nominal length to the frames of a channel: rate is the video's frame
-// rate, invalid when it varies or there is none; samples and sampleRate give the length of an
-// audio frame, 0 without sound. No part is longer than the target that comes out, and none, but
-// the last of a segment, is shorter than 85 % of it. Where frames are long, parts are a few
-// frames longer than asked for, so that both can hold.
-func PlanParts(nominal int64, rate media.Rational, samples, sampleRate int64) Parts {
+// rate, invalid when it varies or there is none; longest is the longest that a picture of a varying
+// rate lasts, in ticks of media.VideoTimescale; samples and sampleRate give the length of an audio
+// frame, 0 without sound. No part is longer than the target that comes out, and none, but the last of
+// a segment, is shorter than 85 % of it. Where frames are long, parts are a few frames longer than
+// asked for, so that both can hold.
+func PlanParts(nominal int64, rate media.Rational, longest, samples, sampleRate int64) Parts {
 	const tries = 12
-	if !rate.Valid() {
-		p, _ := fitSound(nominal, nominal*114/100, samples, sampleRate) // a picture that comes late makes its part longer
+	if !rate.Valid() && longest > 0 {
+		// A part is over with the picture that makes it long enough: it is longer by less than a picture.
+		least := max(nominal, (longest*share85+100-share85-1)/(100-share85))
+		p, _ := fitSound(least, least+longest, samples, sampleRate)
+		p.Video = Parting{Step: least, Least: least}
+		if samples > 0 && sampleRate > 0 { // as many frames as make sound long enough too
+			frames := (least*sampleRate + samples*media.VideoTimescale - 1) / (samples * media.VideoTimescale)
+			p.Audio.Frames = int(frames)
+			p.Target = max(p.Target, (frames*samples*media.VideoTimescale+sampleRate-1)/sampleRate)
+		}
 		return p
 	}
-	ticks := func(frames int64) int64 { return (frames*media.VideoTimescale*rate.Den + rate.Num/2) / rate.Num }
+	if !rate.Valid() {
+		p, _ := fitSound(nominal, nominal, samples, sampleRate)
+		return p
+	}
+	ticks := func(frames int64) int64 { return (frames*media.VideoTimescale*rate.Den + rate.Num - 1) / rate.Num }
 	frames := max((2*nominal*rate.Num+media.VideoTimescale*rate.Den)/(2*media.VideoTimescale*rate.Den), 1)
 	for n := frames; n < frames+tries; n++ {
 		if p, ok := fitSound(ticks(n), ticks(n), samples, sampleRate); ok {

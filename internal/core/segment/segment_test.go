@@ -20,9 +20,9 @@ func video(n int64, key bool) *media.AccessUnit {
 }
 
 func header(kind media.Kind) *Header {
-	t := media.Track{Kind: kind, Timescale: media.VideoTimescale, Width: 16, Height: 16, Config: []byte{1}}
+	t := media.Track{Kind: kind, Codec: media.H264, Timescale: media.VideoTimescale, Width: 16, Height: 16, Config: []byte{1}}
 	if kind == media.Audio {
-		t.Timescale = 48000
+		t.Codec, t.Timescale = media.AAC, 48000
 	}
 	return &Header{Name: "header", Bytes: bmff.Header(&t), Track: t}
 }
@@ -107,7 +107,7 @@ func TestCutterPublishesParts(t *testing.T) {
 	c.SetHeader(header(media.Video))
 	c.SetParting(Parting{Step: 6 * frame})
 	var got []string
-	w := NewWindow(3, func(*Segment) uint64 { return 0 })
+	w := NewWindow(3, none{})
 	var last *Segment
 	for n := range int64(62) {
 		u := video(n, n%30 == 0)
@@ -161,7 +161,7 @@ func TestPartsKeepTheRules(t *testing.T) {
 	for _, rate := range rates {
 		for _, hertz := range []int64{0, 22050, 44100, 48000} {
 			for ms := int64(100); ms <= 1000; ms += 13 {
-				p := PlanParts(ms*90, rate, 1024, hertz)
+				p := PlanParts(ms*90, rate, 0, 1024, hertz)
 				name := fmt.Sprint(rate, hertz, ms)
 				require.LessOrEqual(t, p.Video.Step, p.Target, name)
 				require.GreaterOrEqual(t, p.Video.Step*100, p.Target*85, name)
@@ -201,12 +201,205 @@ func TestCutterWaitsForAKeyframe(t *testing.T) {
 	assert.Nil(t, c.Flush(), "what was discarded comes again from elsewhere")
 }
 
+// none and ten are the runs of channels that were never, or ten times, interrupted.
+type none struct{}
+
+func (none) Before(uint64) uint64 { return 0 }
+func (none) Begins(uint64) bool   { return false }
+
+type ten struct{ none }
+
+func (ten) Before(uint64) uint64 { return 10 }
+
+// interrupted is a channel whose segment 2 begins a new run.
+type interrupted struct{ none }
+
+func (interrupted) Begins(msn uint64) bool { return msn == 2 }
+
+func TestGapsKeepTheDiscontinuityOfTheirRun(t *testing.T) {
+	w := NewWindow(5, interrupted{})
+	w.Publish(segmentOf(1, false), 0)
+	late := segmentOf(4, false) // the first segments of the new run did not come
+	late.Start = 8 * media.VideoTimescale
+	w.Publish(late, media.VideoTimescale)
+	all := w.Snapshot().All
+	require.Len(t, all, 4)
+	assert.Equal(t, []bool{false, true, false, false}, []bool{all[0].Discontinuity, all[1].Discontinuity, all[2].Discontinuity, all[3].Discontinuity})
+	assert.EqualValues(t, 3*media.VideoTimescale, all[2].Duration, "gaps are as long as what is missing")
+}
+
+func TestWindowKeepsItsBudget(t *testing.T) {
+	w := NewWindow(10, none{})
+	w.SetBudget(5 * 250_000)
+	for n := range uint64(30) {
+		w.Publish(segmentOf(n, false), 0)
+		require.LessOrEqual(t, w.Snapshot().Bytes, int64(5*250_000))
+	}
+	assert.Positive(t, w.Cut)
+	assert.EqualValues(t, 29, w.Snapshot().All[4].MSN, "the newest stay")
+}
+
+// feedCutter cuts pictures at decode times with presentation times, and returns the last state of each segment.
+func feedCutter(c *Cutter, step int64, times [][2]int64) (out []*Segment) {
+	clock := NewClock(0, media.VideoTimescale)
+	clock.SetMode(Lead)
+	clock.Begin(0, false)
+	for n, at := range times {
+		u := media.AccessUnit{DTS: at[0], PTS: at[1], Duration: step, Key: n%30 == 0, Data: []byte{0, 0, 0, 1, 9}}
+		clock.Offer(&u)
+		b, due, ok := clock.Lookup(u.PTS)
+		if !ok {
+			continue
+		}
+		for _, s := range c.Push(u, b, due, time.Time{}) {
+			if n := len(out); n > 0 && out[n-1].MSN == s.MSN {
+				out = out[:n-1]
+			}
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// Decode times have no gaps, whatever stamps do: where a part has told how long its last picture lasts,
+// the next one is decoded then. Presentation times stay as they are.
+func TestDecodeTimesHaveNoGaps(t *testing.T) {
+	var c Cutter
+	c.SetHeader(header(media.Video))
+	c.SetParting(Parting{Step: 6 * frame})
+	var times [][2]int64
+	shown := map[int64]bool{}
+	for n := range int64(300) {
+		at := n * frame
+		if n > 100 {
+			at += 2 * frame // two pictures were lost
+		}
+		at += (n*7919%13 - 6) * 90 // a jitter of 6 ms
+		times = append(times, [2]int64{max(at, 0), max(at, 0)})
+		shown[max(at, 0)] = true
+	}
+	end, count := int64(-1), 0
+	for _, s := range feedCutter(&c, frame, times) {
+		for _, p := range s.Parts {
+			f, err := bmff.ReadFragments(p.Bytes)
+			require.NoError(t, err)
+			for _, u := range f[0].Units {
+				if end >= 0 {
+					require.Equal(t, end, u.DTS, "unit %d", count)
+				}
+				require.Positive(t, u.Duration)
+				require.GreaterOrEqual(t, u.PTS, u.DTS)
+				require.True(t, shown[u.PTS] || u.PTS == u.DTS, "unit %d is shown when it should be, or when it can be", count)
+				end = u.DTS + u.Duration
+				count++
+			}
+		}
+	}
+	assert.Greater(t, count, 250)
+}
+
+// Parts of a varying rate keep the 85 % rule: they end with the picture that makes them long enough.
+func TestPartsOfAVaryingRateKeepTheRules(t *testing.T) {
+	const longest = 45 * 90
+	p := PlanParts(200*90, media.Rational{}, longest, 1024, 48000)
+	var c Cutter
+	c.SetHeader(header(media.Video))
+	c.SetParting(p.Video)
+	var times [][2]int64
+	at := int64(0)
+	for n := range int64(600) {
+		times = append(times, [2]int64{at, at})
+		at += (15 + n*7919%30) * 90
+	}
+	parts := 0
+	for _, s := range feedCutter(&c, 0, times) {
+		for i, part := range s.Parts {
+			require.LessOrEqual(t, part.Duration, p.Target)
+			if i < len(s.Parts)-1 {
+				require.GreaterOrEqual(t, part.Duration*100, p.Target*85)
+			}
+			parts++
+		}
+	}
+	assert.Greater(t, parts, 50)
+}
+
+// A worker that is replaced in the middle of a segment whose pictures are reordered goes on with a
+// keyframe, behind everything that was shown.
+func TestAReplacedWorkerGoesOnWithAKeyframe(t *testing.T) {
+	var c Cutter
+	c.SetHeader(header(media.Video))
+	c.SetParting(Parting{Step: 6 * frame})
+	push := func(n int64, order int64, key bool) []*Segment {
+		return c.Push(media.AccessUnit{DTS: n * frame, PTS: (n + order) * frame, Duration: frame, Key: key, Data: []byte{1}}, Boundary{Start: 2 * frame}, 0, time.Time{})
+	}
+	orders := []int64{2, 4, 1, 1} // I P b b, shown one after the other
+	var state *Segment
+	for n := range int64(20) {
+		order := orders[n%4]
+		if n > 0 && n%4 == 0 {
+			order = 4
+		}
+		for _, s := range push(n, order, n == 0) {
+			state = s
+		}
+	}
+	require.Len(t, state.Parts, 3)
+	from := c.Discard()
+	// The new encoder begins with a keyframe there; its decode times begin earlier, since it reorders too.
+	var after *Segment
+	for k := range int64(12) {
+		u := media.AccessUnit{DTS: from + (k-2)*frame, PTS: from + k*frame, Duration: frame, Key: k == 0, Data: []byte{2}}
+		for _, s := range c.Push(u, Boundary{Start: 2 * frame}, 0, time.Time{}) {
+			after = s
+		}
+	}
+	require.Greater(t, len(after.Parts), 3)
+	assert.True(t, after.Parts[3].Independent, "the part begins with a keyframe")
+	end, last := int64(-1), int64(-1)
+	for _, p := range after.Parts {
+		f, err := bmff.ReadFragments(p.Bytes)
+		require.NoError(t, err)
+		for _, u := range f[0].Units {
+			if end >= 0 {
+				require.Equal(t, end, u.DTS)
+			}
+			end = u.DTS + u.Duration
+			last = max(last, u.PTS)
+		}
+	}
+	assert.Greater(t, last, from)
+}
+
+func TestFragmentNumbersGrow(t *testing.T) {
+	before := uint32(0)
+	for msn := uint64(1); msn < 50; msn++ {
+		for part := range 300 {
+			n := sequence(msn, part)
+			require.Greater(t, n, before)
+			before = n
+		}
+	}
+}
+
+func TestExpectationsFollowTheKeyframes(t *testing.T) {
+	c := NewClock(0, 2*media.VideoTimescale)
+	c.SetMode(Lead)
+	c.Begin(0, false)
+	assert.Zero(t, c.Expected(), "nothing is known before two keyframes")
+	for n := range int64(100) {
+		c.Offer(video(n, n%30 == 0)) // a keyframe each second
+	}
+	assert.EqualValues(t, 120*frame, c.Expected(), "the next keyframe that is not too early")
+	assert.EqualValues(t, 60*frame, c.Length())
+}
+
 func segmentOf(msn uint64, disc bool) *Segment {
 	return &Segment{MSN: msn, Discontinuity: disc, Duration: 2 * media.VideoTimescale, Header: header(media.Video), Size: 250_000}
 }
 
 func TestWindowSlides(t *testing.T) {
-	w := NewWindow(3, func(s *Segment) uint64 { return 10 })
+	w := NewWindow(3, ten{})
 	for n := range uint64(20) {
 		require.True(t, w.Publish(segmentOf(n+100, n == 14), 0))
 	}
@@ -230,7 +423,7 @@ func TestWindowSlides(t *testing.T) {
 }
 
 func TestMissingSegmentsBecomeGaps(t *testing.T) {
-	w := NewWindow(5, func(*Segment) uint64 { return 0 })
+	w := NewWindow(5, none{})
 	w.Publish(segmentOf(1, false), 0)
 	w.Publish(segmentOf(4, false), 2*media.VideoTimescale)
 	all := w.Snapshot().All

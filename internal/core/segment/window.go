@@ -7,7 +7,17 @@ type Window struct {
 	segments      []*Segment
 	discontinuity uint64 // discontinuities before segments[0]
 	peak          []int64
-	base          func(*Segment) uint64
+	runs          Runs
+	budget        int64 // bytes that all segments may take; 0: no limit
+	Cut           int64 // segments that left early since the budget was used up
+}
+
+// Runs tells a window about the runs of timestamps and encodings that a channel's segments belong to.
+type Runs interface {
+	// Before returns the number of discontinuities before a segment.
+	Before(msn uint64) uint64
+	// Begins reports whether a segment begins with a discontinuity.
+	Begins(msn uint64) bool
 }
 
 // Retained is how many segments a window of n advertised ones keeps in memory: those that the
@@ -18,11 +28,13 @@ func Retained(n int) int { return 2*n + 1 }
 // rateSpan is over how many segments the bitrate is measured.
 const rateSpan = 64
 
-// NewWindow makes an empty window. base tells the number of discontinuities before a segment; it
-// is asked for the first one only.
-func NewWindow(advertised int, base func(*Segment) uint64) *Window {
-	return &Window{advertised: advertised, base: base}
+// NewWindow makes an empty window.
+func NewWindow(advertised int, runs Runs) *Window {
+	return &Window{advertised: advertised, runs: runs}
 }
+
+// SetBudget bounds what the segments take, in bytes: when there is more, the oldest leave early.
+func (w *Window) SetBudget(bytes int64) { w.budget = bytes }
 
 // Resize changes how many segments are advertised.
 func (w *Window) Resize(advertised int) {
@@ -49,9 +61,14 @@ func (w *Window) Publish(s *Segment, step int64) bool {
 			whole.Open = false
 			w.segments[n-1] = &whole
 		}
+		// What is missing is as long as what lies between, where that is known.
+		if between := s.Start - last.Start - last.Duration; between > 0 && s.MSN > last.MSN+1 {
+			step = between / int64(s.MSN-last.MSN-1)
+		}
 		for missing := last.MSN + 1; missing < s.MSN; missing++ {
 			at := w.segments[len(w.segments)-1]
-			gap := &Segment{MSN: missing, Gap: true, Start: at.Start + at.Duration, Duration: step, Header: s.Header}
+			gap := &Segment{MSN: missing, Prefix: s.Prefix, Gap: true, Discontinuity: w.runs.Begins(missing),
+				Start: at.Start + at.Duration, Duration: step, Header: s.Header}
 			w.segments = append(w.segments, gap)
 			if s.MSN-missing > uint64(Retained(w.advertised)) {
 				w.segments = w.segments[:0] // the hole is longer than the window: begin anew
@@ -60,7 +77,7 @@ func (w *Window) Publish(s *Segment, step int64) bool {
 		}
 	}
 	if len(w.segments) == 0 {
-		w.discontinuity = w.base(s)
+		w.discontinuity = w.runs.Before(s.MSN)
 	}
 	w.segments = append(w.segments, s)
 	w.closed(s)
@@ -83,7 +100,21 @@ func (w *Window) trim() {
 	if n := len(w.segments); n > 0 && w.segments[n-1].Open {
 		most++
 	}
-	for len(w.segments) > most {
+	const fewest = 3 // a playlist of fewer does not play
+	over := func() bool {
+		if w.budget <= 0 || len(w.segments) <= fewest {
+			return false
+		}
+		var held int64
+		for _, s := range w.segments {
+			held += s.Size
+		}
+		return held > w.budget
+	}
+	for len(w.segments) > most || over() {
+		if len(w.segments) <= most {
+			w.Cut++
+		}
 		if w.segments[0].Discontinuity {
 			w.discontinuity++
 		}
@@ -99,9 +130,12 @@ func (w *Window) Rates() (peak, average int64) {
 		average += r
 	}
 	if len(w.peak) > 0 {
-		average /= int64(len(w.peak))
+		return peak, average / int64(len(w.peak))
 	}
-	return peak, average
+	if n := len(w.segments); n > 0 { // what there is of the first
+		peak = w.segments[n-1].Bitrate()
+	}
+	return peak, peak
 }
 
 // Snapshot is an immutable view of a window.

@@ -1,49 +1,85 @@
 // Package timeline turns the times that a sender writes into the times of a channel. In come
-// millisecond stamps that wrap at 32 bits, jitter by rounding, jump or stop; out go times in the
-// tracks' own timescales that go up, are evenly spaced where the source is, and stand on the
-// channel's media time, which runs with the wall clock since the channel was made.
+// millisecond stamps that wrap at 32 bits, jitter, run a little fast or slow, jump or stop; out go
+// times that go up, are evenly spaced where the source is, and stand on the channel's media time,
+// which runs with the wall clock since the channel was made.
+//
+// A Feed does what all tracks of one connection share: wrapping, jumps, and the drift of the
+// sender's clock. A Track evens out one of them.
 package timeline
 
-import "metaplasis/internal/core/media"
+import (
+	"time"
 
-const (
-	// maxJump is how far a stamp may stray from the one before it, in milliseconds, before the
-	// feed counts as having jumped.
-	maxJump = 10_000
-	// audioSlack is how far audio stamps may drift from the sample count before they win.
-	// Encoders round to milliseconds and resample; 60 ms is about three AAC frames.
-	audioSlack = 60
-	// videoSlack is the rounding that a millisecond stamp may carry, either way.
-	videoSlack = 2
+	"metaplasis/internal/core/media"
 )
 
-// Unwrapper extends 32-bit millisecond stamps to 64 bits.
-type Unwrapper struct {
-	last int64
+// ticksEachMilli converts milliseconds to ticks of media.VideoTimescale.
+const ticksEachMilli = media.VideoTimescale / 1000
+
+// Verdict says what a stamp means.
+type Verdict uint8
+
+// The verdicts.
+const (
+	Follows Verdict = iota
+	// Jumped: the stamp cannot be on the line that the others were on. A new run begins with it.
+	Jumped
+	// Stale: the stamp is still on the line of the run before, which has ended.
+	Stale
+)
+
+// Bounds of what counts as one line. All are milliseconds.
+const (
+	// maxBack is how far a track's stamps may go back: units that were interleaved in the wrong order.
+	maxBack = 500
+	// maxAhead is how far they may go forward beyond all tracks and the time that has passed.
+	maxAhead = 1000
+	// maxJump is how far a stamp may stray from the one before it in any case.
+	maxJump = 10_000
+	// staleFor is for how long after a jump the stamps of other tracks may still be on the old line.
+	staleFor = 3000
+)
+
+// line is what is known of one track's stamps, unwrapped.
+type line struct {
 	set  bool
+	last int64
+	at   time.Duration // when it came
 }
 
-// Next returns the extended stamp nearest to the one before.
-func (u *Unwrapper) Next(stamp uint32) int64 {
-	if !u.set {
-		u.last, u.set = int64(stamp), true
-		return u.last
-	}
-	u.last += int64(int32(stamp - uint32(u.last)))
-	return u.last
-}
-
-// Feed maps the stamps of one contribution connection. It is not safe for concurrent use.
+// Feed maps the stamps of one contribution connection to media time, in ticks of
+// media.VideoTimescale. It is not safe for concurrent use.
 type Feed struct {
-	start int64 // media time of the feed's first stamp, in milliseconds since the channel's epoch
-	base  int64 // the feed's first stamp
-	set   bool
-	last  int64 // the newest mapped time, milliseconds, over all tracks
-	wrap  Unwrapper
+	start  int64 // media time of the feed's first stamp
+	base   int64 // the feed's first stamp, milliseconds
+	set    bool
+	newest int64 // the newest stamp over all tracks, unwrapped
+	last   int64 // the newest media time given out
+	tracks map[media.TrackID]*line
+	old    *int64 // the newest stamp of the line before a jump
+	drift  *drift // nil: the sender's clock is taken as it is
 }
 
-// NewFeed begins at a media time in milliseconds.
-func NewFeed(start int64) *Feed { return &Feed{start: start, last: start} }
+// NewFeed begins at a media time in ticks of media.VideoTimescale.
+func NewFeed(start int64) *Feed {
+	return &Feed{start: start, last: start, drift: &drift{}, tracks: map[media.TrackID]*line{}}
+}
+
+// Lead says by how much the feed's first unit lies ahead of the wall clock, which is made up slowly.
+func (f *Feed) Lead(d time.Duration) {
+	if f.drift != nil {
+		f.drift.lead = d.Microseconds()
+	}
+}
+
+// After lets a feed begin behind another one whose stamps jumped, so that units of other tracks that
+// are still on its line are known.
+func (f *Feed) After(before *Feed) {
+	if before.set {
+		newest := before.newest
+		f.old = &newest
+	}
+}
 
 // absolute is how far a stamp may lie from the wall clock and still be taken for it, milliseconds.
 const absolute = 10_000
@@ -51,74 +87,151 @@ const absolute = 10_000
 // Align lets media time follow the sender's stamps in a way that every receiver of the same feed
 // finds alike: as wall clock times, modulo 2^32, where they are that; else shifted by whole steps
 // so that the first stamp lies nearest to the time when it came. Media time 0 is 1970. All times
-// are milliseconds.
+// are milliseconds. The sender's clock is not corrected then.
 func (f *Feed) Align(stamp uint32, wall, step int64) {
 	v := int64(stamp)
-	f.wrap = Unwrapper{}
-	f.wrap.Next(stamp)
-	f.set, f.base = true, v
+	f.set, f.base, f.newest, f.drift = true, v, v, nil
 	const turn = 1 << 32
 	turns := (wall - v + turn/2) / turn
 	if d := v + turns*turn - wall; d < absolute && d > -absolute {
-		f.start = v + turns*turn
+		f.start = (v + turns*turn) * ticksEachMilli
 	} else {
-		f.start = v + (wall-v+step/2)/step*step
+		f.start = (v + (wall-v+step/2)/step*step) * ticksEachMilli
 	}
 	f.last = f.start
 }
 
-// Map returns the media time of a stamp in milliseconds, and whether the feed jumped: the stamp
-// is so far from its neighbours that the old line cannot be followed. After a jump the line goes
-// on where it was, one typical step later, and the caller declares a discontinuity.
-func (f *Feed) Map(stamp uint32) (ms int64, jumped bool) {
-	v := f.wrap.Next(stamp)
-	if !f.set {
-		f.set, f.base = true, v
+// unwrap extends a stamp to 64 bits, nearest to what is known.
+func (f *Feed) unwrap(t *line, stamp uint32) int64 {
+	near := f.newest
+	if t.set {
+		near = t.last
 	}
-	ms = f.start + v - f.base
-	if ms > f.last+maxJump || ms < f.last-maxJump {
-		const step = 40
-		f.base = v - (f.last + step - f.start)
-		ms, jumped = f.last+step, true
-	}
-	f.last = max(f.last, ms)
-	return ms, jumped
+	return near + int64(int32(stamp-uint32(near)))
 }
 
-// Peek returns the media time of a stamp in milliseconds without moving on.
-func (f *Feed) Peek(stamp uint32) (ms int64) {
+// Map returns the media time of a track's stamp that came at a time on the wall clock since the feed
+// began, and what the stamp means. Of one that jumped or is stale nothing is kept.
+func (f *Feed) Map(id media.TrackID, stamp uint32, now time.Duration) (ticks int64, v Verdict) {
+	t := f.tracks[id]
+	if t == nil {
+		t = &line{}
+		f.tracks[id] = t
+	}
+	if !f.set {
+		f.set, f.base, f.newest = true, int64(stamp), int64(stamp)
+	}
+	s := f.unwrap(t, stamp)
+	if v := f.judge(t, s, now); v != Follows {
+		return 0, v
+	}
+	if !t.set || s > t.last {
+		t.last = s
+	}
+	t.set, t.at = true, now
+	f.newest = max(f.newest, s)
+	ticks = f.at(s)
+	if f.drift != nil {
+		ticks += f.drift.see(ticks-f.start, now)
+	}
+	f.last = max(f.last, ticks)
+	return ticks, Follows
+}
+
+func (f *Feed) at(stamp int64) int64 { return f.start + (stamp-f.base)*ticksEachMilli }
+
+func (f *Feed) judge(t *line, s int64, now time.Duration) Verdict {
+	if f.old != nil && now < staleFor*time.Millisecond {
+		if near := abs(s-f.newest) <= abs(s-*f.old); !near && abs(s-*f.old) < maxJump {
+			return Stale
+		}
+	}
+	if !t.set {
+		if abs(s-f.newest) > maxJump {
+			return Jumped
+		}
+		return Follows
+	}
+	passed := (now - t.at).Milliseconds()
+	switch d := s - t.last; {
+	case d < -maxBack:
+		return Jumped
+	case d <= maxAhead || s <= f.newest+maxAhead:
+		return Follows // on the line of another track, which did not stop meanwhile
+	case d > maxJump, d > 2*passed+maxAhead:
+		return Jumped
+	}
+	return Follows
+}
+
+func abs(v int64) int64 { return max(v, -v) }
+
+// Peek returns the media time of a stamp without moving on.
+func (f *Feed) Peek(stamp uint32) (ticks int64) {
 	if !f.set {
 		return f.start
 	}
-	w := f.wrap
-	return f.start + w.Next(stamp) - f.base
+	ticks = f.at(f.unwrap(&line{}, stamp))
+	if f.drift != nil {
+		ticks += f.drift.shift()
+	}
+	return ticks
 }
 
-// Last returns the newest media time given out, in milliseconds.
+// Last returns the newest media time given out.
 func (f *Feed) Last() int64 { return f.last }
+
+// Drift returns by how much the sender's clock runs fast, in millionths of real time; less than 0 is
+// slow. It is not known before a few minutes.
+func (f *Feed) Drift() (ppm int64, known bool) {
+	if f.drift == nil {
+		return 0, false
+	}
+	return f.drift.measured()
+}
 
 // Track evens out the times of one track and converts them to its timescale.
 type Track struct {
 	timescale int64
-	step      media.Rational // ticks between two units; invalid when the rate is not constant or not known
-	slack     int64          // ticks by which a stamp may stray from the even line
-	origin    int64          // ticks of the line's unit 0
-	n         int64          // units since origin
+	step      media.Rational // ticks between two units; invalid when the rate varies or is not known
+	sound     bool
+	follow    int64 // the line moves by 1/follow of what a unit strays; 0: it stays
+	origin    int64 // where the line's unit 0 lies, in fine ticks
+	n         int64 // units since origin
+	jitter    int64 // how far units stray from the line on average, in fine ticks
+	off       int64 // the same with their sign: how far the line is beside them
 	last      int64
+	shift     int64 // how much earlier units are decoded than they say, since some are shown earlier still
 	set       bool
 	strays    int   // resyncs that came soon after one another
 	Resyncs   int64 // how often the stamps won over the even line
 }
 
-// A rate that the stamps contradict this often, each time within this many units, was a wrong one.
 const (
+	// A rate that the stamps contradict this often, each time within this many units, was a wrong one.
 	maxStrays   = 4
-	strayWithin = 30
+	strayWithin = 60
+	// maxSkipped is how many pictures may be missing in a row and the line still be trusted.
+	maxSkipped = 60
+	// fine is how many fine ticks a tick has: the line moves by less than a tick a unit.
+	fine = 256
+	// lineFollows is how slowly the line follows the stamps: over so many units.
+	lineFollows = 64
+	// audioSlack is how far audio stamps may drift from the sample count before they win.
+	// Encoders round to milliseconds and resample; 60 ms is about three AAC frames.
+	audioSlack = 60
+	// A picture may stray from the even line by four times what pictures do on average and a little more,
+	// up to videoSlack: some senders take their stamps from a busy clock. All are milliseconds; the average
+	// is over jitterSpan units, and usualJitter before any came.
+	videoSlack  = 26
+	leastSlack  = 2
+	usualJitter = 6
+	jitterSpan  = 16
 )
 
 // NewVideo evens video out to a frame rate. With an invalid rate times are only converted.
 func NewVideo(rate media.Rational) *Track {
-	t := &Track{timescale: media.VideoTimescale, slack: videoSlack * media.VideoTimescale / 1000}
+	t := &Track{timescale: media.VideoTimescale, follow: lineFollows, jitter: usualJitter * ticksEachMilli * fine}
 	if rate.Valid() {
 		t.step = media.Rational{Num: media.VideoTimescale * rate.Den, Den: rate.Num}
 	}
@@ -127,30 +240,102 @@ func NewVideo(rate media.Rational) *Track {
 
 // NewAudio evens audio out to frames of a number of samples.
 func NewAudio(timescale int64, samples int64) *Track {
-	return &Track{timescale: timescale, slack: audioSlack * timescale / 1000, step: media.Rational{Num: samples, Den: 1}}
+	return &Track{timescale: timescale, sound: true, follow: lineFollows, step: media.Rational{Num: samples, Den: 1}}
 }
 
-// DTS converts a mapped time to ticks. The result is always greater than the one before.
-func (t *Track) DTS(ms int64) int64 {
-	ticks := media.Rescale(ms, 1000, t.timescale)
-	if t.step.Valid() {
-		if !t.set {
-			t.origin, t.n = ticks, 0
-		}
-		even := t.origin + (t.n*t.step.Num+t.step.Den/2)/t.step.Den
-		if d := ticks - even; d > t.slack || d < -t.slack {
-			t.stray()
-			t.origin, t.n = ticks, 0
-			even = ticks
-		}
-		t.n++
-		ticks = even
+// slack is how far a unit may stray from the line now, in fine ticks.
+func (t *Track) slack() int64 {
+	if t.sound {
+		return audioSlack * t.timescale / 1000 * fine
 	}
-	if t.set && ticks <= t.last {
-		ticks = t.last + 1
+	return min(4*t.jitter+leastSlack*ticksEachMilli*fine, videoSlack*ticksEachMilli*fine)
+}
+
+// Stiff keeps the line where its first unit was, as long as it can be kept at all, so that what comes
+// out does not depend on when a receiver joined.
+func (t *Track) Stiff() { t.follow = 0 }
+
+// SetJitter says by how many milliseconds stamps were seen to stray from an even line.
+func (t *Track) SetJitter(ms int64) { t.jitter = min(ms, usualJitter) * ticksEachMilli * fine }
+
+// SetShift says how much earlier than their stamps units must be decoded, in ticks, since some of them
+// are presented before that.
+func (t *Track) SetShift(ticks int64) { t.shift = max(t.shift, ticks) }
+
+// Last returns the newest decode time given out, 0 before the first.
+func (t *Track) Last() int64 { return t.last }
+
+// Varies reports whether the rate is not constant, or not known.
+func (t *Track) Varies() bool { return !t.step.Valid() }
+
+// at returns where the line's unit n lies, in fine ticks.
+func (t *Track) at(n int64) int64 { return t.origin + (n*t.step.Num*fine+t.step.Den/2)/t.step.Den }
+
+// DTS converts a mapped time, in ticks of media.VideoTimescale, to the decode time of the next unit.
+// The result is always greater than the one before.
+func (t *Track) DTS(mapped int64) int64 {
+	return t.decode(t.even(media.Rescale(mapped, media.VideoTimescale, t.timescale)))
+}
+
+func (t *Track) decode(at int64) int64 {
+	at -= t.shift
+	if t.set && at <= t.last {
+		at = t.last + 1
 	}
-	t.last, t.set = ticks, true
-	return ticks
+	t.last, t.set = at, true
+	return at
+}
+
+// Times converts a mapped time and the distance from decode to presentation, in milliseconds, which
+// may be negative, to the next unit's decode and presentation time.
+func (t *Track) Times(mapped, composition int64) (dts, pts int64) {
+	at := t.even(media.Rescale(mapped, media.VideoTimescale, t.timescale))
+	pts = at + t.composition(composition)
+	t.SetShift(at - pts)
+	return t.decode(at), pts
+}
+
+// even moves a time onto the line.
+func (t *Track) even(ticks int64) int64 {
+	if !t.step.Valid() {
+		return ticks
+	}
+	if !t.set {
+		t.origin, t.n = ticks*fine, 0
+	}
+	d := ticks*fine - t.at(t.n)
+	slack := t.slack()
+	if skipped := t.skipped(d); d > slack && skipped > 0 { // pictures are missing, the line goes on
+		t.n += skipped
+		d = ticks*fine - t.at(t.n)
+	}
+	if abs(d) > slack {
+		if t.stray(); !t.step.Valid() {
+			return ticks
+		}
+		t.origin, t.n, d, t.off = ticks*fine, 0, 0, 0
+	} else {
+		t.jitter += (abs(d) - t.jitter) / jitterSpan
+	}
+	on := t.at(t.n)
+	t.n++
+	// Stamps that are cut to milliseconds are no reason to move: even times stay even to the tick.
+	t.off += (d - t.off) / lineFollows
+	if t.follow > 0 && abs(t.off) > t.timescale/1000*fine {
+		t.origin += d / t.follow
+		t.off -= t.off / t.follow
+	}
+	return (on + fine/2) / fine
+}
+
+// skipped returns how many units are missing before one that lies so many fine ticks behind its place.
+func (t *Track) skipped(d int64) int64 {
+	step := t.step.Num * fine / t.step.Den
+	n := (d + step/2) / step
+	if t.sound || n < 1 || n > maxSkipped {
+		return 0 // sound is never let go without its samples
+	}
+	return n
 }
 
 // Step returns how long the newest unit lasts if the next one comes when it should, 0 when nobody
@@ -159,7 +344,7 @@ func (t *Track) Step() int64 {
 	if !t.step.Valid() {
 		return 0
 	}
-	return t.origin + (t.n*t.step.Num+t.step.Den/2)/t.step.Den - t.last
+	return (t.at(t.n)+fine/2)/fine - t.shift - t.last
 }
 
 // stray counts a resync, and gives the rate up when they come one after the other.
@@ -173,57 +358,21 @@ func (t *Track) stray() {
 	}
 }
 
-// Composition converts the distance from decode to presentation time, snapping it to whole
-// frames where the rate is constant. It never returns less than 0.
-func (t *Track) Composition(ms int64) int64 {
-	ticks := media.Rescale(max(ms, 0), 1000, t.timescale)
+// composition converts the distance from decode to presentation time, snapping it to whole frames
+// where the rate is constant.
+func (t *Track) composition(ms int64) int64 {
+	ticks := media.Rescale(ms, 1000, t.timescale)
 	if !t.step.Valid() {
 		return ticks
 	}
-	frames := (2*ticks*t.step.Den + t.step.Num) / (2 * t.step.Num)
+	size := abs(ticks)
+	frames := (2*size*t.step.Den + t.step.Num) / (2 * t.step.Num)
 	even := (frames*t.step.Num + t.step.Den/2) / t.step.Den
-	if d := ticks - even; d > t.slack || d < -t.slack {
+	if abs(size-even) > 2*leastSlack*ticksEachMilli && abs(size-even)*fine > t.slack() {
 		return ticks
 	}
+	if ticks < 0 {
+		return -even
+	}
 	return even
-}
-
-// commonRates are the frame rates that a measured interval is matched against.
-var commonRates = []media.Rational{
-	{Num: 10, Den: 1}, {Num: 12, Den: 1}, {Num: 15, Den: 1}, {Num: 20, Den: 1}, {Num: 24000, Den: 1001}, {Num: 24, Den: 1}, {Num: 25, Den: 1},
-	{Num: 30000, Den: 1001}, {Num: 30, Den: 1}, {Num: 48, Den: 1}, {Num: 50, Den: 1}, {Num: 60000, Den: 1001}, {Num: 60, Den: 1},
-}
-
-// SnapRate returns the common rate nearest to a rate in thousandths of a frame a second, when
-// one lies within 0.05 %, and the rate itself otherwise.
-func SnapRate(milli int64) media.Rational {
-	for _, r := range commonRates {
-		if d := r.Milli() - milli; d*2000 <= r.Milli() && -d*2000 <= r.Milli() {
-			return r
-		}
-	}
-	return media.Rational{Num: milli, Den: 1000}.Reduce()
-}
-
-// RateMeter measures a frame rate from decode times in milliseconds.
-type RateMeter struct {
-	first, last int64
-	n           int64
-}
-
-// Add takes one frame.
-func (m *RateMeter) Add(ms int64) {
-	if m.n == 0 {
-		m.first = ms
-	}
-	m.last = ms
-	m.n++
-}
-
-// Milli returns thousandths of a frame a second, 0 while it cannot tell.
-func (m *RateMeter) Milli() int64 {
-	if m.n < 2 || m.last <= m.first {
-		return 0
-	}
-	return (m.n - 1) * 1_000_000 / (m.last - m.first)
 }

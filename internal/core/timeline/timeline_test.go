@@ -1,67 +1,202 @@
 package timeline
 
 import (
+	"math/rand"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"metaplasis/internal/core/media"
 )
 
+const video, audio media.TrackID = 1, 2
+
+// at is a time on the wall clock since the feed began.
+func at(ms int64) time.Duration { return time.Duration(ms) * time.Millisecond }
+
 func TestStampsWrap(t *testing.T) {
-	f := NewFeed(5000)
+	f := NewFeed(5000 * 90)
 	var got []int64
-	for _, s := range []uint32{0xffffffe0, 0xfffffff0, 0, 33, 20} {
-		ms, jumped := f.Map(s)
-		assert.False(t, jumped)
-		got = append(got, ms)
+	for i, s := range []uint32{0xffffffe0, 0xfffffff0, 0, 33, 20} {
+		v, verdict := f.Map(video, s, at(int64(i)*16))
+		assert.Equal(t, Follows, verdict)
+		got = append(got, v/90)
 	}
 	assert.Equal(t, []int64{5000, 5016, 5032, 5065, 5052}, got)
-	assert.EqualValues(t, 5065, f.Last())
+	assert.EqualValues(t, 5065*90, f.Last())
+	v, verdict := f.Map(audio, 12, at(90)) // another track, on the same line
+	assert.Equal(t, []any{int64(5044), Follows}, []any{v / 90, verdict})
 }
 
-func TestJumpsGoOnWhereTheLineWas(t *testing.T) {
-	for name, to := range map[string]uint32{"ahead": 90_000, "back": 100} {
+func TestWhatIsAJump(t *testing.T) {
+	for name, c := range map[string]struct {
+		stamp  uint32
+		passed int64
+		want   Verdict
+	}{
+		"a second back":                         {60_000 - 1000, 33, Jumped},
+		"nine seconds back":                     {51_000, 33, Jumped},
+		"an hour back":                          {0, 33, Jumped},
+		"a little back, by interleaving":        {60_000 - 120, 33, Follows},
+		"the same again":                        {60_000, 33, Follows},
+		"eight seconds ahead at once":           {68_000, 33, Jumped},
+		"eight seconds ahead, after as many":    {68_000, 8_000, Follows},
+		"a minute ahead, after as long":         {120_000, 60_000, Jumped},
+		"half a second ahead at once, in a row": {60_500, 33, Follows},
+	} {
 		f := NewFeed(0)
-		f.Map(50_000)
-		f.Map(50_040)
-		ms, jumped := f.Map(to)
-		assert.True(t, jumped, name)
-		assert.EqualValues(t, 80, ms, name)
-		ms, jumped = f.Map(to + 33)
-		assert.False(t, jumped, name)
-		assert.EqualValues(t, 113, ms, name)
+		f.Map(video, 59_960, at(0))
+		f.Map(video, 60_000, at(40))
+		before := f.Last()
+		_, verdict := f.Map(video, c.stamp, at(40+c.passed))
+		assert.Equal(t, c.want, verdict, name)
+		if verdict == Jumped {
+			assert.Equal(t, before, f.Last(), "%s: nothing is kept of it", name)
+		}
 	}
+	// A track that was silent goes on where the others are, however fast they came.
+	f := NewFeed(0)
+	f.Map(audio, 0, at(0))
+	for ms := int64(0); ms < 8000; ms += 40 {
+		f.Map(video, uint32(ms), at(ms/100))
+	}
+	_, verdict := f.Map(audio, 8000, at(80))
+	assert.Equal(t, Follows, verdict)
+}
+
+func TestOtherTracksAreStaleForAWhileAfterAJump(t *testing.T) {
+	before := NewFeed(0)
+	before.Map(video, 50_000, 0)
+	before.Map(audio, 50_010, 0)
+	after := NewFeed(100_000)
+	after.After(before)
+	v, verdict := after.Map(video, 1_000, 0)
+	assert.Equal(t, []any{int64(100_000), Follows}, []any{v, verdict})
+	_, verdict = after.Map(audio, 50_030, at(10))
+	assert.Equal(t, Stale, verdict, "it was under way")
+	v, verdict = after.Map(audio, 1_020, at(20))
+	assert.Equal(t, []any{int64(100_000 + 20*90), Follows}, []any{v, verdict})
 }
 
 func TestRoundedVideoStampsBecomeEven(t *testing.T) {
-	track := NewVideo(media.Rational{Num: 30000, Den: 1001})
+	for _, rate := range []media.Rational{{Num: 24000, Den: 1001}, {Num: 25, Den: 1}, {Num: 30000, Den: 1001}, {Num: 60000, Den: 1001}, {Num: 60, Den: 1}} {
+		track := NewVideo(rate)
+		last, step := int64(0), int64(0)
+		for n := range int64(20_000) {
+			dts := track.DTS(n * 1000 * rate.Den / rate.Num * 90) // cut to milliseconds, as encoders do
+			exact := n * 90_000 * rate.Den / rate.Num
+			require.InDelta(t, exact, dts, 95, "picture %d at %v", n, rate)
+			if n > 0 {
+				require.InDelta(t, 90_000*rate.Den/rate.Num, dts-last, 2, "even to the tick")
+				require.InDelta(t, step, dts-last, 1, "a picture tells its length")
+			}
+			last, step = dts, track.Step()
+		}
+		assert.Zero(t, track.Resyncs, rate)
+	}
+}
+
+func TestJitterIsEvenedOut(t *testing.T) {
+	track := NewVideo(media.Rational{Num: 30, Den: 1})
+	random := rand.New(rand.NewSource(7))
+	last := int64(-1)
 	for n := range int64(3000) {
-		ms := n * 1001 / 30 // cut to milliseconds, as encoders do
-		assert.Equal(t, (n*3003*1000+500)/1000, track.DTS(ms), "picture %d", n)
+		dts := track.DTS((n*1000/30 + random.Int63n(25) - 12 + 100) * 90)
+		if n > 0 {
+			require.InDelta(t, 3000, dts-last, 45, "picture %d", n)
+		}
+		last = dts
 	}
 	assert.Zero(t, track.Resyncs)
-	assert.EqualValues(t, 6006, track.Composition(67))
-	assert.EqualValues(t, 0, track.Composition(-5))
+}
+
+func TestMissingPicturesLeaveTheLineWhereItIs(t *testing.T) {
+	track := NewVideo(media.Rational{Num: 30, Den: 1})
+	for n := range int64(1000) {
+		if n%97 == 13 || n > 300 && n < 320 {
+			continue // lost on the way
+		}
+		assert.InDelta(t, n*3000, track.DTS(n*1000/30*90), 95)
+	}
+	assert.Zero(t, track.Resyncs)
+	assert.False(t, track.Varies())
 }
 
 func TestWrongFrameRateIsGivenUp(t *testing.T) {
-	track := NewVideo(media.Rational{Num: 50, Den: 1})
+	track := NewVideo(media.Rational{Num: 30, Den: 1})
+	track.SetJitter(0)
 	last := int64(-1)
-	for n := range int64(60) {
-		dts := track.DTS(n * 40) // it sends 25
+	for n := range int64(200) {
+		dts := track.DTS(n * 47 * 90) // it sends a picture each 47 ms
 		assert.Greater(t, dts, last)
 		last = dts
 	}
-	assert.EqualValues(t, 59*40*90, last)
+	assert.EqualValues(t, 199*47*90, last)
+	assert.True(t, track.Varies())
+}
+
+// A camera that leaves out every other picture in the dark is still one of its rate.
+func TestHalfTheRateIsOnTheLine(t *testing.T) {
+	track := NewVideo(media.Rational{Num: 50, Den: 1})
+	track.SetJitter(1)
+	for n := range int64(200) {
+		require.EqualValues(t, n*40*90, track.DTS(n*40*90))
+	}
+	assert.False(t, track.Varies())
+}
+
+// Whatever stamps come, times grow and nothing breaks.
+func FuzzTrack(f *testing.F) {
+	f.Add([]byte{1, 2, 3, 200, 0, 0, 255, 17}, uint16(30), uint16(1))
+	f.Fuzz(func(t *testing.T, steps []byte, num, den uint16) {
+		for _, track := range []*Track{NewVideo(media.Rational{Num: int64(num), Den: int64(den)}), NewAudio(int64(num)+1, int64(den)+1)} {
+			at, last := int64(0), int64(-1<<62)
+			for i, s := range steps {
+				at += int64(s)*90 - 30*90
+				dts, _ := track.Times(at, int64(i%7)-3)
+				if dts <= last {
+					t.Fatalf("unit %d is decoded at %d, the one before at %d", i, dts, last)
+				}
+				last = dts
+				track.Step()
+			}
+		}
+	})
+}
+
+// Some senders say that pictures are presented before they are decoded. Order and distance stay, and
+// pictures are decoded earlier instead.
+func TestCompositionBelowZero(t *testing.T) {
+	track := NewVideo(media.Rational{Num: 30, Den: 1})
+	track.SetShift(67 * 90)
+	offsets := []int64{0, 67, -33, -33} // I P b b
+	var shown []int64
+	for n := range int64(400) {
+		offset := offsets[n%4]
+		if n%4 == 0 && n > 0 {
+			offset = 67
+		}
+		if n%4 == 1 {
+			offset = 67
+		}
+		dts, pts := track.Times(n*1000/30*90, offset)
+		require.GreaterOrEqual(t, pts, dts, "picture %d", n)
+		require.InDelta(t, (n*1000/30+offset)*90, pts, 200, "it is shown when it says")
+		shown = append(shown, dts)
+	}
+	for i := 1; i < len(shown); i++ {
+		require.Greater(t, shown[i], shown[i-1])
+	}
 }
 
 func TestAudioFollowsItsSampleCountUntilItDrifts(t *testing.T) {
 	track := NewAudio(48000, 1024)
 	for n := range int64(500) {
-		assert.Equal(t, n*1024, track.DTS(n*1024/48))
+		assert.InDelta(t, n*1024, track.DTS(n*1024/48*90), 24)
 	}
-	gap := track.DTS(500*1024/48 + 200) // 200 ms were lost
+	gap := track.DTS((500*1024/48 + 200) * 90) // 200 ms were lost
 	assert.InDelta(t, 500*1024+200*48, gap, 48)
 	assert.EqualValues(t, 1, track.Resyncs)
 }
@@ -70,12 +205,24 @@ func TestRatesSnap(t *testing.T) {
 	assert.Equal(t, media.Rational{Num: 30000, Den: 1001}, SnapRate(29971))
 	assert.Equal(t, media.Rational{Num: 25, Den: 1}, SnapRate(25000))
 	assert.Equal(t, media.Rational{Num: 27, Den: 2}, SnapRate(13500))
-	var m RateMeter
-	assert.Zero(t, m.Milli())
-	for n := range int64(30) {
-		m.Add(n * 1000 / 30)
+	random := rand.New(rand.NewSource(3))
+	for _, rate := range []media.Rational{{Num: 24, Den: 1}, {Num: 25, Den: 1}, {Num: 30, Den: 1}, {Num: 50, Den: 1}, {Num: 60, Den: 1}} {
+		var m RateMeter
+		assert.Zero(t, m.Milli())
+		for n := range int64(40) {
+			m.Add(n*1000*rate.Den/rate.Num + random.Int63n(3))
+		}
+		got := m.Constant()
+		assert.InDelta(t, rate.Milli(), got.Milli(), float64(rate.Milli())/500, "%v", rate)
 	}
-	assert.InDelta(t, 30_000, m.Milli(), 40)
+	var m RateMeter
+	ms := int64(0)
+	for n := range int64(40) {
+		m.Add(ms)
+		ms += []int64{17, 50, 33, 83}[n%4]
+	}
+	assert.False(t, m.Constant().Valid(), "a rate that varies")
+	assert.EqualValues(t, 83, m.Longest())
 }
 
 func TestAlignedFeedsAgreeOnTheWallClock(t *testing.T) {
@@ -91,37 +238,63 @@ func TestAlignedFeedsAgreeOnTheWallClock(t *testing.T) {
 		for _, late := range []int64{0, 80} { // another origin hears it a little later
 			f := NewFeed(0)
 			f.Align(c.stamp, wall+late, 2000)
-			ms, jumped := f.Map(c.stamp)
-			assert.False(t, jumped, name)
-			if name[:13] == "stamps of the" && c.stamp == 5_300 {
-				assert.EqualValues(t, 1300, ms%2000, "shifted by whole steps only")
-				assert.InDelta(t, wall, ms, 1000)
+			v, verdict := f.Map(video, c.stamp, 0)
+			assert.Equal(t, Follows, verdict, name)
+			if c.stamp == 5_300 {
+				assert.EqualValues(t, 1300, v/90%2000, "shifted by whole steps only")
+				assert.InDelta(t, wall, v/90, 1000)
 				continue
 			}
-			assert.Equal(t, c.first, ms, name)
-			ms, _ = f.Map(c.stamp + 33)
-			assert.Equal(t, c.next, ms, name)
+			assert.Equal(t, c.first, v/90, name)
+			v, _ = f.Map(video, c.stamp+33, at(33))
+			assert.Equal(t, c.next, v/90, name)
 		}
 	}
 }
 
-func TestAPictureTellsItsLength(t *testing.T) {
-	v := NewVideo(media.Rational{Num: 30000, Den: 1001})
-	last := v.DTS(1000)
-	for n := int64(1); n < 100; n++ {
-		step := v.Step()
-		next := v.DTS(1000 + n*1001/30)
-		assert.Equal(t, last+step, next)
-		last = next
-	}
-	assert.Zero(t, NewVideo(media.Rational{}).Step(), "nobody can tell at a rate that varies")
+func TestPeekDoesNotMoveOn(t *testing.T) {
+	f := NewFeed(1000 * 90)
+	assert.EqualValues(t, 1000*90, f.Peek(77))
+	f.Map(video, 500, 0)
+	assert.EqualValues(t, 1100*90, f.Peek(600))
+	v, _ := f.Map(video, 533, at(33))
+	assert.EqualValues(t, 1033*90, v)
 }
 
-func TestPeekDoesNotMoveOn(t *testing.T) {
-	f := NewFeed(1000)
-	assert.EqualValues(t, 1000, f.Peek(77))
-	f.Map(500)
-	assert.EqualValues(t, 1100, f.Peek(600))
-	ms, _ := f.Map(533)
-	assert.EqualValues(t, 1033, ms)
+// A week of a sender whose clock runs 50 millionths fast or slow, over a network that delays at
+// random: media time stays beside the wall clock, moves smoothly, and the drift is told.
+func TestAWeekOfDrift(t *testing.T) {
+	for _, ppm := range []int64{-50, 50, 120} {
+		f := NewFeed(0)
+		random := rand.New(rand.NewSource(ppm))
+		last, worst := int64(0), int64(0)
+		const every = 1000 // milliseconds of the sender's clock
+		for sent := int64(0); sent < 7*24*3600*1000; sent += every {
+			real := time.Duration(sent)*time.Millisecond - time.Duration(sent)*time.Duration(ppm)*time.Nanosecond
+			came := real + 30*time.Millisecond + time.Duration(random.ExpFloat64()*float64(20*time.Millisecond))
+			v, verdict := f.Map(video, uint32(sent), came)
+			if d := v - last - every*90; verdict != Follows || sent > 0 && abs(d) > every*90*6/10_000+20 {
+				t.Fatalf("at %d ms media time moved by %d ticks more than the stamp, verdict %d", sent, d, verdict)
+			}
+			last = v
+			if sent > 20*60*1000 {
+				worst = max(worst, abs(v*1000/90-real.Microseconds()))
+			}
+		}
+		measured, known := f.Drift()
+		assert.True(t, known)
+		assert.InDelta(t, ppm, measured, 12)
+		assert.Less(t, worst, int64(120_000), "microseconds beside the clock, of a sender %d ppm fast", ppm)
+	}
+}
+
+// What a burst put ahead of the clock is made up, and so does not outlive the feed by long.
+func TestALeadIsMadeUp(t *testing.T) {
+	f := NewFeed(0)
+	f.Lead(2 * time.Second)
+	var v int64
+	for sent := int64(0); sent < 3*3600*1000; sent += 100 {
+		v, _ = f.Map(video, uint32(sent), at(sent))
+	}
+	assert.InDelta(t, -2100, v/90-3*3600*1000, 60)
 }

@@ -6,7 +6,6 @@ package transcode
 
 import (
 	"bytes"
-	"image"
 	"image/jpeg"
 	"math"
 	"slices"
@@ -33,6 +32,7 @@ type Rung struct {
 	Peak          int64          `json:"peak"`
 	Buffer        int            `json:"buffer"` // milliseconds
 	Effort        int            `json:"effort"`
+	Colour        media.Colour   `json:"colour,omitzero"`
 }
 
 // AudioRung is an encoded audio rendition.
@@ -76,7 +76,8 @@ type Sink interface {
 	Track(rendition string, t media.Track)
 	Unit(rendition string, u media.AccessUnit)
 	Picture(jpeg []byte)
-	Failed(err error)
+	// Failed says that a rendition cannot be made, or with "" that all of the graph is concerned.
+	Failed(rendition string, err error)
 }
 
 // Limits of the effort to catch up, in ticks of media.VideoTimescale.
@@ -100,12 +101,12 @@ type Graph struct {
 	pending []Config
 	current Config
 
-	dec     *h264dec.Decoder
-	ears    *aacdec.Decoder
-	annexB  []byte
-	sets    []byte // parameter sets as a byte stream
-	synced  bool   // the decoder has seen a keyframe
-	started bool   // a boundary was crossed with the decoder in step
+	dec          *h264dec.Decoder
+	audioDecoder *aacdec.Decoder
+	annexB       []byte
+	sets         []byte // parameter sets as a byte stream
+	synced       bool   // the decoder has seen a keyframe
+	started      bool   // a boundary was crossed with the decoder in step
 
 	boundaries []segment.Boundary
 	eras       []*era     // by start; the first is the one on air, the others have pictures that wait
@@ -195,7 +196,7 @@ func (g *Graph) useTrack() {
 	}
 	var c avc.Config
 	if err := c.Unmarshal(t.Config); err != nil {
-		g.sink.Failed(err)
+		g.sink.Failed("", err)
 		return
 	}
 	g.sets = g.sets[:0]
@@ -249,7 +250,7 @@ func (g *Graph) Video(u *media.AccessUnit) {
 		g.synced = g.synced && g.wantsPictures()
 		return
 	}
-	if g.level >= skipFrom && !isReference(u) {
+	if g.level >= skipFrom && u.PTS > g.current.Keep && !isReference(u) && !g.opens(u.PTS) {
 		g.stats.decoded.Add(1)
 		g.stats.dropped.Add(1)
 		return
@@ -257,7 +258,7 @@ func (g *Graph) Video(u *media.AccessUnit) {
 	if g.dec == nil {
 		var err error
 		if g.dec, err = h264dec.New(); err != nil {
-			g.sink.Failed(err)
+			g.sink.Failed("", err)
 			return
 		}
 	}
@@ -280,19 +281,10 @@ func (g *Graph) Video(u *media.AccessUnit) {
 	}
 }
 
-// isReference reports whether other pictures may refer to this one: nal_ref_idc of its first
-// slice is not 0 (ITU-T H.264, 7.4.1).
+// isReference reports whether other pictures may refer to this one.
 func isReference(u *media.AccessUnit) bool {
-	nals, err := avc.Split(u.Data, 4)
-	if err != nil {
-		return true
-	}
-	for _, n := range nals {
-		if t := avc.NALType(n); t == avc.TypeSlice || t == avc.TypeIDR {
-			return n[0]&0x60 != 0
-		}
-	}
-	return true
+	p := avc.Look(u.Data)
+	return p.Reference()
 }
 
 // noteBusy books the time of the decoding stage, less what it waited for others.
@@ -337,7 +329,7 @@ func (g *Graph) frame(f *h264dec.Frame) {
 			err = s.scaler.Picture(pic, above)
 		}
 		if err != nil {
-			g.sink.Failed(err)
+			g.sink.Failed(s.rung.Name, err)
 			return
 		}
 		above = pic
@@ -462,7 +454,8 @@ func (g *Graph) apply(c Config, start int64) {
 		if at >= 0 {
 			after = g.stages[at].done
 		}
-		e.stages = append(e.stages, newStage(g.sink, r, rate, g.poolFor(r.Width, r.Height), after, g.current.Resume[r.Name]))
+		e.stages = append(e.stages, newStage(g.sink, r, rate, g.poolFor(r.Width, r.Height), after,
+			g.current.Resume[r.Name]))
 	}
 	sort.SliceStable(e.stages, func(i, j int) bool {
 		a, b := e.stages[i].rung, e.stages[j].rung
@@ -494,6 +487,14 @@ func (g *Graph) poolFor(w, h int) *picture.Pool {
 	return p
 }
 
+// colour is how the source's samples are to be read.
+func (g *Graph) colour() media.Colour {
+	if t := g.current.Video; t != nil {
+		return t.Colour
+	}
+	return media.Colour{}
+}
+
 // preview sends a small JPEG of a picture.
 func (g *Graph) preview(f *h264dec.Frame) {
 	w, h := f.Width, f.Height
@@ -512,10 +513,7 @@ func (g *Graph) preview(f *h264dec.Frame) {
 	if err := g.shot.FromFrame(small, f); err != nil {
 		return
 	}
-	img := &image.YCbCr{
-		Y: small.Y, Cb: small.U, Cr: small.V, YStride: small.StrideY, CStride: small.Stride,
-		SubsampleRatio: image.YCbCrSubsampleRatio420, Rect: image.Rect(0, 0, pw, ph),
-	}
+	img := asJPEG(small, g.colour())
 	var b bytes.Buffer
 	if err := jpeg.Encode(&b, img, &jpeg.Options{Quality: 80}); err == nil {
 		g.sink.Picture(b.Bytes())
@@ -545,9 +543,9 @@ func (g *Graph) Drain() {
 		g.dec.Close()
 		g.dec = nil
 	}
-	if g.ears != nil {
-		g.ears.Close()
-		g.ears = nil
+	if g.audioDecoder != nil {
+		g.audioDecoder.Close()
+		g.audioDecoder = nil
 	}
 	g.synced, g.started = false, false
 }

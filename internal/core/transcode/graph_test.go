@@ -47,7 +47,7 @@ func (c *collected) Unit(n string, u media.AccessUnit) {
 }
 
 func (c *collected) Picture([]byte) { c.pictures++ }
-func (c *collected) Failed(err error) {
+func (c *collected) Failed(_ string, err error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.failed = append(c.failed, err)

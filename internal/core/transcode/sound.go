@@ -29,6 +29,9 @@ func (s *sound) close() {
 	}
 }
 
+// driftSlack is how many samples stamps may be beside the sample count before it follows them.
+const driftSlack = 48
+
 // applySound begins and ends audio encoders at a boundary.
 func (g *Graph) applySound(c Config, start int64) {
 	for _, s := range g.sound {
@@ -51,15 +54,17 @@ func (g *Graph) Audio(u *media.AccessUnit) {
 	if len(g.sound) == 0 && !g.soundComing() {
 		return
 	}
-	if g.ears == nil {
+	if g.audioDecoder == nil {
 		var err error
-		if g.ears, err = aacdec.New(g.current.Audio.Config); err != nil {
-			g.sink.Failed(err)
+		if g.audioDecoder, err = aacdec.New(g.current.Audio.Config); err != nil {
+			for _, s := range g.sound {
+				g.sink.Failed(s.rung.Name, err)
+			}
 			g.current.Audio = nil
 			return
 		}
 	}
-	pcm, err := g.ears.Decode(u.Data)
+	pcm, err := g.audioDecoder.Decode(u.Data)
 	if err != nil {
 		g.stats.errors.Add(1)
 		return
@@ -68,7 +73,7 @@ func (g *Graph) Audio(u *media.AccessUnit) {
 		return
 	}
 	// The decoder may double the rate (SBR), so times are counted at its output's.
-	pts := media.Rescale(u.PTS, g.current.Audio.Timescale, int64(g.ears.Rate))
+	pts := media.Rescale(u.PTS, g.current.Audio.Timescale, int64(g.audioDecoder.Rate))
 	now := media.Rescale(u.PTS, g.current.Audio.Timescale, media.VideoTimescale)
 	g.sound = slices.DeleteFunc(g.sound, func(s *sound) bool {
 		over := now-media.VideoTimescale > s.until // what is held comes out first
@@ -78,8 +83,8 @@ func (g *Graph) Audio(u *media.AccessUnit) {
 		return over
 	})
 	for _, s := range g.sound {
-		if err := s.take(g.sink, pcm, pts, g.ears.Rate, g.ears.Channels); err != nil {
-			g.sink.Failed(err)
+		if err := s.take(g.sink, pcm, pts, g.audioDecoder.Rate, g.audioDecoder.Channels); err != nil {
+			g.sink.Failed(s.rung.Name, err)
 		}
 	}
 }
@@ -109,9 +114,15 @@ func (s *sound) take(sink Sink, pcm []int16, pts int64, rate, channels int) erro
 	if channels != s.channels {
 		return nil // a change of layout comes with a new feed
 	}
-	// Follow the sample count; step over to the stamps when they part by more than two frames.
-	if d := pts - s.next - int64(len(s.held)/channels); s.next == math.MinInt64 || d > 2*aac.FrameSamples || d < -2*aac.FrameSamples {
+	// Follow the sample count, and by a sample a frame the stamps, as the sender's clock drifts; step
+	// over to them when they part by more than two frames.
+	switch d := pts - s.next - int64(len(s.held)/channels); {
+	case s.next == math.MinInt64 || d > 2*aac.FrameSamples || d < -2*aac.FrameSamples:
 		s.next, s.held = pts, s.held[:0]
+	case d > driftSlack:
+		s.next++
+	case d < -driftSlack:
+		s.next--
 	}
 	s.held = append(s.held, pcm...)
 	n := aac.FrameSamples * channels

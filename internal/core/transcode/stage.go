@@ -49,7 +49,7 @@ func (s *stage) run(sink Sink, rate media.Rational, after <-chan struct{}) {
 	r := s.rung
 	enc, err := h264enc.New(h264enc.Settings{
 		Width: r.Width, Height: r.Height, SAR: r.SAR, FrameRate: rate,
-		Bitrate: r.Bitrate, Peak: r.Peak, Buffer: r.Buffer, Effort: r.Effort,
+		Bitrate: r.Bitrate, Peak: r.Peak, Buffer: r.Buffer, Effort: r.Effort, Colour: r.Colour,
 	})
 	if err == nil {
 		defer enc.Close()
@@ -60,7 +60,7 @@ func (s *stage) run(sink Sink, rate media.Rational, after <-chan struct{}) {
 		}
 	}
 	if err != nil {
-		sink.Failed(err)
+		sink.Failed(r.Name, err)
 	}
 	first, duration := true, int64(0)
 	for j := range s.jobs {
@@ -69,7 +69,7 @@ func (s *stage) run(sink Sink, rate media.Rational, after <-chan struct{}) {
 			var u *media.AccessUnit
 			key := j.key || first
 			if u, err = enc.Encode(j.pic, j.pts, key); err != nil {
-				sink.Failed(err)
+				sink.Failed(r.Name, err)
 			}
 			first, duration = false, j.duration
 			s.emit(sink, u, duration)

@@ -13,14 +13,14 @@ import (
 )
 
 var (
-	video  = &media.Track{Kind: media.Video, Timescale: 90000}
+	video  = &media.Track{Kind: media.Video, Codec: media.H264, Timescale: 90000}
 	config = aac.Config{ObjectType: 2, SampleRate: 48000, OutputRate: 48000, Channels: 2}
-	sound  = &media.Track{Kind: media.Audio, Timescale: 48000}
+	sound  = &media.Track{Kind: media.Audio, Codec: media.AAC, Timescale: 48000}
 )
 
 // input makes a segment of so many pictures and the sound that goes with them, from a time on.
 func input(from int64, pictures, size int) *Input {
-	in := &Input{Video: video, Audio: sound, ADTS: config.ADTS}
+	in := &Input{Video: video, Audio: sound, FrameHeader: config.ADTS}
 	for n := range int64(pictures) {
 		nal := make([]byte, size+int(n)%7)
 		nal[0] = 0x41
@@ -68,6 +68,26 @@ func TestSegmentsReadBackWithinTheStandardsBounds(t *testing.T) {
 			}
 		})
 	}
+}
+
+// TestLongTagsTakeMorePackets: a packet tells its length in 16 bits, and a tag with a cover picture is longer.
+func TestLongTagsTakeMorePackets(t *testing.T) {
+	tag := make([]byte, 150_000)
+	for i := range tag {
+		tag[i] = byte(i % 251)
+	}
+	in := input(90_000, 30, 300)
+	in.Meta = []Meta{{PTS: in.VideoUnits[0].PTS, Tag: tag}}
+	s, err := Read(Segment(in))
+	require.NoError(t, err)
+	assert.Empty(t, s.Faults)
+	var got []byte
+	for _, p := range s.First(TypeID3).PES {
+		assert.Equal(t, in.VideoUnits[0].PTS, p.PTS)
+		got = append(got, p.Data...)
+	}
+	assert.Equal(t, tag, got)
+	assert.Len(t, s.First(TypeH264).PES, 30, "the pictures beside it are whole")
 }
 
 func TestClocksKeepTheirDistance(t *testing.T) {

@@ -11,8 +11,8 @@ import (
 	"encoding/binary"
 	"sort"
 
-	"metaplasis/internal/core/avc"
 	"metaplasis/internal/core/bits"
+	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/media"
 )
 
@@ -43,6 +43,9 @@ const (
 	audioPES = 6_300  // sound in one PES packet
 )
 
+// maxMeta is how much of a tag one PES packet takes.
+const maxMeta = 60_000
+
 // Meta is an ID3 tag at a presentation time in ticks of 90 kHz.
 type Meta struct {
 	PTS int64
@@ -51,12 +54,12 @@ type Meta struct {
 
 // Input is the media of one segment. Units have times in their track's timescale.
 type Input struct {
-	Video      *media.Track
-	VideoUnits []media.AccessUnit // lengths of four bytes before the NAL units
-	Audio      *media.Track
-	AudioUnits []media.AccessUnit     // raw AAC frames
-	ADTS       func(frame int) []byte // header for a frame of so many bytes
-	Meta       []Meta
+	Video       *media.Track
+	VideoUnits  []media.AccessUnit // lengths of four bytes before the NAL units
+	Audio       *media.Track
+	AudioUnits  []media.AccessUnit    // raw frames
+	FrameHeader func(size int) []byte // header for a frame of so many bytes; nil for none
+	Meta        []Meta
 }
 
 // pes is one PES packet on its way.
@@ -65,6 +68,7 @@ type pes struct {
 	at       int64 // when it is due: decode time, 90 kHz
 	pts, dts int64
 	key      bool
+	goesOn   bool // it carries more of what the packet before it began
 	head     []byte
 	data     []byte
 }
@@ -109,20 +113,13 @@ func Segment(in *Input) []byte {
 func collect(in *Input) []pes {
 	var list []pes
 	if in.Video != nil {
-		var sets []byte
-		var c avc.Config
-		if c.Unmarshal(in.Video.Config) == nil {
-			for _, n := range append(append([][]byte(nil), c.SPS...), c.PPS...) {
-				sets = append(append(sets, 0, 0, 0, 1), n...)
-			}
-		}
+		write := coding.Transport(in.Video)
 		for i := range in.VideoUnits {
 			u := &in.VideoUnits[i]
-			data := append(make([]byte, 0, len(u.Data)+len(sets)+16), 0, 0, 0, 1, avc.TypeAUD, 0xf0)
-			if u.Key {
-				data = append(data, sets...)
+			data := u.Data
+			if write != nil {
+				data = write(nil, u.Data, u.Key)
 			}
-			data = appendSlices(data, u.Data, u.Key)
 			p := pes{pid: pidVideo, pts: in.ticks(in.Video, u.PTS), dts: in.ticks(in.Video, u.DTS), key: u.Key, data: data}
 			p.at = p.dts
 			list = append(list, p)
@@ -130,30 +127,19 @@ func collect(in *Input) []pes {
 	}
 	list = append(list, collectAudio(in)...)
 	for _, m := range in.Meta {
-		list = append(list, pes{pid: pidID3, at: m.PTS, pts: m.PTS, dts: m.PTS, data: m.Tag})
+		// A packet of metadata tells its length in 16 bits; a longer tag goes on in further ones, of which
+		// only the first is aligned.
+		for tag, first := m.Tag, true; len(tag) > 0; first = false {
+			n := min(len(tag), maxMeta)
+			list = append(list, pes{pid: pidID3, at: m.PTS, pts: m.PTS, dts: m.PTS, data: tag[:n], goesOn: !first})
+			tag = tag[n:]
+		}
 	}
 	sort.SliceStable(list, func(i, j int) bool { return list[i].at < list[j].at })
 	for i := range list {
 		list[i].head = list[i].header()
 	}
 	return list
-}
-
-// appendSlices writes a unit's NAL units behind start codes. Delimiters, and parameter sets of a
-// keyframe, stand in front already.
-func appendSlices(dst, data []byte, key bool) []byte {
-	nals, err := avc.Split(data, 4)
-	if err != nil {
-		return dst
-	}
-	for _, n := range nals {
-		switch t := avc.NALType(n); {
-		case t == avc.TypeAUD, key && (t == avc.TypeSPS || t == avc.TypePPS):
-			continue
-		}
-		dst = append(append(dst, 0, 0, 0, 1), n...)
-	}
-	return dst
 }
 
 func collectAudio(in *Input) []pes {
@@ -166,7 +152,9 @@ func collectAudio(in *Input) []pes {
 			if len(p.data) > 0 && (in.ticks(in.Audio, u.PTS)-first >= audioPES || len(p.data)+len(u.Data) > 60_000) {
 				break
 			}
-			p.data = append(p.data, in.ADTS(len(u.Data))...)
+			if in.FrameHeader != nil {
+				p.data = append(p.data, in.FrameHeader(len(u.Data))...)
+			}
 			p.data = append(p.data, u.Data...)
 		}
 		list = append(list, p)
@@ -196,7 +184,11 @@ func (p *pes) header() []byte {
 	if p.pid == pidVideo && n > 0xffff {
 		n = 0 // video may leave it open
 	}
-	b := []byte{0, 0, 1, id, byte(n >> 8), byte(n), 0x84, flags, optional}
+	aligned := byte(0x84)
+	if p.goesOn {
+		aligned = 0x80
+	}
+	b := []byte{0, 0, 1, id, byte(n >> 8), byte(n), aligned, flags, optional}
 	if flags == 0xc0 {
 		b = stamp(b, 3, p.pts)
 		return stamp(b, 1, p.dts)
@@ -366,7 +358,8 @@ func (w *writer) tables(at int64) {
 	if w.in.Audio != nil {
 		body = append(body, TypeAAC, 0xe0|pidAudio>>8, pidAudio&0xff, 0xf0, 0)
 	}
-	meta := []byte{0x26, 13, 0xff, 0xff, 'I', 'D', '3', ' ', 0xff, 'I', 'D', '3', ' ', 0, 0x0f} // metadata_descriptor (2.6.60)
+	meta := []byte{0x26, 13, 0xff, 0xff, 'I', 'D', '3', ' ', 0xff, 'I', 'D', '3', ' ', 0,
+		0x0f} // metadata_descriptor (2.6.60)
 	body = append(body, TypeID3, 0xe0|pidID3>>8, pidID3&0xff, 0xf0, byte(len(meta)))
 	body = append(body, meta...)
 	w.table(pidPMT, 2, 1, body)

@@ -8,6 +8,12 @@ export interface Quality {
   rate: number;
 }
 
+/** One of several tracks of sound to choose from. */
+export interface Sound {
+  id: string;
+  label: string;
+}
+
 export interface Showing {
   id: string;
   size: string;
@@ -17,12 +23,14 @@ export interface Showing {
 export interface Listener {
   qualities(list: Quality[]): void;
   showing(now: Showing): void;
+  sounds(list: Sound[], chosen: string): void;
   failed(details: string): void;
 }
 
 /** An Engine plays one address on a video element. */
 export interface Engine {
   choose(id: string): void; // "" lets the player choose
+  listen(id: string): void; // to one of the tracks of sound
   toLive(): void;
   behind(): number; // seconds behind the wall clock of what is shown, NaN when not known
   target(): number; // seconds that the player aims at, NaN when not known
@@ -35,7 +43,21 @@ export function name(url: string): string {
   return parts[parts.length - 2] ?? url;
 }
 
+/** viewer names this page's viewer, the same after a reload, so that it is counted once. */
+export function viewer(): string {
+  const key = `viewer ${location.pathname}${location.search}`;
+  let id = sessionStorage.getItem(key);
+  if (!id) {
+    id = crypto.randomUUID?.() ?? String(Math.random()).slice(2);
+    sessionStorage.setItem(key, id);
+  }
+  return id;
+}
+
 const describe = (w?: number, h?: number) => (w && h ? `${w}×${h}` : "sound only");
+
+/** What goes wrong when a part is handed to the browser. */
+const refused = new Set<string>([Hls.ErrorDetails.BUFFER_APPEND_ERROR, Hls.ErrorDetails.BUFFER_FULL_ERROR]);
 
 /** Later than the target by so many seconds, a player jumps. */
 const jumpFrom = 1;
@@ -66,12 +88,18 @@ class HlsEngine implements Engine {
     const low = way === "ll-hls";
     const hls = (this.#hls = new Hls({
       lowLatencyMode: low,
+      // What lies closer to the end of a segment than this is taken for played: it must be less than a part,
+      // or a change of rungs leaves out the last part of a segment, and the picture stands.
+      ...(low ? { maxFragLookUpTolerance: 0.05 } : {}),
       // The player itself catches up only with more than a second in hand, which is more than it has.
       ...(low ? { liveSyncOnStallIncrease: 0.2 } : { liveSyncDurationCount: 3 }),
+      // Without it each reload stops both buffers to set a longer duration, and what is appended just then
+      // may be lost.
+      liveDurationInfinity: true,
       maxBufferLength: 12,
       backBufferLength: 20,
       capLevelToPlayerSize: true, // more pixels than the player has are wasted
-      cmcd: { useHeaders: true },
+      cmcd: { useHeaders: true, sessionId: viewer() },
       autoStartLoad: !first, // a rendition that is asked for is the first to be loaded
     }));
     this.#fixed = first;
@@ -85,8 +113,14 @@ class HlsEngine implements Engine {
       if (d.frag.type !== "main" || !level) return;
       on.showing({ id: name(level.url[0]), size: describe(level.width, level.height) });
     });
+    hls.on(Hls.Events.AUDIO_TRACKS_UPDATED, () => this.#listSounds());
+    hls.on(Hls.Events.AUDIO_TRACK_SWITCHED, () => this.#listSounds());
     hls.on(Hls.Events.ERROR, (_, d) => {
-      if (!d.fatal) return;
+      if (!d.fatal) {
+        // The player takes a part that the browser refused for one that it has, and would leave a hole.
+        if (refused.has(d.details)) d.part?.clearElementaryStreamInfo();
+        return;
+      }
       if (d.type === Hls.ErrorTypes.MEDIA_ERROR && !this.#recovered) {
         this.#recovered = true;
         hls.recoverMediaError();
@@ -104,6 +138,16 @@ class HlsEngine implements Engine {
     );
     if (this.#fixed) this.choose(this.#fixed);
     this.#fixed = "";
+  }
+  #listSounds() {
+    const { audioTracks: list, audioTrack } = this.#hls;
+    this.on.sounds(
+      list.map((t, i) => ({ id: String(i), label: t.name || t.lang || `Sound ${i + 1}` })),
+      String(audioTrack),
+    );
+  }
+  listen(id: string) {
+    this.#hls.audioTrack = Number(id);
   }
   choose(id: string) {
     this.#hls.loadLevel = id ? this.#hls.levels.findIndex((l) => name(l.url[0]) === id) : -1;
@@ -149,7 +193,9 @@ class HlsEngine implements Engine {
 class DashEngine implements Engine {
   #player?: MediaPlayerClass;
   #closed = false;
+  readonly #on: Listener;
   constructor(video: HTMLVideoElement, url: string, way: Way, on: Listener, first: string) {
+    this.#on = on;
     void import("dashjs")
       .then(({ MediaPlayer }) => {
         if (this.#closed) return;
@@ -165,7 +211,7 @@ class DashEngine implements Engine {
             cmcd: {
               enabled: true,
               mode: "header",
-              sid: crypto.randomUUID?.() ?? String(Math.random()).slice(2),
+              sid: viewer(),
             },
           },
         } as never);
@@ -174,7 +220,9 @@ class DashEngine implements Engine {
         p.on("streamInitialized", () => {
           on.qualities(all().map((r: Representation) => ({ id: r.id, label: r.id, rate: r.bandwidth })));
           if (first) this.choose(first);
+          this.#listSounds();
         });
+        p.on("trackChangeRendered", () => this.#listSounds());
         p.on("qualityChangeRendered", (e: { mediaType: string; newRepresentation?: Representation }) => {
           const r = e.newRepresentation;
           if (!r || (e.mediaType !== "video" && list().length)) return;
@@ -186,6 +234,19 @@ class DashEngine implements Engine {
         p.initialize(video, url, true);
       })
       .catch(() => on.failed("the player could not be loaded"));
+  }
+  #listSounds() {
+    const p = this.#player;
+    const list = p?.getTracksFor("audio") ?? [];
+    const now = p?.getCurrentTrackFor("audio");
+    this.#on.sounds(
+      list.map((t, i) => ({ id: String(i), label: t.labels?.[0]?.text || t.lang || `Sound ${i + 1}` })),
+      String(list.findIndex((t) => t.index === now?.index)),
+    );
+  }
+  listen(id: string) {
+    const track = this.#player?.getTracksFor("audio")[Number(id)];
+    if (track) this.#player?.setCurrentTrack(track);
   }
   choose(id: string) {
     const p = this.#player;
@@ -236,6 +297,7 @@ class NativeEngine implements Engine {
       size: describe(this.video.videoWidth, this.video.videoHeight),
     });
   choose() {}
+  listen() {}
   toLive() {
     const s = this.video.seekable;
     if (s.length) this.video.currentTime = s.end(s.length - 1);

@@ -7,8 +7,8 @@ describe("format", () => {
     expect(bitrate(64_400)).toBe("64 kbit/s");
     expect(bitrate(2_440_000)).toBe("2.44 Mbit/s");
   });
-  it("writes frame rates with decimals only where they matter", () => {
-    expect(frames(30_001)).toBe("30 fps");
+  it("writes frame rates always as wide", () => {
+    expect(frames(30_001)).toBe("30.00 fps");
     expect(frames(29_970)).toBe("29.97 fps");
     expect(frames(undefined)).toBe("–");
   });

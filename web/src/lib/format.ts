@@ -8,8 +8,7 @@ export function bitrate(bits: number | undefined): string {
 /** frames writes thousandths of a frame a second. */
 export function frames(milli: number | undefined): string {
   if (!milli) return "–";
-  const rounded = Math.round(milli / 10) / 100;
-  return `${Math.abs(rounded - Math.round(rounded)) < 0.011 ? Math.round(rounded) : rounded.toFixed(2)} fps`;
+  return `${(milli / 1000).toFixed(2)} fps`;
 }
 
 /** percent writes thousandths as per cent. */

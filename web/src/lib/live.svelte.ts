@@ -1,17 +1,21 @@
-import type { Event, Status } from "./types";
+import { call } from "./api";
+import type { Event, History, ServiceProblem, Status } from "./types";
 
 const keptEvents = 200;
-const keptSamples = 60;
 
 /** Live is what the service tells of itself without being asked again. */
 class Live {
   channels = $state<Status[]>([]);
   events = $state<Event[]>([]);
+  health = $state<ServiceProblem[]>([]); // what is wrong with the service itself
   known = $state(false); // the first update has come
   connected = $state(false);
   now = $state(Date.now());
-  history = $state<Record<string, { load: number[]; bitrate: number[] }>>({});
+  heard = $state(0); // when the newest update came
+  history = $state<Record<string, History>>({}); // of channels that a page shows
   #source?: EventSource;
+  #wanted = new Set<string>();
+  #clock?: ReturnType<typeof setInterval>;
 
   start(past: Event[]) {
     this.stop();
@@ -25,33 +29,66 @@ class Live {
     source.onopen = () => (this.connected = true);
     source.onerror = () => (this.connected = false);
     source.addEventListener("status", (e) => this.#take(JSON.parse((e as MessageEvent).data)));
+    source.addEventListener("health", (e) => (this.health = JSON.parse((e as MessageEvent).data)));
     source.addEventListener("event", (e) => {
       const next = JSON.parse((e as MessageEvent).data) as Event;
-      this.events = [next, ...this.events.filter((o) => o.id !== next.id)].slice(0, keptEvents);
+      const others = this.events.filter((o) => o.id !== next.id);
+      // One that happens again keeps its place; its count tells.
+      this.events = (
+        others.length < this.events.length
+          ? this.events.map((o) => (o.id === next.id ? next : o))
+          : [next, ...others]
+      ).slice(0, keptEvents);
     });
+    this.#clock = setInterval(() => {
+      this.now = Date.now();
+      if (this.heard && this.now - this.heard > 5000) this.connected = false;
+    }, 1000);
   }
 
   #take(list: Status[]) {
     this.channels = list;
     this.known = true;
     this.connected = true;
-    this.now = Date.now();
-    const next: typeof this.history = {};
-    for (const c of list) {
-      const old = this.history[c.slug] ?? { load: [], bitrate: [] };
-      next[c.slug] = {
-        load: [...old.load, c.worker?.load ?? 0].slice(-keptSamples),
-        bitrate: [...old.bitrate, c.feed?.bitrate ?? 0].slice(-keptSamples),
-      };
+    this.now = this.heard = Date.now();
+    for (const c of list) this.#add(c);
+  }
+
+  /** want keeps a channel's last hour, as far as the service has it, and goes on with it. */
+  async want(slug: string) {
+    if (this.#wanted.has(slug)) return;
+    this.#wanted.add(slug);
+    try {
+      this.history[slug] = await call<History>("GET", `/channels/${slug}/history`);
+    } catch {
+      this.#wanted.delete(slug);
     }
-    this.history = next;
+  }
+
+  #add(c: Status) {
+    const h = this.history[c.slug];
+    if (!h || this.now - h.until < h.every) return;
+    const most = 3_600_000 / h.every;
+    const keep = (list: number[], v: number) => [...list, v].slice(-most);
+    const viewers = Object.values(c.viewers ?? {}).reduce((n, v) => n + v, 0);
+    this.history[c.slug] = {
+      every: h.every,
+      until: this.now,
+      bitrate: keep(h.bitrate, c.feed?.bitrate ?? 0),
+      load: keep(h.load, c.worker?.load ?? 0),
+      viewers: keep(h.viewers, viewers),
+    };
   }
 
   stop() {
+    clearInterval(this.#clock);
     this.#source?.close();
     this.#source = undefined;
     this.known = false;
     this.connected = false;
+    this.heard = 0;
+    this.history = {};
+    this.#wanted.clear();
   }
 
   channel(slug: string): Status | undefined {

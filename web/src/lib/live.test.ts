@@ -53,11 +53,29 @@ it("takes status and events as they come", () => {
   expect(live.events.map((e) => e.id)).toEqual([2, 1]);
 });
 
-it("keeps a minute of samples", () => {
+it("goes on with the hour that the service kept", async () => {
+  vi.useFakeTimers({ now: 10_000_000 });
+  const hour = { every: 5000, until: 9_999_000, bitrate: [7], load: [1], viewers: [0] };
+  vi.stubGlobal("fetch", async () => ({ ok: true, status: 200, json: async () => hour }));
   live.start([]);
-  for (let i = 0; i < 100; i++) Source.last.say("status", [channel(i)]);
-  expect(live.history["start-line"].load).toHaveLength(60);
-  expect(live.history["start-line"].load.at(-1)).toBe(99);
+  await live.want("start-line");
+  for (let i = 0; i < 10; i++) {
+    vi.advanceTimersByTime(1000);
+    Source.last.say("status", [channel(i)]);
+  }
+  expect(live.history["start-line"].bitrate).toEqual([7, 5, 5]);
+  vi.useRealTimers();
+});
+
+it("merges an event that happens again, and keeps what is wrong with the service", () => {
+  live.start([event(2), event(1)]);
+  Source.last.say("event", { ...event(1), count: 40 });
+  expect(live.events.map((e) => [e.id, e.count])).toEqual([
+    [2, undefined],
+    [1, 40],
+  ]);
+  Source.last.say("health", [{ what: "database", text: "gone", do: "wait", since: "" }]);
+  expect(live.health[0].what).toBe("database");
 });
 
 it("shows when the line is lost, and closes it when it is told to", () => {

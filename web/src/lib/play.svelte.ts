@@ -1,4 +1,4 @@
-import { type Engine, type Quality, start } from "./engine";
+import { type Engine, type Quality, type Sound, start } from "./engine";
 import { type CameraClock, Meter, type Spread } from "./measure";
 import type { Way } from "./ways";
 
@@ -7,6 +7,9 @@ export interface PublicChannel {
   title: string;
   state: string;
   camera?: CameraClock;
+  rungs?: string[]; // that can be chosen now
+  ended?: string; // when the last sender left, while there is none
+  starts?: string; // when it is likely to begin, in words
 }
 
 const words: Record<string, string> = {
@@ -22,11 +25,14 @@ const words: Record<string, string> = {
 export class Playback {
   qualities = $state<Quality[]>([]);
   chosen = $state(""); // "" is automatic
+  sounds = $state<Sound[]>([]); // to choose from
+  sound = $state(""); // the one that is heard
   showing = $state(""); // the rendition on screen
   size = $state("");
   behind = $state(NaN); // seconds behind the live edge's wall clock
   buffered = $state(0); // seconds in hand
   stalls = $state(0);
+  stale = $state(""); // when the picture on screen was the last one: the sender left then
   message = $state("Loading …"); // "" while it plays
   delay = $state<Spread | undefined>(); // milliseconds from the camera to the page, for demo cameras
   meter?: Meter;
@@ -39,6 +45,9 @@ export class Playback {
   #closed = false;
   #camera?: CameraClock;
   #asked = 0;
+  #known: Quality[] = []; // of the engine
+  #rungs?: string[]; // of the channel now
+  #back = true; // a sender is there
 
   /** ask says how the channel is. */
   constructor(private readonly ask: () => Promise<PublicChannel>) {}
@@ -53,6 +62,10 @@ export class Playback {
       if (video.currentTime > 0 && !video.seeking) this.stalls++;
     });
     video.addEventListener("playing", () => (this.message = ""));
+    video.addEventListener("timeupdate", () => {
+      // A picture that comes after the sender was gone is one of the next sender.
+      if (this.stale && this.buffered > 0.3 && this.#back) this.stale = "";
+    });
     this.meter = new Meter(video, () => this.#camera);
     this.#load();
   }
@@ -66,10 +79,17 @@ export class Playback {
       this.#url,
       this.#way,
       {
-        qualities: (list) => (this.qualities = [...list].sort((a, b) => b.rate - a.rate)),
+        qualities: (list) => {
+          this.#known = list;
+          this.#listQualities();
+        },
         showing: (now) => {
           this.showing = now.id;
           this.size = now.size;
+        },
+        sounds: (list, chosen) => {
+          this.sounds = list;
+          this.sound = chosen;
         },
         failed: (details) => void this.#explain(details),
       },
@@ -83,7 +103,13 @@ export class Playback {
     this.#asked = Date.now();
     const c = await this.ask().catch(() => undefined);
     this.#camera = c?.camera;
-    if (this.message && c && c.state !== "live" && c.state !== "degraded")
+    this.#rungs = c?.rungs;
+    this.#listQualities();
+    this.#back = c?.state === "live" || c?.state === "degraded";
+    if (c?.state === "waiting" && c.ended && !this.message) this.stale = c.ended;
+    else if (this.#back && this.stale && !this.#video?.paused && this.buffered > 0.3) this.stale = "";
+    if (this.message && c?.starts) this.message = c.starts;
+    else if (this.message && c && c.state !== "live" && c.state !== "degraded")
       this.message = words[c.state] ?? this.message;
   }
 
@@ -91,20 +117,37 @@ export class Playback {
   async #explain(details: string) {
     this.#engine?.close();
     this.#engine = undefined;
-    const state = await this.ask().then(
-      (c) => c.state,
-      () => "silent",
-    );
-    this.message = words[state] ?? `Playback stopped (${details}). Trying again …`;
-    this.showing = "";
+    const c = await this.ask().catch((): PublicChannel => ({ title: "", state: "silent" }));
+    this.message = c.starts ?? words[c.state] ?? `Playback stopped (${details}). Trying again …`;
+    this.showing = this.stale = "";
     clearTimeout(this.#timer);
-    this.#timer = setTimeout(() => this.#load(), 2000);
+    this.#timer = setTimeout(() => this.#load(), c.state === "starting" ? 500 : 2000);
+  }
+
+  /** listQualities shows the rungs that there are now: a ladder may change while its channel plays. */
+  #listQualities() {
+    const list = this.#known.filter((q) => !this.#rungs?.length || this.#rungs.includes(q.id));
+    for (const id of this.#rungs ?? []) {
+      if (this.#known.length && !list.some((q) => q.id === id)) list.push({ id, label: id, rate: 0 });
+    }
+    list.sort((a, b) => b.rate - a.rate);
+    if (JSON.stringify(list) !== JSON.stringify(this.qualities)) this.qualities = list;
   }
 
   /** choose plays one rendition, or lets the player choose with "". */
   choose(id: string) {
     this.chosen = id;
+    if (id && !this.#known.some((q) => q.id === id)) {
+      this.#load(); // it has come since the player read what there is
+      return;
+    }
     this.#engine?.choose(id);
+  }
+
+  /** listen plays one of the tracks of sound. */
+  listen(id: string) {
+    this.sound = id;
+    this.#engine?.listen(id);
   }
 
   /** toLive jumps to the newest place that plays safely. */
@@ -120,9 +163,10 @@ export class Playback {
     const end = v.buffered.length ? v.buffered.end(v.buffered.length - 1) : v.currentTime;
     this.buffered = Math.max(0, end - v.currentTime);
     const d = this.meter?.recent();
-    this.delay = d && d.count > 4 ? d : undefined;
-    // A camera that connects again keeps another time.
-    if (this.#engine && Date.now() - this.#asked > 5000) void this.#inquire();
+    this.delay = d && d.count > 4 && !this.stale ? d : undefined;
+    // A camera that connects again keeps another time, and a sender that is gone is told of soon.
+    const wait = this.buffered < 0.1 || this.stale ? 1000 : 3000;
+    if (this.#engine && Date.now() - this.#asked > wait) void this.#inquire();
   }
 
   close() {

@@ -23,15 +23,45 @@ export interface Rung {
 export interface Ladder {
   planned: boolean;
   rungs: Rung[] | null;
+  revision?: number;
+}
+
+/** What a channel did over the last hour. */
+export interface History {
+  every: number; // milliseconds between two measurements
+  until: number; // milliseconds since 1970
+  bitrate: number[];
+  load: number[];
+  viewers: number[];
+}
+
+/** Something wrong with the service itself. */
+export interface ServiceProblem {
+  what: string;
+  text: string;
+  do: string;
+  since: string;
 }
 
 export interface Track {
   kind: number; // 1 video, 2 audio
+  codec: string;
+  label?: string; // what people call the codec
   codecName: string;
+  language?: string;
+  name?: string;
   width?: number;
   height?: number;
   sampleRate?: number;
   channels?: number;
+}
+
+/** One way in which a channel may be fed, and how it is. */
+export interface Input {
+  kind: "sender" | "file";
+  file?: string;
+  onAir?: boolean;
+  problem?: string;
 }
 
 export interface Rendition {
@@ -53,6 +83,7 @@ export interface Status {
   title: string;
   state: State;
   problems: Problem[];
+  inputs: Input[]; // the preferred one first
   feed?: {
     protocol: string;
     remote: string;
@@ -60,7 +91,10 @@ export interface Status {
     tracks: Track[];
     bitrate: number;
     frameRate: number;
+    driftPPM: number;
+    driftKnown: boolean;
   };
+  lastFeed?: { remote: string; ended: string; reason: string };
   renditions: Rendition[];
   rungs: Rung[];
   worker?: {
@@ -110,10 +144,12 @@ export interface Settings {
   ts?: boolean;
   numbered?: boolean;
   selections?: Selection[];
+  inputs?: Input[];
   soundName?: string;
   language?: string;
   coverEvery?: number;
   closed?: boolean;
+  partFiles?: boolean;
   ladder: Ladder;
 }
 
@@ -174,6 +210,7 @@ export interface Report {
 
 export interface Channel {
   settings: Settings;
+  revision: number;
   created: string;
   status: Status;
   addresses: Addresses;
@@ -197,4 +234,6 @@ export interface Event {
   kind: string;
   text: string;
   do?: string;
+  count?: number; // how often, when more than once
+  last?: string;
 }

@@ -1,13 +1,43 @@
-import type { Track } from "./types";
+import type { Input, Track } from "./types";
+
+/** inputs says in which ways a channel may be fed, and which is on air. */
+export function inputs(list: Input[]): string {
+  return list
+    .map((i) => {
+      const name = i.kind === "file" ? `file ${i.file}` : "senders";
+      return `${name}: ${i.onAir ? "on air" : i.problem || "waits"}`;
+    })
+    .join("; ");
+}
+
+/** standby is the recording that plays while nobody sends. */
+export function standby(list: Input[] | undefined): string {
+  return list?.find((i) => i.kind === "file")?.file ?? "";
+}
+
+/** withStandby puts a recording behind the senders, or takes it away; other inputs stay. */
+export function withStandby(list: Input[] | undefined, file: string): Input[] {
+  const before = list?.length ? list : [{ kind: "sender" as const }];
+  const at = before.findIndex((i) => i.kind === "file");
+  if (at < 0) return file ? [...before, { kind: "file", file }] : before;
+  return before.flatMap((i, n) => (n !== at ? [i] : file ? [{ kind: "file" as const, file }] : []));
+}
+
+const label = (t: Track) => t.label || t.codec.toUpperCase();
+
+const about = (t: Track) => {
+  const said = [t.name, t.language].filter(Boolean).join(", ");
+  return said && ` (${said})`;
+};
+
+/** track says what one track is. */
+export function track(t: Track): string {
+  if (t.kind === 1) return `${label(t)} ${t.width}×${t.height}`;
+  const channels = t.channels === 1 ? "mono" : t.channels === 2 ? "stereo" : `${t.channels} ch`;
+  return `${label(t)} ${(t.sampleRate ?? 0) / 1000} kHz ${channels}${about(t)}`;
+}
 
 /** tracks says what a feed carries. */
 export function tracks(list: Track[]): string {
-  if (list.length === 0) return "not known yet";
-  return list
-    .map((t) =>
-      t.kind === 1
-        ? `H.264 ${t.width}×${t.height}`
-        : `AAC ${(t.sampleRate ?? 0) / 1000} kHz ${t.channels === 1 ? "mono" : t.channels === 2 ? "stereo" : `${t.channels} ch`}`,
-    )
-    .join(", ");
+  return list.length === 0 ? "not known yet" : list.map(track).join(", ");
 }

@@ -1,8 +1,8 @@
 <script lang="ts">
   import { askPublic, call } from "../lib/api";
-  import { ago, bitrate, frames, megabytes, percent } from "../lib/format";
+  import { ago, bitrate, clock, frames, megabytes, percent } from "../lib/format";
   import { live } from "../lib/live.svelte";
-  import { tracks } from "../lib/words";
+  import { inputs, track, tracks } from "../lib/words";
   import type { Channel } from "../lib/types";
   import Addresses from "../parts/Addresses.svelte";
   import EventList from "../parts/EventList.svelte";
@@ -13,7 +13,7 @@
   import RenditionTable from "../parts/RenditionTable.svelte";
   import Sender from "../parts/Sender.svelte";
   import SettingsForm from "../parts/SettingsForm.svelte";
-  import Spark from "../parts/Spark.svelte";
+  import Charts from "../parts/Charts.svelte";
   import StateBadge from "../parts/StateBadge.svelte";
   import Timeline from "../parts/Timeline.svelte";
   import Trouble from "../parts/Trouble.svelte";
@@ -30,7 +30,6 @@
   $effect(() => void load());
 
   const status = $derived(live.channel(slug) ?? channel?.status);
-  const history = $derived(live.history[slug]);
   const tabs = [
     ["sender", "Sender"],
     ["ladder", "Ladder"],
@@ -72,81 +71,103 @@
       {p.text}
     </p>
   {/each}
-  <div class="grid items-start gap-4 lg:grid-cols-[minmax(0,1fr)_minmax(0,1fr)]">
+  <div class="grid items-start gap-4 lg:grid-cols-2 min-[1700px]:grid-cols-[minmax(0,6fr)_minmax(0,5fr)]">
     <div class="grid gap-4">
       <Player {slug} {way} {ask} />
       <section class="panel p-3" aria-label="Feed">
+        {#if status.inputs.length > 1}
+          <p class="label-quiet pb-2" data-inputs>Inputs, the preferred one first: {inputs(status.inputs)}</p>
+        {/if}
         {#if status.feed}
           <dl class="grid grid-cols-2 gap-3 sm:grid-cols-4">
             <Fact label="In over {status.feed.protocol}" value={bitrate(status.feed.bitrate)} />
             <Fact label="Frame rate" value={frames(status.feed.frameRate)} />
             <Fact label="From" value={status.feed.remote} />
             <Fact label="Connected" value={ago(status.feed.begun, live.now)} />
-            <div class="col-span-2"><Fact label="Tracks" value={tracks(status.feed.tracks)} /></div>
+            {#if status.feed.tracks.length <= 2}
+              <div class="col-span-2"><Fact label="Tracks" value={tracks(status.feed.tracks)} /></div>
+            {:else}
+              <div class="col-span-full" data-tracks>
+                <dt class="label-quiet">Tracks</dt>
+                {#each status.feed.tracks as t, i (i)}<dd class="truncate text-sm font-medium">
+                    {track(t)}
+                  </dd>{/each}
+              </div>
+            {/if}
             <Fact label="Worker, of a core" value={percent(status.worker?.cpu)} />
             <Fact label="Pictures left out" value={String(status.worker?.dropped ?? 0)} />
-            <div class="col-span-2">
-              <dt class="label-quiet">Bitrate in, last minute</dt>
-              <dd><Spark values={history?.bitrate ?? []} label="Bitrate in over the last minute" /></dd>
-            </div>
-            <div class="col-span-2">
-              <dt class="label-quiet">Worker against real time: {percent(status.worker?.load)}</dt>
-              <dd>
-                <Spark values={history?.load ?? []} limit={1000} label="Worker load over the last minute" />
-              </dd>
-            </div>
+            <Fact label="Worker load" value={percent(status.worker?.load)} />
+            <Fact
+              label="Sender’s clock"
+              value={status.feed.driftKnown
+                ? `${Math.abs(status.feed.driftPPM)} ppm ${status.feed.driftPPM < 0 ? "slow" : "fast"}, followed`
+                : "being measured"}
+            />
           </dl>
         {:else}
-          <p class="label-quiet">
-            No sender is connected. Put the server and a key from the Sender tab into an encoder and start it.
-          </p>
+          {#if status.lastFeed}
+            <p class="text-sm">
+              No sender since {clock(status.lastFeed.ended)}, {ago(status.lastFeed.ended, live.now)} ago.
+            </p>
+            <p class="label-quiet mt-1">
+              The last one came from {status.lastFeed.remote}: {status.lastFeed.reason}.
+            </p>
+          {:else}
+            <p class="label-quiet">
+              No sender is connected. Put the server and a key from the Sender tab into an encoder and start
+              it.
+            </p>
+          {/if}
         {/if}
         <p class="label-quiet mt-3">
-          Segments hold {megabytes(status.memory)}; the settings allow {megabytes(status.memoryBound)} at most.
+          Segments hold {megabytes(status.memory)}; the channel can take {megabytes(status.memoryBound)} at most.
         </p>
       </section>
     </div>
-    <section class="panel min-w-0">
-      <div
-        role="tablist"
-        class="border-base-300 flex gap-1 overflow-x-auto border-b px-2 pt-2"
-        aria-label="Channel"
-      >
-        {#each tabs as [key, text] (key)}
-          <a
-            role="tab"
-            href="#/channels/{slug}/{key}"
-            aria-selected={tab === key}
-            class={[
-              "rounded-t-field border-b-2 px-3 py-1.5 text-sm",
-              tab === key ? "border-primary font-medium" : "hover:bg-base-200 border-transparent",
-            ]}>{text}</a
-          >
-        {/each}
-      </div>
-      <div role="tabpanel" class="min-w-0">
-        {#if tab === "ladder"}
-          <LadderEditor {slug} {status} />
-          <RenditionTable {status} />
-        {:else if tab === "addresses"}
-          <Addresses
-            addresses={channel.addresses}
-            settings={channel.settings}
-            {way}
-            play={(w) => (way = w)}
-          />
-        {:else if tab === "timeline"}
-          <Timeline {slug} />
-        {:else if tab === "inspector"}
-          <Inspector addresses={channel.addresses} />
-        {:else if tab === "events"}
-          <EventList events={live.events.filter((e) => e.channel === slug)} />
-        {:else if tab === "settings"}
-          <SettingsForm {channel} changed={load} />
-        {:else}
-          <Sender {slug} addresses={channel.addresses} />
-        {/if}
-      </div>
-    </section>
+    <div class="grid min-w-0 gap-4">
+      <section class="panel min-w-0">
+        <div
+          role="tablist"
+          class="border-base-300 flex gap-1 overflow-x-auto border-b px-2 pt-2"
+          aria-label="Channel"
+        >
+          {#each tabs as [key, text] (key)}
+            <a
+              role="tab"
+              href="#/channels/{slug}/{key}"
+              aria-selected={tab === key}
+              class={[
+                "rounded-t-field border-b-2 px-3 py-1.5 text-sm",
+                tab === key ? "border-primary font-medium" : "hover:bg-base-200 border-transparent",
+              ]}>{text}</a
+            >
+          {/each}
+        </div>
+        <div role="tabpanel" class="min-w-0">
+          {#if tab === "ladder"}
+            <LadderEditor {slug} {status} changed={load} />
+            <RenditionTable {status} />
+          {:else if tab === "addresses"}
+            <Addresses
+              addresses={channel.addresses}
+              settings={channel.settings}
+              {way}
+              play={(w) => (way = w)}
+            />
+          {:else if tab === "timeline"}
+            <Timeline {slug} />
+          {:else if tab === "inspector"}
+            <Inspector addresses={channel.addresses} />
+          {:else if tab === "events"}
+            <EventList events={live.events.filter((e) => e.channel === slug)} />
+          {:else if tab === "settings"}
+            <SettingsForm {channel} changed={load} />
+          {:else}
+            <Sender {slug} addresses={channel.addresses} />
+          {/if}
+        </div>
+      </section>
+      <Charts {slug} />
+    </div>
   </div>
 {/if}

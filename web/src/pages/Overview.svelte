@@ -38,8 +38,8 @@
     <a href="#/new" class="btn btn-primary">Create the first channel</a>
   </div>
 {:else}
-  <div class="grid gap-3 lg:grid-cols-2">
-    {#each live.channels as c (c.slug)}<ChannelCard channel={c} history={live.history[c.slug]} />{/each}
+  <div class="grid gap-3 lg:grid-cols-2 min-[1700px]:grid-cols-3">
+    {#each live.channels as c (c.slug)}<ChannelCard channel={c} />{/each}
   </div>
   <section class="panel mt-4">
     <div class="flex items-center px-4 pt-3 pb-1">

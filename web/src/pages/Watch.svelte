@@ -1,6 +1,6 @@
 <script lang="ts">
   import { untrack } from "svelte";
-  import { behind } from "../lib/format";
+  import { behind, clock } from "../lib/format";
   import { askPublic } from "../lib/api";
   import { Playback } from "../lib/play.svelte";
   import { address, wayOf } from "../lib/ways";
@@ -50,12 +50,20 @@
       bind:muted
       playsinline
       autoplay
-      class={["w-full object-contain", embedded ? "h-full" : "max-h-[calc(100vh-7rem)]"]}
+      class={[
+        "w-full object-contain",
+        embedded ? "h-full" : "max-h-[calc(100vh-7rem)]",
+        playback.stale && "opacity-50 grayscale",
+      ]}
     ></video>
     {#if playback.message}
       <div class="absolute inset-0 grid place-items-center bg-black/60 p-6 text-center" role="status">
         <p class="max-w-sm">{playback.message}</p>
       </div>
+    {:else if playback.stale}
+      <p class="absolute inset-x-0 top-0 bg-black/70 px-3 py-2 text-center text-sm" role="status" data-stale>
+        The programme stopped at {clock(playback.stale)}. It goes on by itself.
+      </p>
     {/if}
   </div>
   <div
@@ -67,9 +75,19 @@
   >
     <button class="btn btn-sm" onclick={() => (muted = !muted)}>{muted ? "Unmute" : "Mute"}</button>
     <button class="btn btn-sm" onclick={() => playback.toLive()}>Go live</button>
+    {#if playback.sounds.length > 1}
+      <select
+        class="select select-sm w-auto text-base-content"
+        aria-label="Sound"
+        value={playback.sound}
+        onchange={(e) => playback.listen(e.currentTarget.value)}
+      >
+        {#each playback.sounds as s (s.id)}<option value={s.id}>{s.label}</option>{/each}
+      </select>
+    {/if}
     <span class="flex-1 truncate text-xs text-white/70">
       {#if playback.delay}{behind(playback.delay.median / 1000)} from camera to page
-      {:else if Number.isFinite(playback.behind)}{behind(playback.behind)} behind live{/if}
+      {:else if Number.isFinite(playback.behind) && !playback.stale}{behind(playback.behind)} behind live{/if}
     </span>
     <label class="sr-only" for="quality">Quality</label>
     <select

@@ -1,14 +1,17 @@
 <script lang="ts">
   import { ago, bitrate, frames, percent } from "../lib/format";
+  import { filled } from "../lib/history";
   import { live } from "../lib/live.svelte";
   import { tracks } from "../lib/words";
   import type { Status } from "../lib/types";
   import Fact from "./Fact.svelte";
   import Preview from "./Preview.svelte";
-  import Spark from "./Spark.svelte";
+  import Chart from "./Chart.svelte";
   import StateBadge from "./StateBadge.svelte";
-  let { channel: c, history }: { channel: Status; history?: { load: number[]; bitrate: number[] } } =
-    $props();
+  let { channel: c }: { channel: Status } = $props();
+  $effect(() => void live.want(c.slug));
+  const history = $derived(live.history[c.slug]);
+  const span = $derived(filled(history, [60, 300, 900]));
   const video = $derived(c.renditions.filter((r) => r.kind === "video" && !r.retired));
 </script>
 
@@ -36,16 +39,37 @@
           <Fact label="Renditions" value={video.map((r) => r.name).join(" · ") || "sound only"} />
         </div>
         <div>
-          <dt class="label-quiet flex justify-between">
-            Worker <span class={[(c.worker?.load ?? 0) > 950 && "text-error"]}>{percent(c.worker?.load)}</span
-            >
-          </dt>
-          <dd><Spark values={history?.load ?? []} limit={1000} label="Worker load against real time" /></dd>
+          <dt class="label-quiet">Worker load</dt>
+          <dd class={["text-sm font-medium", (c.worker?.load ?? 0) > 950 && "text-error"]}>
+            {percent(c.worker?.load)}
+          </dd>
         </div>
+        {#if history && history.bitrate.length > 1}
+          <div class="col-span-3 hidden sm:block">
+            <dt class="label-quiet">Bitrate in, last {span === 60 ? "minute" : `${span / 60} minutes`}</dt>
+            <dd>
+              <Chart
+                values={history.bitrate}
+                every={history.every}
+                until={history.until}
+                {span}
+                label="Bitrate in"
+                format={bitrate}
+                axes={false}
+                height={34}
+              />
+            </dd>
+          </div>
+        {/if}
       </dl>
     {:else}
       <p class="label-quiet mt-1">
-        Waiting for a sender. Open the channel for the server and key to put into an encoder.
+        {#if c.lastFeed}
+          The last sender, {c.lastFeed.remote}, left {ago(c.lastFeed.ended, live.now)} ago: {c.lastFeed
+            .reason}.
+        {:else}
+          Waiting for a sender. Open the channel for the server and key to put into an encoder.
+        {/if}
       </p>
     {/if}
     {#if c.problems.length}

@@ -25,6 +25,9 @@
                 href="#/channels/{e.channel}">{e.channel}</a
               >{/if}
             {e.text}
+            {#if e.count && e.count > 1}<span class="label-quiet whitespace-nowrap"
+                >{e.count} times, last {clock(e.last ?? e.at)}</span
+              >{/if}
           </p>
           {#if e.do}<p class="label-quiet mt-0.5">{e.do}</p>{/if}
         </div>

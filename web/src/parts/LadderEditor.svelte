@@ -1,8 +1,10 @@
 <script lang="ts">
   import { call } from "../lib/api";
+  import { nextRung } from "../lib/ladder";
   import type { Ladder, Rung, Status } from "../lib/types";
   import Trouble from "./Trouble.svelte";
-  let { slug, status }: { slug: string; status: Status } = $props();
+  let { slug, status, changed }: { slug: string; status: Status; changed: () => void } = $props();
+  let revision = $state(0); // of the settings that this ladder is from
 
   let planned = $state(true);
   let rungs = $state<Rung[]>([]);
@@ -15,6 +17,7 @@
 
   function take(l: Ladder) {
     planned = l.planned;
+    revision = l.revision ?? 0;
     rungs = (l.rungs ?? []).map((r) => ({ ...r }));
     known = true;
     dirty = false;
@@ -34,8 +37,9 @@
     busy = true;
     error = undefined;
     try {
-      take(await call<Ladder>("PUT", `/channels/${slug}/ladder`, l));
+      take(await call<Ladder>("PUT", `/channels/${slug}/ladder`, { ...l, revision }));
       said = "Takes effect at the next segment.";
+      changed();
     } catch (e) {
       error = e;
     }
@@ -46,17 +50,19 @@
     rungs = l.rungs ?? [];
     touch();
   }
+  const source = $derived(status.feed?.tracks.find((t) => t.kind === 1));
+  /** add offers the next useful size below what there is, never one above the source. */
   function add() {
-    const heights = [1080, 720, 480, 360, 240, 144];
-    const height = heights.find((h) => !rungs.some((r) => r.height === h || r.name === `${h}p`)) ?? 180;
-    rungs.push({
-      name: `${height}p`,
-      on: true,
-      height,
-      bitrate: Math.max(200_000, height * height * 5),
-      effort: 2,
-    });
+    const next = nextRung(rungs, source);
+    rungs.push(next);
     touch();
+  }
+  /** madeAs says what a rung really is, where it asks for more than the source has. */
+  function madeAs(r: Rung): string {
+    const made = status.renditions.find((o) => o.name === r.name && !o.retired);
+    if (r.source || !source || !made?.height || !made.width) return "";
+    const larger = (r.height ?? 0) > made.height || (r.width ?? 0) > made.width;
+    return larger ? `made as ${made.width}×${made.height}: the source has no more` : "";
   }
   const encoded = $derived(rungs.filter((r) => r.on && !r.source).length);
 </script>
@@ -138,7 +144,8 @@
                 <td>{@render number(r, "effort", 1, "2")}</td>
               {:else}
                 <td class="whitespace-nowrap"
-                  >{@render number(r, "width", 1, "auto")} × {@render number(r, "height", 1, "auto")}</td
+                  >{@render number(r, "width", 1, "auto")} × {@render number(r, "height", 1, "auto")}
+                  {#if madeAs(r)}<p class="label-quiet whitespace-normal">{madeAs(r)}</p>{/if}</td
                 >
                 <td>{@render number(r, "bitrate", 1000, "")}</td>
                 <td>{@render number(r, "effort", 1, "2")}</td>

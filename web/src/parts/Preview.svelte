@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { clock } from "../lib/format";
   import type { Status } from "../lib/types";
   let { channel }: { channel: Status } = $props();
   // A picture from before the sender left is told from one on air.
@@ -11,12 +12,14 @@
   {#if channel.pictureAt}
     <img
       src="/media/{channel.slug}/picture.jpg?at={channel.pictureAt}"
-      alt="On air: {channel.title}"
+      alt={onAir ? `On air: ${channel.title}` : `The last picture of ${channel.title}`}
       class={["size-full object-contain", !onAir && "opacity-30 grayscale"]}
     />
   {/if}
   {#if !onAir}
-    <p class="text-neutral-content absolute text-sm">No sender</p>
+    <p class="text-neutral-content absolute px-2 text-center text-sm">
+      No sender{channel.lastFeed ? ` since ${clock(channel.lastFeed.ended)}` : ""}
+    </p>
   {:else if !channel.pictureAt}
     <p class="text-neutral-content absolute text-sm">Waiting for a picture …</p>
   {/if}

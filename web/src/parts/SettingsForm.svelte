@@ -2,12 +2,17 @@
   import { call } from "../lib/api";
   import { consequences, readSelections, writeSelections } from "../lib/packaging";
   import type { Channel } from "../lib/types";
+  import { standby, withStandby } from "../lib/words";
   import Trouble from "./Trouble.svelte";
   let { channel, changed }: { channel: Channel; changed: () => void } = $props();
   // svelte-ignore state_referenced_locally
   const s = $state({ ...channel.settings });
   // svelte-ignore state_referenced_locally
   let selections = $state(writeSelections(channel.settings.selections));
+  // svelte-ignore state_referenced_locally
+  let recording = $state(standby(channel.settings.inputs));
+  // svelte-ignore state_referenced_locally
+  let revision = $state(channel.revision); // that the form is filled from
   let error = $state<unknown>();
   let said = $state("");
 
@@ -15,7 +20,8 @@
     error = undefined;
     said = "";
     try {
-      await call("PATCH", `/channels/${s.slug}`, body);
+      const now = await call<Channel>("PATCH", `/channels/${s.slug}`, { ...body, revision });
+      revision = now.revision;
       said = text;
       changed();
     } catch (e) {
@@ -33,8 +39,10 @@
         startOffsetMillis: s.startOffsetMillis ?? 0,
         aligned: s.aligned ?? false,
         ts: s.ts ?? false,
+        partFiles: s.partFiles ?? false,
         numbered: s.numbered ?? false,
         selections: readSelections(selections),
+        inputs: withStandby(s.inputs, recording.trim()),
         soundName: s.soundName,
         language: s.language ?? "",
       },
@@ -58,6 +66,11 @@
   }
   const words = $derived(consequences(s));
   const switches = [
+    [
+      "partFiles",
+      "A file for each part",
+      "Else parts are byte ranges of their segment: one object for all formats in every cache, and fewer requests.",
+    ],
     ["ts", "Transport streams too", "For old receivers: HLS in MPEG-TS, sound as packed AAC."],
     [
       "numbered",
@@ -113,6 +126,15 @@
         <span><span class="text-sm">{name}</span><br /><span class="label-quiet">{says}</span></span>
       </label>
     {/each}
+  </div>
+  <div>
+    <label class="label-quiet mb-1 block" for="sb">Recording that plays while nobody sends</label>
+    <input
+      id="sb"
+      class="input input-sm w-full font-mono"
+      bind:value={recording}
+      placeholder="none; an FLV file in the service’s folder of files, such as standby.flv"
+    />
   </div>
   <div>
     <label class="label-quiet mb-1 block" for="sel">Selections of rungs with addresses of their own</label>

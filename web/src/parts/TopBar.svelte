@@ -19,7 +19,7 @@
 </script>
 
 <header class="border-base-300 bg-base-100 sticky top-0 z-20 border-b">
-  <nav class="mx-auto flex h-12 max-w-[1500px] items-center gap-1 px-3 sm:px-5" aria-label="Main">
+  <nav class="mx-auto flex h-12 max-w-[2200px] items-center gap-1 px-3 sm:px-5" aria-label="Main">
     <a href="#/channels" class="mr-1 flex shrink-0 items-center gap-2 sm:mr-3 font-semibold tracking-tight">
       <img src="/icon.svg" alt="" class="size-6 shrink-0" /><span class="hidden sm:inline">Metaplasis</span>
     </a>

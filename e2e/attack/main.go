@@ -1,0 +1,95 @@
+// Attack lets strangers, faults and floods loose on a service on loopback, beside a camera that sends
+// and a player that plays, and tells of each what the service took and whether anybody was disturbed.
+// Everything it starts it ends, and nothing leaves this machine.
+//
+//	go run ./e2e/attack          all attacks at length
+//	go run ./e2e/attack quick    the same within two minutes
+package main
+
+import (
+	"fmt"
+	"os"
+	"time"
+)
+
+// attack is one thing that goes wrong.
+type attack struct {
+	name string
+	run  func(r *rig) (what string, err error)
+	// most is how much memory, in MB, the service may take at its peak.
+	most int64
+	// longest is how long the player of the source may wait for its next part.
+	longest time.Duration
+}
+
+func attacks() []attack {
+	const usual = 1500 * time.Millisecond
+	return []attack{
+		{"idle RTMP connections", idleConnections, 200, usual},
+		{"unfinished RTMP messages", unfinishedMessages, 200, usual},
+		{"RTMP floods", rtmpFlood, 200, usual},
+		{"wrong keys", wrongKeys, 200, usual},
+		{"sign-in storm", signInStorm, 250, usual},
+		{"viewers with long names", longNames, 250, usual},
+		{"readers that stand still", slowReaders, 250, usual},
+		{"no descriptors left", noDescriptors, 250, usual},
+		{"feed at full speed", fullSpeed, 400, usual},
+		{"worker killed ten times", workerKilled, 400, usual},
+		{"database killed", databaseKilled, 400, usual},
+		{"database hung", databaseHung, 400, usual},
+		{"disk full", diskFull, 400, usual},
+	}
+}
+
+func main() {
+	quick := len(os.Args) > 1 && os.Args[1] == "quick"
+	if err := run(quick); err != nil {
+		fmt.Fprintln(os.Stderr, "attack:", err)
+		os.Exit(1)
+	}
+}
+
+func run(quick bool) error {
+	r, err := newRig(quick)
+	if err != nil {
+		return err
+	}
+	defer r.close()
+	fmt.Printf("A service on loopback, a camera that sends, a player that plays; at rest it takes %d MB.\n\n", r.memory())
+	fmt.Printf("%-26s %-58s %8s  %-11s  %-15s  %s\n", "ATTACK", "WHAT WAS DONE", "PEAK", "CAMERA", "PLAYER WAITED", "VERDICT")
+	failed, passed := 0, 0
+	for _, a := range attacks() {
+		r.watch.reset()
+		r.resetPeak()
+		what, err := a.run(r)
+		peak, worst, lost := r.peak(), r.watch.worst(), r.watch.lost()
+		camera, verdict := "undisturbed", "stands"
+		if lost > 0 {
+			camera = fmt.Sprintf("lost %d ×", lost)
+		}
+		switch {
+		case err != nil:
+			verdict = "FALLS: " + err.Error()
+		case lost > 0:
+			verdict = "FALLS: the camera was disturbed"
+		case worst > a.longest:
+			verdict = "FALLS: the player waited"
+		case peak > a.most:
+			verdict = fmt.Sprintf("FALLS: more than %d MB", a.most)
+		}
+		if verdict == "stands" {
+			passed++
+		} else {
+			failed++
+		}
+		fmt.Printf("%-26s %-58s %5d MB  %-11s  %12.2f s  %s\n", a.name, what, peak, camera, worst.Seconds(), verdict)
+		if !r.alive() {
+			return fmt.Errorf("the service has ended; it said:\n%s", r.said())
+		}
+	}
+	fmt.Printf("\n%d passed, %d failed\n", passed, failed)
+	if failed > 0 {
+		return fmt.Errorf("%d attacks did harm; the service said:\n%s", failed, r.said())
+	}
+	return nil
+}

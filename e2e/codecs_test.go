@@ -1,0 +1,208 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"metaplasis/demo"
+	"metaplasis/internal/camera"
+	"metaplasis/internal/codec/hevcenc"
+	"metaplasis/internal/core/amf"
+	"metaplasis/internal/core/flv"
+	"metaplasis/internal/core/inspect"
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/picture"
+	"metaplasis/internal/inspector"
+	"metaplasis/internal/origin"
+)
+
+// TestOtherCodecsPassThrough sends VP9 and AV1 with Opus in RTMP's enhanced form, and plays each in all
+// formats in Chromium: the numbers in the pictures go up.
+func TestOtherCodecsPassThrough(t *testing.T) {
+	s := start(t)
+	p := open(t)
+	defer p.stop()
+	for i, codecs := range []string{"vp09.00.21.08,opus", "av01.0.01M.08,opus"} {
+		loop := demo.Others[i]
+		stop := s.sendLoop(&loop, camera.Options{URL: s.channel(loop.Name, origin.Settings{TS: true}, sourceOnly)})
+		eventually(t, loop.Name+" on air", func() bool { return s.newest(loop.Name, "source") >= 2 })
+		_, b, _ := s.get("/media/" + loop.Name + "/index.m3u8")
+		assert.Contains(t, string(b), `CODECS="`+codecs+`"`, loop.Name)
+		code, b, _ := s.get("/media/" + loop.Name + "/source/ts.m3u8")
+		assert.Equal(t, 404, code)
+		assert.Contains(t, string(b), "take index.m3u8")
+		s.inspectAll(loop.Name, "index.m3u8", "index.mpd", "low.mpd")
+		s.playsInOrder(p, &loop, "hls", "dash", "ll-hls", "ll-dash")
+		stop()
+	}
+}
+
+// inspectAll lets the inspector judge addresses of a channel.
+func (s *service) inspectAll(slug string, files ...string) {
+	s.t.Helper()
+	for _, file := range files {
+		r, err := inspector.Run(context.Background(), inspector.Options{Address: s.http + "/media/" + slug + "/" + file,
+			Follow: 3 * time.Second})
+		require.NoError(s.t, err, file)
+		assert.NotEmpty(s.t, r.Streams, file)
+		for _, f := range r.Findings {
+			if f.Level != inspect.Note {
+				s.t.Errorf("%s/%s: %s, %s: found %s, expected %s", slug, file, f.Rule, f.Where, f.Found, f.Want)
+			}
+		}
+	}
+}
+
+// playsInOrder plays a channel in several ways side by side.
+func (s *service) playsInOrder(p *page, loop *demo.Loop, ways ...string) {
+	s.t.Helper()
+	frames := ""
+	for _, way := range ways {
+		frames += fmt.Sprintf(`<iframe src="/embed/%s?as=%s" style="width:330px;height:200px;border:0" allow="autoplay"></iframe>`, loop.Name, way)
+	}
+	p.do(chromedp.Navigate(s.http + "/embed/none"))
+	eval[chromedp.Void](p, fmt.Sprintf("document.body.style.cssText = 'display:grid;grid-template-columns:repeat(3,330px);margin:0'; document.body.innerHTML = %q", frames))
+	p.becomes(`[...document.querySelectorAll("iframe")].every(f => (v => v && v.readyState >= 3 && v.currentTime > 0)(f.contentWindow.document.querySelector("video")))`, 30*time.Second)
+	eval[chromedp.Void](p, strings.Replace(frameCollector(), "turn++ % 4", "turn++ % 2", 1))
+	p.becomes(`[...document.querySelectorAll("iframe")].every(f => (f.contentWindow.frames_ || []).filter(x => x.number >= 0).length > 30)`, 30*time.Second)
+	for i, way := range ways {
+		list := eval[[]shown](p, fmt.Sprintf(`document.querySelectorAll("iframe")[%d].contentWindow.frames_ || []`, i))
+		message := eval[string](p, fmt.Sprintf(`document.querySelectorAll("iframe")[%d].contentWindow.playback?.message ?? "no player"`, i))
+		wrong, read := disorder(list, loop.Frames)
+		assert.Empty(s.t, wrong, "%s as %s", loop.Name, way)
+		assert.Greater(s.t, read, 15, "%s as %s: readable pictures of %d; the player says %q", loop.Name, way, len(list),
+			message)
+	}
+}
+
+// TestSeveralSounds sends H.264 with three tracks of sound, and switches between them in the player.
+func TestSeveralSounds(t *testing.T) {
+	s := start(t)
+	loop := demo.Others[2]
+	s.sendLoop(&loop, camera.Options{URL: s.channel(loop.Name, origin.Settings{}, sourceOnly)})
+	eventually(t, "on air", func() bool { return s.newest(loop.Name, "source") >= 2 })
+	_, b, _ := s.get("/media/" + loop.Name + "/index.m3u8")
+	for _, want := range []string{
+		`NAME="English",DEFAULT=YES,AUTOSELECT=YES,LANGUAGE="en",CHANNELS="2",URI="audio/index.m3u8"`,
+		`NAME="Français",DEFAULT=NO,AUTOSELECT=YES,LANGUAGE="fr",CHANNELS="2",URI="audio-fr/index.m3u8"`,
+		`NAME="Deutsch",DEFAULT=NO,AUTOSELECT=YES,LANGUAGE="de",CHANNELS="2",URI="audio-de/index.m3u8"`,
+	} {
+		assert.Contains(t, string(b), want)
+	}
+	s.inspectAll(loop.Name, "index.m3u8", "index.mpd", "low.mpd")
+	tracks := s.status(loop.Name).Feed.Tracks
+	require.Len(t, tracks, 4)
+	assert.Equal(t, []string{"en", "fr", "de"}, []string{tracks[1].Language, tracks[2].Language, tracks[3].Language})
+	p := open(t)
+	defer p.stop()
+	for _, way := range []string{"hls", "ll-hls", "dash", "ll-dash"} {
+		p.do(chromedp.Navigate(s.http + "/watch/" + loop.Name + "?as=" + way))
+		p.until(`document.querySelectorAll("select[aria-label=Sound] option").length === 3 && document.querySelector("video").currentTime > 1`)
+		for _, name := range []string{"Français", "Deutsch", "English"} {
+			rendition := map[string]string{"Français": "audio-fr", "Deutsch": "audio-de", "English": "audio"}[name]
+			eval[chromedp.Void](p, fmt.Sprintf(`window.asked_ = performance.now(); window.from_ = document.querySelector("video").currentTime; (s => { s.value = [...s.options].find(o => o.text === %q).value; s.dispatchEvent(new Event("change", {bubbles: true})) })(document.querySelector("select[aria-label=Sound]"))`, name))
+			ok := p.becomes(fmt.Sprintf(`performance.getEntriesByType("resource").some(e => e.startTime > window.asked_ && /\/%s\/.*m4s/.test(e.name)) && document.querySelector("video").currentTime > window.from_ + 2`, rendition), 20*time.Second)
+			assert.True(t, ok, "%s plays %s: %s", way, name, eval[string](p,
+				`JSON.stringify({at: document.querySelector("video").currentTime, from: window.from_, says: window.playback.message, asked: performance.getEntriesByType("resource").slice(-6).map(e => e.name)})`))
+		}
+	}
+}
+
+// TestAnotherCodecTakesOver: a sender of another codec follows one that left, and players of all formats
+// go on with one discontinuity.
+func TestAnotherCodecTakesOver(t *testing.T) {
+	s := start(t)
+	url := s.channel("line", origin.Settings{Window: 12}, sourceOnly)
+	stop := s.sendLoop(&demo.Others[2], camera.Options{URL: url})
+	eventually(t, "on air", func() bool { return s.newest("line", "source") >= 3 })
+	p := open(t)
+	defer p.stop()
+	ways := []string{"hls", "ll-hls", "dash", "ll-dash"}
+	frames := ""
+	for _, way := range ways {
+		frames += fmt.Sprintf(`<iframe src="/embed/line?as=%s" style="width:330px;height:200px;border:0" allow="autoplay"></iframe>`, way)
+	}
+	p.do(chromedp.Navigate(s.http + "/embed/none"))
+	eval[chromedp.Void](p, fmt.Sprintf("document.body.innerHTML = %q", frames))
+	const every = `[...document.querySelectorAll("iframe")].every(f => (v => v && v.readyState >= 3 && v.currentTime > 1 && %s)(f.contentWindow.document.querySelector("video")))`
+	p.until(fmt.Sprintf(every, "true"))
+	eval[chromedp.Void](p, frameCollector())
+	stop()
+	s.sendLoop(&demo.Others[0], camera.Options{URL: url})
+	eventually(t, "the other codec is announced", func() bool {
+		_, b, _ := s.get("/media/line/index.m3u8")
+		return strings.Contains(string(b), "vp09")
+	})
+	eval[chromedp.Void](p, `for (const f of document.querySelectorAll("iframe")) f.contentWindow.frames_ = []`)
+	ok := p.becomes(`[...document.querySelectorAll("iframe")].every(f => f.contentWindow.frames_.filter(x => x.number >= 0).length > 30)`, 40*time.Second)
+	assert.True(t, ok, "%v", eval[[]string](p, `[...document.querySelectorAll("iframe")].map(f => f.contentWindow.frames_.length + " pictures, at " + f.contentWindow.document.querySelector("video").currentTime + ", " + f.contentWindow.playback.message)`))
+	list := s.playlist("line", "source")
+	breaks := 0
+	for _, e := range list.Entries {
+		if e.Discontinuity {
+			breaks++
+		}
+	}
+	assert.LessOrEqual(t, breaks, 1)
+	assert.EqualValues(t, 1, int(list.DiscontinuitySequence)+breaks, "one discontinuity since the channel began")
+	code, b, _ := s.get("/media/line/index.mpd")
+	require.Equal(t, 200, code)
+	assert.Equal(t, 2, strings.Count(string(b), "<Period "), "a period for each of the two feeds")
+	s.inspectAll("line", "index.m3u8", "index.mpd", "low.mpd")
+}
+
+// hevcLoop is two seconds of HEVC with frames of AC-3 that hold silence, as an encoder sends them.
+func hevcLoop(t *testing.T) *demo.Loop {
+	const width, height, rate, frames = 320, 180, 25, 50
+	enc, err := hevcenc.New(width, height, media.Rational{Num: rate, Den: 1}, 200_000)
+	require.NoError(t, err)
+	defer enc.Close()
+	out := flv.AppendTag(flv.AppendHeader(nil), &flv.Tag{Type: flv.TagScript,
+		Body: amf.Append(nil, "onMetaData", amf.ECMAArray{{Name: "duration", Value: 2.0}})})
+	out = flv.AppendTag(out, &flv.Tag{Type: flv.TagVideo, Body: (&flv.Body{Codec: media.HEVC, Config: true, Key: true, Data: enc.Record}).Marshal()})
+	// 48 kHz, 192 kbit/s, stereo: 768 bytes and 32 ms a frame.
+	sound := append([]byte{0x0b, 0x77, 0, 0, 20, 0x40, 0x40}, make([]byte, 761)...)
+	at := 0
+	for n := range frames {
+		u, err := enc.Encode(picture.New(width, height), int64(n)*media.VideoTimescale/rate, n == 0)
+		require.NoError(t, err)
+		stamp := uint32(n * 1000 / rate)
+		out = flv.AppendTag(out, &flv.Tag{Type: flv.TagVideo, Timestamp: stamp, Body: (&flv.Body{Codec: media.HEVC, Key: u.Key, Data: u.Data}).Marshal()})
+		for ; at*32 <= int(stamp) && at*32 < 2000; at++ {
+			out = flv.AppendTag(out, &flv.Tag{Type: flv.TagAudio, Timestamp: uint32(at * 32), Body: (&flv.Body{Codec: media.AC3, Data: sound}).Marshal()})
+		}
+	}
+	return &demo.Loop{Name: "truck", FLV: out}
+}
+
+// TestHEVCAndAC3PassThrough: Chromium has neither, so the inspector and a parser of others judge.
+func TestHEVCAndAC3PassThrough(t *testing.T) {
+	s := start(t)
+	s.sendLoop(hevcLoop(t), camera.Options{URL: s.channel("truck", origin.Settings{}, sourceOnly)})
+	eventually(t, "on air", func() bool { return s.newest("truck", "source") >= 2 })
+	_, b, _ := s.get("/media/truck/index.m3u8")
+	assert.Regexp(t, `CODECS="hvc1\.1\.6\.L\d+\.90,ac-3"`, string(b))
+	s.inspectAll("truck", "index.m3u8", "index.mpd", "low.mpd")
+	for rendition, want := range map[string]string{"source": "HEVC", "audio": "AC-3"} {
+		list := s.playlist("truck", rendition)
+		e := list.Entries[0]
+		_, header, _ := s.get("/media/truck/" + rendition + "/" + e.Header)
+		_, segment, _ := s.get("/media/truck/" + rendition + "/" + e.URI)
+		file := filepath.Join(t.TempDir(), rendition+".mp4")
+		require.NoError(t, os.WriteFile(file, append(header, segment...), 0o600))
+		told, err := exec.Command("mediainfo", "--Output=%Format%\\n", "--Inform="+map[string]string{"source": "Video;%Format% %Width%x%Height%", "audio": "Audio;%Format% %Channel(s)% %SamplingRate%"}[rendition], file).CombinedOutput()
+		require.NoError(t, err, string(told))
+		assert.Contains(t, string(told), want)
+		t.Logf("%s: %s", rendition, told)
+	}
+}

@@ -1,0 +1,69 @@
+package e2e
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"metaplasis/demo"
+	"metaplasis/internal/camera"
+	"metaplasis/internal/origin"
+)
+
+// TestRecordingStandsIn: a file is on air while nobody sends, a sender takes over, and the file comes back.
+func TestRecordingStandsIn(t *testing.T) {
+	s := start(t)
+	const file = "standby.flv"
+	set := origin.Settings{Inputs: []origin.Input{{Kind: origin.InputSender}, {Kind: origin.InputFile, File: file}}}
+	url := s.channel("line", set, sourceOnly)
+	onAir := func(kind string) func() bool {
+		return func() bool {
+			for _, in := range s.status("line").Inputs {
+				if in.OnAir {
+					return in.Kind == kind
+				}
+			}
+			return false
+		}
+	}
+	eventually(t, "the missing file is told of", func() bool { return s.status("line").Inputs[1].Problem != "" })
+	out, _ := s.command("channels", "show", "line")
+	assert.Contains(t, out, "there is no file")
+
+	require.NoError(t, os.WriteFile(filepath.Join(s.data, "files", file), demo.Others[0].FLV, 0o600))
+	eventually(t, "the file on air", onAir(origin.InputFile))
+	eventually(t, "segments of the file", func() bool { return s.newest("line", "source") >= 2 })
+	tracks := s.status("line").Feed.Tracks
+	require.Len(t, tracks, 2)
+	assert.Equal(t, []string{"VP9", "Opus"}, []string{tracks[0].Label, tracks[1].Label})
+
+	stop := s.sendLoop(&demo.Others[2], camera.Options{URL: url})
+	eventually(t, "the sender on air", onAir(origin.InputSender))
+	before := s.newest("line", "source")
+	eventually(t, "segments of the sender", func() bool { return s.newest("line", "source") > before+1 })
+	stop()
+	eventually(t, "the file back on air", onAir(origin.InputFile))
+	before = s.newest("line", "source")
+	eventually(t, "segments of the file again", func() bool { return s.newest("line", "source") > before+1 })
+	breaks := 0
+	list := s.playlist("line", "source")
+	for _, e := range list.Entries {
+		if e.Discontinuity {
+			breaks++
+		}
+	}
+	assert.EqualValues(t, 2, int(list.DiscontinuitySequence)+breaks, "one for each change of feeds")
+
+	out, code := s.command("channels", "change", "line", "--inputs", "sender")
+	assert.Zero(t, code, out)
+	eventually(t, "nobody on air", func() bool { return s.status("line").Feed == nil })
+	_, err := s.api.Channel(context.Background(), "line")
+	require.NoError(t, err)
+	out, code = s.command("channels", "change", "line", "--inputs", "sender,file:../etc/passwd")
+	assert.NotZero(t, code)
+	assert.Contains(t, out, "expected the name of an FLV file")
+}

@@ -1,0 +1,312 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"metaplasis/internal/control/api"
+	"metaplasis/internal/origin"
+)
+
+func (a *app) channels() *cobra.Command {
+	return group("channels", "Create, list, show, change and remove channels",
+		a.channelsCreate(), a.channelsList(), a.channelsShow(), a.channelsChange(), a.channelsMark(), a.channelsPlaying(), a.channelsRemove())
+}
+
+func (a *app) channelsCreate() *cobra.Command {
+	s := origin.Settings{}
+	var selections string
+	c := &cobra.Command{
+		Use: "create CHANNEL", Short: "Create a channel", Args: exactly("CHANNEL"),
+		Long: "Create a channel. Its ladder is planned from the first source that connects.\nA sender needs a key: metaplasis keys create CHANNEL.",
+		Example: `  metaplasis channels create start-line --title "Start line"
+  metaplasis channels create harbour --segment 4000 --window 5`,
+		RunE: func(c *cobra.Command, args []string) error {
+			s.Slug = args[0]
+			var err error
+			if s.Selections, err = readSelections(selections); err != nil {
+				return err
+			}
+			ch, err := a.client().CreateChannel(c.Context(), s)
+			if err != nil {
+				return err
+			}
+			return a.show(ch, func() {
+				a.printf("Created %s.\n", args[0])
+				a.addresses(ch.Settings.Title, ch.Addresses)
+				a.printf("\nNext: metaplasis keys create %s --label \"camera 1\"\n", args[0])
+			})
+		},
+	}
+	settingsFlags(c, &s, &selections)
+	return c
+}
+
+func (a *app) channelsList() *cobra.Command {
+	return &cobra.Command{
+		Use: "list", Short: "List the channels", Args: exactly(), Aliases: []string{"ls"},
+		Example: "  metaplasis channels list\n  metaplasis channels list --json",
+		RunE: func(c *cobra.Command, _ []string) error {
+			list, err := a.client().Channels(c.Context())
+			if err != nil {
+				return err
+			}
+			return a.show(list, func() {
+				if len(list) == 0 {
+					a.printf("There are no channels. Create one: metaplasis channels create start-line\n")
+					return
+				}
+				a.channelTable(list)
+			})
+		},
+	}
+}
+
+func (a *app) channelTable(list []api.Channel) {
+	var rows [][]string
+	for i := range list {
+		rows = append(rows, statusRow(&list[i].Status))
+	}
+	a.table(statusHead, rows)
+}
+
+const statusHead = "CHANNEL|STATE|FEED|IN|FRAMES/S|RENDITIONS|WORKER LOAD|PROBLEM"
+
+func statusRow(st *origin.Status) []string {
+	row := []string{st.Slug, string(st.State), "-", "-", "-", "-", "-", ""}
+	if f := st.Feed; f != nil {
+		row[2], row[3], row[4] = tracksBrief(f.Tracks), rate(f.Bitrate), thousandths(f.FrameRate)
+	}
+	n := 0
+	for _, r := range st.Renditions {
+		if !r.Retired {
+			n++
+		}
+	}
+	row[5] = strconv.Itoa(n)
+	if w := st.Worker; w != nil {
+		row[6] = fmt.Sprintf("%d %%", w.Load/10)
+	}
+	if len(st.Problems) > 0 {
+		row[7] = st.Problems[0].Text
+	}
+	return row
+}
+
+func (a *app) channelsShow() *cobra.Command {
+	return &cobra.Command{
+		Use: "show CHANNEL", Short: "Show a channel: state, feed, renditions, addresses", Args: exactly("CHANNEL"), ValidArgsFunction: a.completeChannels,
+		Example: "  metaplasis channels show start-line",
+		RunE: func(c *cobra.Command, args []string) error {
+			ch, err := a.client().Channel(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.show(ch, func() { a.showChannel(&ch) })
+		},
+	}
+}
+
+func (a *app) showChannel(ch *api.Channel) {
+	st := &ch.Status
+	a.printf("%s (%s): %s\n", ch.Settings.Title, ch.Settings.Slug, st.State)
+	for _, p := range st.Problems {
+		a.printf("  ! %s\n", p.Text)
+	}
+	a.printf("\nSegments    %d ms in parts of %d ms, %d in the playlist\n", ch.Settings.SegmentMillis,
+		ch.Settings.PartMillis, ch.Settings.Window)
+	a.printf("Viewers     %s\n", viewersText(st.Viewers))
+	a.printf("Memory      %.1f of at most %.1f MB\n", float64(st.Memory)/1e6, float64(st.MemoryBound)/1e6)
+	for i, in := range st.Inputs {
+		head := "Inputs"
+		if i > 0 {
+			head = ""
+		}
+		state := "waits"
+		if in.OnAir {
+			state = "on air"
+		} else if in.Problem != "" {
+			state = in.Problem
+		}
+		a.printf("%-11s %s, %s\n", head, inputsText([]origin.Input{in.Input}), state)
+	}
+	if f := st.Feed; f != nil {
+		a.printf("Feed        %s from %s since %s\n            %s, %s, %s frames/s\n", f.Protocol, f.Remote,
+			f.Begun.Local().Format(time.DateTime), tracksText(f.Tracks), rate(f.Bitrate), thousandths(f.FrameRate))
+	} else {
+		a.printf("Feed        none; send to %s with a key as stream name\n", ch.Addresses.Server)
+	}
+	if w := st.Worker; w != nil {
+		a.printf("Worker      busiest stage %d %% of real time, %d %% of a core in all, %d ms behind, %d pictures dropped, replaced %d times\n", w.Load/10, w.CPU/10, w.LagMillis, w.Dropped, w.Replaced)
+	}
+	if len(st.Renditions) > 0 {
+		a.printf("\n")
+		var rows [][]string
+		for _, r := range st.Renditions {
+			size, state := "-", "on"
+			if r.Width > 0 {
+				size = fmt.Sprintf("%dx%d", r.Width, r.Height)
+			}
+			if r.Retired {
+				state = "off"
+			}
+			rows = append(rows, []string{r.Name, r.Codec, size, rate(r.Average), rate(r.Peak),
+				fmt.Sprintf("%d to %d", r.First, r.Last), state})
+		}
+		a.table("RENDITION|CODEC|SIZE|AVERAGE|PEAK|SEGMENTS|STATE", rows)
+	}
+	d := ch.Addresses
+	a.printf("\nConsole     %s\nPlayer      %s\nEmbed       %s\nHLS         %s\nDASH        %s\nDASH, low   %s\n",
+		d.Console, d.Watch, d.Embed, d.HLS, d.DASH, d.LowDASH)
+	if d.TS != "" {
+		a.printf("HLS in TS   %s\n", d.TS)
+	}
+	for _, sel := range d.Selections {
+		a.printf("%-11s %s\n            %s\n", sel.Name, sel.HLS, sel.DASH)
+	}
+	a.printf("Server      %s\n", or(d.Server, "RTMP is off"))
+}
+
+// settingsFlags are the flags of a channel's settings. Selections are read by readSelections.
+func settingsFlags(c *cobra.Command, s *origin.Settings, selections *string) {
+	f := c.Flags()
+	f.StringVar(&s.Title, "title", "", "title for people")
+	f.Int64Var(&s.SegmentMillis, "segment", origin.DefaultSegmentMillis, "segment length in milliseconds")
+	f.Int64Var(&s.PartMillis, "part", origin.DefaultPartMillis,
+		"part length in milliseconds, 100 to 1000: the smaller, the nearer to live")
+	f.IntVar(&s.Window, "window", origin.DefaultWindow, "segments that a playlist shows")
+	f.Int64Var(&s.StartOffsetMillis, "start-offset", 0,
+		"where players begin, in milliseconds before the end; 0 leaves it to them")
+	f.BoolVar(&s.Aligned, "aligned", false, "cut and number segments by the wall clock, for two origins with one source; from the next feed on")
+	f.BoolVar(&s.TS, "ts", false, "offer transport streams and packed audio too, for old receivers")
+	f.BoolVar(&s.Numbered, "numbered", false, "let the DASH manifest count segments instead of listing their times")
+	f.Var((*inputsFlag)(&s.Inputs), "inputs", "ways in which the channel may be fed, the preferred one first, such as sender,file:standby.flv")
+	f.StringVar(selections, "selections", "", "named selections of rungs with addresses of their own, such as phones=360p+240p,radio=sound")
+	f.StringVar(&s.SoundName, "sound-name", "", "name of the audio, for menus")
+	f.StringVar(&s.Language, "language", "", "language of sound and captions, such as en")
+	f.IntVar(&s.CoverEvery, "cover-every", origin.DefaultCoverEvery, "put the cover picture into each so-many-th segment")
+	f.BoolVar(&s.Closed, "closed", false, "end the playlists for good and admit no sender, until it is set back")
+}
+
+// inputsFlag reads inputs such as sender,file:standby.flv.
+type inputsFlag []origin.Input
+
+// Type implements pflag.Value.
+func (f *inputsFlag) Type() string { return "list" }
+
+// String implements pflag.Value.
+func (f *inputsFlag) String() string { return inputsText(*f) }
+
+// Set implements pflag.Value.
+func (f *inputsFlag) Set(text string) error {
+	*f = nil
+	for one := range strings.SplitSeq(text, ",") {
+		kind, file, _ := strings.Cut(strings.TrimSpace(one), ":")
+		*f = append(*f, origin.Input{Kind: kind, File: file})
+	}
+	return nil
+}
+
+func inputsText(list []origin.Input) string {
+	var out []string
+	for _, in := range list {
+		if text := in.Kind; in.File != "" {
+			out = append(out, text+":"+in.File)
+		} else {
+			out = append(out, text)
+		}
+	}
+	return strings.Join(out, ",")
+}
+
+// soundSelection stands for the sound alone in a selection.
+const soundSelection = "sound"
+
+// readSelections reads name=rung+rung,name=sound.
+func readSelections(text string) ([]origin.Selection, error) {
+	out := []origin.Selection{}
+	if text == "" {
+		return out, nil
+	}
+	for part := range strings.SplitSeq(text, ",") {
+		name, rungs, ok := strings.Cut(part, "=")
+		if !ok || name == "" || rungs == "" {
+			return nil, usageError{fmt.Errorf("found selection %q, expected NAME=RUNG+RUNG or NAME=%s", part,
+				soundSelection)}
+		}
+		sel := origin.Selection{Name: name, SoundOnly: rungs == soundSelection}
+		if !sel.SoundOnly {
+			sel.Rungs = strings.Split(rungs, "+")
+		}
+		out = append(out, sel)
+	}
+	return out, nil
+}
+
+func (a *app) channelsChange() *cobra.Command {
+	var s origin.Settings
+	var selections string
+	c := &cobra.Command{
+		Use: "change CHANNEL", Short: "Change a channel's settings while it runs", Args: exactly("CHANNEL"), ValidArgsFunction: a.completeChannels,
+		Long:    "Change settings. They take effect at the next segment; the sender stays connected and\nviewers keep playing. For the ladder see metaplasis ladders.",
+		Example: "  metaplasis channels change start-line --segment 4000 --part 500\n  metaplasis channels change start-line --ts --selections phones=480p+240p,radio=sound\n  metaplasis channels change start-line --inputs sender,file:standby.flv\n  metaplasis channels change start-line --title \"Start line, day 2\"",
+		RunE: func(c *cobra.Command, args []string) error {
+			list, err := readSelections(selections)
+			if err != nil {
+				return err
+			}
+			var ch api.Change
+			changed := 0
+			c.Flags().Visit(func(f *pflag.Flag) {
+				to := map[string]func(){
+					"title": func() { ch.Title = &s.Title }, "segment": func() { ch.SegmentMillis = &s.SegmentMillis }, "part": func() { ch.PartMillis = &s.PartMillis },
+					"window": func() { ch.Window = &s.Window }, "start-offset": func() { ch.StartOffsetMillis = &s.StartOffsetMillis }, "aligned": func() { ch.Aligned = &s.Aligned },
+					"ts": func() { ch.TS = &s.TS }, "numbered": func() { ch.Numbered = &s.Numbered }, "selections": func() { ch.Selections = &list },
+					"sound-name": func() { ch.SoundName = &s.SoundName }, "language": func() { ch.Language = &s.Language }, "cover-every": func() { ch.CoverEvery = &s.CoverEvery },
+					"inputs": func() { ch.Inputs = &s.Inputs },
+					"closed": func() { ch.Closed = &s.Closed },
+				}[f.Name]
+				if to != nil {
+					to()
+					changed++
+				}
+			})
+			if changed == 0 {
+				return usageError{errors.New("nothing to change: give --title, --segment or another setting; see metaplasis channels change --help")}
+			}
+			out, err := a.client().ChangeChannel(c.Context(), args[0], ch)
+			if err != nil {
+				return err
+			}
+			return a.show(out, func() { a.printf("Changed %s; it takes effect at the next segment.\n", args[0]) })
+		},
+	}
+	settingsFlags(c, &s, &selections)
+	return c
+}
+
+func (a *app) channelsRemove() *cobra.Command {
+	var yes bool
+	c := &cobra.Command{
+		Use: "remove CHANNEL", Short: "Remove a channel and its keys", Args: exactly("CHANNEL"), ValidArgsFunction: a.completeChannels,
+		Long:    "Remove a channel and its keys. Its sender is disconnected and viewers lose it.",
+		Example: "  metaplasis channels remove harbour --yes",
+		RunE: func(c *cobra.Command, args []string) error {
+			if !yes {
+				return usageError{fmt.Errorf("this disconnects %s for good: say --yes to do it", args[0])}
+			}
+			if err := a.client().RemoveChannel(c.Context(), args[0]); err != nil {
+				return err
+			}
+			return a.show(map[string]string{"removed": args[0]}, func() { a.printf("Removed %s.\n", args[0]) })
+		},
+	}
+	c.Flags().BoolVar(&yes, "yes", false, "do it")
+	return c
+}

@@ -1,0 +1,210 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strconv"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"metaplasis/internal/core/ladder"
+)
+
+func (a *app) ladders() *cobra.Command {
+	show := &cobra.Command{
+		Use: "show CHANNEL", Short: "Show the ladder in force", Args: exactly("CHANNEL"), ValidArgsFunction: a.completeChannels,
+		Example: "  metaplasis ladders show start-line\n  metaplasis ladders show start-line --json > ladder.json",
+		RunE: func(c *cobra.Command, args []string) error {
+			l, err := a.client().Ladder(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.show(l, func() { a.showLadder(args[0], l) })
+		},
+	}
+	plan := &cobra.Command{
+		Use: "plan CHANNEL", Short: "Propose a ladder for the source that is connected", Args: exactly("CHANNEL"), ValidArgsFunction: a.completeChannels,
+		Example: "  metaplasis ladders plan start-line --json > ladder.json",
+		RunE: func(c *cobra.Command, args []string) error {
+			l, err := a.client().PlanLadder(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.show(l, func() { a.showLadder(args[0], l) })
+		},
+	}
+	var file string
+	set := &cobra.Command{
+		Use: "set CHANNEL", Short: "Replace the ladder from a JSON file", Args: exactly("CHANNEL"), ValidArgsFunction: a.completeChannels,
+		Long:    "Replace the whole ladder. The file is what metaplasis ladders show --json prints.",
+		Example: "  metaplasis ladders set start-line --file ladder.json\n  metaplasis ladders show start-line --json | metaplasis ladders set chase-boat --file -",
+		RunE: func(c *cobra.Command, args []string) error {
+			in := a.in
+			if file == "" {
+				return usageError{errors.New("the ladder is missing: give --file, or --file - for standard input")}
+			}
+			if file != "-" {
+				f, err := os.Open(file)
+				if err != nil {
+					return fmt.Errorf("the ladder: %w", err)
+				}
+				defer func() { _ = f.Close() }()
+				in = f
+			}
+			var l ladder.Ladder
+			d := json.NewDecoder(io.LimitReader(in, 1<<20))
+			d.DisallowUnknownFields()
+			if err := d.Decode(&l); err != nil {
+				return fmt.Errorf("the ladder in %s is not what ladders show --json prints: %w", file, err)
+			}
+			l.Planned = false
+			return a.setLadder(c.Context(), args[0], l)
+		},
+	}
+	set.Flags().StringVar(&file, "file", "", "JSON file; - is standard input")
+	reset := &cobra.Command{
+		Use: "reset CHANNEL", Short: "Go back to the ladder planned from the source", Args: exactly("CHANNEL"), ValidArgsFunction: a.completeChannels,
+		Example: "  metaplasis ladders reset start-line",
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.setLadder(c.Context(), args[0], ladder.Ladder{Planned: true})
+		},
+	}
+	return group("ladders", "Show and change the ladder of a channel", show, plan, set, a.laddersRung(), a.laddersDrop(),
+		reset)
+}
+
+func (a *app) setLadder(ctx context.Context, slug string, l ladder.Ladder) error {
+	out, err := a.client().SetLadder(ctx, slug, l)
+	if err != nil {
+		return err
+	}
+	return a.show(out, func() {
+		a.printf("The ladder of %s takes effect at the next segment.\n\n", slug)
+		a.showLadder(slug, out)
+	})
+}
+
+func (a *app) showLadder(slug string, l ladder.Ladder) {
+	if len(l.Rungs) == 0 {
+		a.printf("The ladder of %s will be planned from the first source that connects.\n", slug)
+		return
+	}
+	var rows [][]string
+	for _, r := range l.Rungs {
+		on := "on"
+		if !r.On {
+			on = "off"
+		}
+		sound := "source"
+		if r.AudioBitrate > 0 {
+			sound = "AAC " + rate(r.AudioBitrate)
+		}
+		if r.Source {
+			rows = append(rows, []string{r.Name, on, "source", "source", "-", "-", "-", sound})
+			continue
+		}
+		r = r.WithDefaults()
+		size := func(n int) string {
+			if n == 0 {
+				return "auto"
+			}
+			return strconv.Itoa(n)
+		}
+		rows = append(rows, []string{r.Name, on, size(r.Width) + " x " + size(r.Height), rate(r.Bitrate), rate(r.Peak),
+			fmt.Sprintf("%d ms", r.Buffer), strconv.Itoa(r.Effort), sound})
+	}
+	a.table("RUNG|STATE|SIZE|BITRATE|PEAK|BUFFER|EFFORT|SOUND", rows)
+}
+
+// laddersRung changes one rung, or adds it.
+func (a *app) laddersRung() *cobra.Command {
+	var r ladder.Rung
+	c := &cobra.Command{
+		Use: "rung CHANNEL RUNG", Short: "Change one rung, or add it", Args: exactly("CHANNEL",
+			"RUNG"), ValidArgsFunction: a.completeChannels,
+		Long:    "Change what is given of one rung, or add it at the end of the ladder.",
+		Example: "  metaplasis ladders rung start-line 480p --bitrate 1500000\n  metaplasis ladders rung start-line 240p --on=false\n  metaplasis ladders rung start-line 144p --height 144 --bitrate 200000",
+		RunE: func(c *cobra.Command, args []string) error {
+			l, err := a.client().Ladder(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			l.Planned = false
+			at := -1
+			for i := range l.Rungs {
+				if l.Rungs[i].Name == args[1] {
+					at = i
+				}
+			}
+			if at < 0 {
+				l.Rungs = append(l.Rungs, ladder.Rung{Name: args[1], On: true})
+				at = len(l.Rungs) - 1
+			}
+			to := &l.Rungs[at]
+			c.Flags().Visit(func(f *pflag.Flag) {
+				switch f.Name {
+				case "on":
+					to.On = r.On
+				case "source":
+					to.Source = r.Source
+				case "width":
+					to.Width = r.Width
+				case "height":
+					to.Height = r.Height
+				case "bitrate":
+					to.Bitrate, to.Peak = r.Bitrate, 0
+				case "peak":
+					to.Peak = r.Peak
+				case "buffer":
+					to.Buffer = r.Buffer
+				case "effort":
+					to.Effort = r.Effort
+				case "audio":
+					to.AudioBitrate = r.AudioBitrate
+				}
+			})
+			return a.setLadder(c.Context(), args[0], l)
+		},
+	}
+	f := c.Flags()
+	f.BoolVar(&r.On, "on", true, "make this rendition")
+	f.BoolVar(&r.Source, "source", false, "pass the source's video through untouched")
+	f.IntVar(&r.Width, "width", 0, "width in pixels; 0 follows from the height")
+	f.IntVar(&r.Height, "height", 0, "height in pixels; 0 follows from the width")
+	f.Int64Var(&r.Bitrate, "bitrate", 0, "bits a second")
+	f.Int64Var(&r.Peak, "peak", 0, "highest bits a second; 0 is 1.2 times the bitrate")
+	f.IntVar(&r.Buffer, "buffer", 0, "decoder buffer in milliseconds; 0 is 1000")
+	f.IntVar(&r.Effort, "effort", 0, "1 (least processor time) to 9 (best picture); 0 is 2")
+	f.Int64Var(&r.AudioBitrate, "audio", 0, "encode sound as AAC at bits a second; 0 passes the source through")
+	return c
+}
+
+func (a *app) laddersDrop() *cobra.Command {
+	return &cobra.Command{
+		Use: "drop CHANNEL RUNG", Short: "Take a rung out of the ladder", Args: exactly("CHANNEL",
+			"RUNG"), ValidArgsFunction: a.completeChannels,
+		Example: "  metaplasis ladders drop start-line 240p",
+		RunE: func(c *cobra.Command, args []string) error {
+			l, err := a.client().Ladder(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			kept := ladder.Ladder{}
+			for _, r := range l.Rungs {
+				if r.Name != args[1] {
+					kept.Rungs = append(kept.Rungs, r)
+				}
+			}
+			if len(kept.Rungs) == len(l.Rungs) {
+				return usageError{fmt.Errorf("%s has no rung %q: see metaplasis ladders show %s", args[0], args[1],
+					args[0])}
+			}
+			return a.setLadder(c.Context(), args[0], kept)
+		},
+	}
+}

@@ -1,0 +1,74 @@
+package control
+
+import (
+	"net/http"
+	"sync"
+	"time"
+
+	"metaplasis/internal/control/api"
+)
+
+// An hour of what a channel did is kept, so that a page that is opened shows it at once.
+const (
+	sampleEvery = 5 * time.Second
+	sampleSpan  = time.Hour
+	keptSamples = int(sampleSpan / sampleEvery)
+)
+
+// samples are the newest measurements of each channel, the oldest first.
+type samples struct {
+	mu sync.Mutex
+	by map[string]*api.History
+}
+
+// take measures all channels.
+func (s *Service) take(now time.Time) {
+	s.samples.mu.Lock()
+	defer s.samples.mu.Unlock()
+	next := make(map[string]*api.History, len(s.samples.by))
+	for _, st := range s.statuses() {
+		h := s.samples.by[st.Slug]
+		if h == nil {
+			h = &api.History{EveryMillis: sampleEvery.Milliseconds()}
+		}
+		var bitrate, load int64
+		if st.Feed != nil {
+			bitrate = st.Feed.Bitrate
+		}
+		if st.Worker != nil {
+			load = st.Worker.Load
+		}
+		viewers := int64(0)
+		for _, n := range st.Viewers {
+			viewers += int64(n)
+		}
+		h.Until = now.UnixMilli()
+		h.Bitrate, h.Load, h.Viewers = keep(h.Bitrate, bitrate), keep(h.Load, load), keep(h.Viewers, viewers)
+		next[st.Slug] = h
+	}
+	s.samples.by = next
+}
+
+func keep(list []int64, v int64) []int64 {
+	list = append(list, v)
+	if n := len(list); n > keptSamples {
+		list = append(list[:0], list[n-keptSamples:]...)
+	}
+	return list
+}
+
+func (s *Service) showHistory(_ http.ResponseWriter, r *http.Request) (any, error) {
+	c, err := s.running(r)
+	if err != nil {
+		return nil, err
+	}
+	s.samples.mu.Lock()
+	defer s.samples.mu.Unlock()
+	out := api.History{EveryMillis: sampleEvery.Milliseconds(), Bitrate: []int64{}, Load: []int64{}, Viewers: []int64{}}
+	if h := s.samples.by[c.Slug()]; h != nil {
+		out.Until = h.Until
+		out.Bitrate, out.Load, out.Viewers = append(out.Bitrate, h.Bitrate...), append(out.Load,
+			h.Load...), append(out.Viewers, h.Viewers...)
+	}
+	return out, nil
+}

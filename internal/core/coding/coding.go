@@ -1,0 +1,271 @@
+// Package coding is the one table of codecs: what each is called, how it lies in containers, how long its
+// frames are and where decoding may start. Containers, protocols and status ask here and know no codec
+// by name. To add a codec, write a package for its syntax on the floor below and a row here.
+package coding
+
+import (
+	"fmt"
+
+	"metaplasis/internal/core/ac3"
+	"metaplasis/internal/core/av1"
+	"metaplasis/internal/core/avc"
+	"metaplasis/internal/core/hevc"
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/opus"
+	"metaplasis/internal/core/vp9"
+)
+
+// Codec is a row of the table.
+type Codec struct {
+	ID     media.Codec
+	Kind   media.Kind
+	Label  string // for people
+	FLV    uint8  // number in the first form of FLV (annex E.4.2.1 and E.4.3.1); 0 when it has none
+	FourCC string // of FLV and RTMP in their enhanced form (version 2, "Defining additional codecs")
+
+	// In ISO media files: the sample entry, the box in it that holds the configuration, and the version of
+	// that box; without one it is a plain box.
+	Entry, Box string
+	BoxVersion int
+
+	// In transport streams: stream_type of ISO/IEC 13818-1, table 2-34; 0 when we write none.
+	StreamType uint8
+	// The configuration lies in an elementary stream descriptor (ISO/IEC 14496-1, 7.2.6).
+	Descriptor bool
+	// Bytes of decode-to-presentation time stand in front of the data in enhanced FLV.
+	Composition bool
+	// The first access unit may begin a track without any configuration before it.
+	SelfDescribing bool
+
+	track    func(config []byte) (media.Track, error)              // of what a sender announces
+	complete func(t *media.Track, unit []byte) error               // adds what only an access unit tells; nil when the configuration is enough
+	unit     func(data []byte, lengthSize int) (Unit, error)       // one access unit as the container brings it
+	length   func(config []byte) (size int)                        // bytes before each NAL unit
+	renew    func(t *media.Track, unit []byte) (media.Track, bool) // what a random access point changes
+	look     func(data []byte) Picture
+	captions func(data []byte) [][]byte
+	caption  func(data []byte, list [][]byte) []byte // puts captions into a unit
+	// The header that a frame of so many bytes has outside of ISO media files.
+	frameHeader func(config []byte) (func(size int) []byte, error)
+	// Writes units as transport streams hold them.
+	transport func(config []byte) func(dst, unit []byte, key bool) []byte
+	config    func(record, unit []byte) []byte // puts the configuration in front of a unit
+}
+
+// plainBox is BoxVersion of a box without a version.
+const plainBox = -1
+
+// Unit is an access unit in the form in which the origin holds it.
+type Unit struct {
+	Data []byte
+	Key  bool
+}
+
+// Picture is what an access unit of video tells of where decoding may start.
+type Picture struct {
+	Random   bool // here, with nothing of before
+	Recovery bool // here, and pictures are right After frames later (H.264: a recovery point)
+	After    int
+	Intra    bool // it refers to no other picture
+}
+
+// The table. Rows are in the order in which people look for them.
+var table = [...]Codec{
+	{
+		ID: media.H264, Kind: media.Video, Label: "H.264", FLV: 7, FourCC: "avc1", Entry: "avc1", Box: "avcC", BoxVersion: plainBox,
+		StreamType: 0x1b, Composition: true, track: avcTrack, unit: avcUnit, length: avcLength, renew: avcRenew, look: avcLook,
+		captions: avc.Captions, caption: avcCaption, config: avc.WithSets, transport: avcTransport,
+	},
+	{
+		ID: media.HEVC, Kind: media.Video, Label: "HEVC", FourCC: "hvc1", Entry: "hvc1", Box: "hvcC", BoxVersion: plainBox,
+		Composition: true, track: hevcTrack, unit: hevcUnit, length: hevcLength,
+		look: func(b []byte) Picture { return Picture{Random: hevc.HasIRAP(b)} },
+	},
+	{
+		ID: media.VP9, Kind: media.Video, Label: "VP9", FourCC: "vp09", Entry: "vp09", Box: "vpcC", BoxVersion: 1,
+		track: vp9Track, complete: vp9.Complete, unit: vp9Unit, renew: renewBy(vp9.Complete), look: vp9Look,
+	},
+	{
+		ID: media.AV1, Kind: media.Video, Label: "AV1", FourCC: "av01", Entry: "av01", Box: "av1C", BoxVersion: plainBox,
+		track: av1Track, complete: av1.Complete, unit: av1Unit, renew: renewBy(av1.Complete), look: av1Look,
+	},
+	{
+		ID: media.AAC, Kind: media.Audio, Label: "AAC", FLV: 10, FourCC: "mp4a", Entry: "mp4a", Box: "esds", Descriptor: true, StreamType: 0x0f, frameHeader: aacHeader,
+		track: aacTrack, unit: frameUnit,
+	},
+	{
+		ID: media.Opus, Kind: media.Audio, Label: "Opus", FourCC: "Opus", Entry: "Opus", Box: "dOps", BoxVersion: plainBox,
+		track: opusTrack, complete: opus.Complete, unit: frameUnit,
+	},
+	{
+		ID: media.AC3, Kind: media.Audio, Label: "AC-3", FourCC: "ac-3", Entry: "ac-3", Box: "dac3", BoxVersion: plainBox,
+		SelfDescribing: true, track: bareTrack(media.AC3), complete: ac3.Complete, unit: frameUnit,
+	},
+	{
+		ID: media.EAC3, Kind: media.Audio, Label: "E-AC-3", FourCC: "ec-3", Entry: "ec-3", Box: "dec3", BoxVersion: plainBox,
+		SelfDescribing: true, track: bareTrack(media.EAC3), complete: ac3.Complete, unit: frameUnit,
+	},
+}
+
+func find(fits func(*Codec) bool) *Codec {
+	for i := range table {
+		if fits(&table[i]) {
+			return &table[i]
+		}
+	}
+	return nil
+}
+
+// Find returns the row of a codec, nil when there is none.
+func Find(id media.Codec) *Codec { return find(func(c *Codec) bool { return c.ID == id }) }
+
+// ByFourCC returns the row of a FourCC of enhanced FLV, nil when there is none.
+func ByFourCC(code string) *Codec { return find(func(c *Codec) bool { return c.FourCC == code }) }
+
+// ByEntry returns the row of a sample entry of ISO media files, nil when there is none.
+func ByEntry(entry string) *Codec { return find(func(c *Codec) bool { return c.Entry == entry }) }
+
+// ByBox returns the row whose configuration lies in a box of ISO media files, nil when there is none.
+func ByBox(kind string) *Codec { return find(func(c *Codec) bool { return c.Box == kind }) }
+
+// ByFLV returns the row of a number of the first form of FLV, nil when there is none.
+func ByFLV(kind media.Kind, number uint8) *Codec {
+	return find(func(c *Codec) bool { return c.Kind == kind && c.FLV == number && number != 0 })
+}
+
+// FourCCs lists the codecs of a kind, as RTMP announces them.
+func FourCCs(k media.Kind) (out []string) {
+	for i := range table {
+		if table[i].Kind == k {
+			out = append(out, table[i].FourCC)
+		}
+	}
+	return out
+}
+
+// Labels lists the codecs of a kind for people.
+func Labels(k media.Kind) (out []string) {
+	for i := range table {
+		if table[i].Kind == k {
+			out = append(out, table[i].Label)
+		}
+	}
+	return out
+}
+
+// Label is what people call a codec.
+func Label(id media.Codec) string {
+	if c := Find(id); c != nil {
+		return c.Label
+	}
+	return string(id)
+}
+
+// Look tells where decoding may start. Of a codec that has no row, nothing is known.
+func Look(id media.Codec, data []byte) Picture {
+	if c := Find(id); c != nil && c.look != nil {
+		return c.look(data)
+	}
+	return Picture{}
+}
+
+// Renew returns the track as it is from an access unit on at which decoding may start, and whether that
+// differs from what it was: parameter sets may come along with the media.
+func Renew(t *media.Track, data []byte) (media.Track, bool) {
+	if c := Find(t.Codec); c != nil && c.renew != nil {
+		out, other := c.renew(t, data)
+		out.Label = c.Label
+		return out, other
+	}
+	return *t, false
+}
+
+// Captions returns the closed captions (ANSI/CTA-708, cc_data) that an access unit carries.
+func Captions(id media.Codec, data []byte) [][]byte {
+	if c := Find(id); c != nil && c.captions != nil {
+		return c.captions(data)
+	}
+	return nil
+}
+
+// AddCaptions puts captions into an access unit; of a codec that cannot carry them it comes back as it is.
+func AddCaptions(id media.Codec, data []byte, list [][]byte) []byte {
+	if c := Find(id); c != nil && c.caption != nil && len(list) > 0 {
+		return c.caption(data, list)
+	}
+	return data
+}
+
+// FrameHeader returns what writes the header that frames of a track have outside of ISO media files, nil
+// when they have none.
+func FrameHeader(t *media.Track) (func(size int) []byte, error) {
+	if c := Find(t.Codec); c != nil && c.frameHeader != nil {
+		return c.frameHeader(t.Config)
+	}
+	return nil, nil
+}
+
+// Transport returns what writes access units of a track as transport streams hold them, nil when they
+// are held as they are.
+func Transport(t *media.Track) func(dst, unit []byte, key bool) []byte {
+	if c := Find(t.Codec); c != nil && c.transport != nil {
+		return c.transport(t.Config)
+	}
+	return nil
+}
+
+// WithConfig returns an access unit behind its track's parameter sets, for a decoder that has others.
+func WithConfig(t *media.Track, data []byte) []byte {
+	if c := Find(t.Codec); c != nil && c.config != nil {
+		return c.config(t.Config, data)
+	}
+	return data
+}
+
+// Stream turns what a container carries of one track into access units.
+type Stream struct {
+	codec      *Codec
+	lengthSize int
+	track      media.Track
+	known      bool
+}
+
+// Open begins a stream with what its sender announced: the configuration as the container carries it,
+// nil for a codec that describes itself.
+func Open(c *Codec, config []byte) (*Stream, error) {
+	if c.track == nil {
+		return nil, fmt.Errorf("%s has no row of its own", c.Label)
+	}
+	t, err := c.track(config)
+	if err != nil {
+		return nil, err
+	}
+	s := &Stream{codec: c, track: t, known: c.complete == nil}
+	if c.length != nil {
+		s.lengthSize = c.length(config)
+	}
+	return s, nil
+}
+
+// Track returns the track, and whether all of it is known: of some codecs only an access unit tells.
+func (s *Stream) Track() (t media.Track, known bool) {
+	t = s.track
+	t.Label = s.codec.Label
+	return t, s.known
+}
+
+// Unit checks an access unit and returns it as the origin holds it. Its data shares data where nothing
+// has to be changed.
+func (s *Stream) Unit(data []byte) (Unit, error) {
+	u, err := s.codec.unit(data, s.lengthSize)
+	if err != nil {
+		return Unit{}, err
+	}
+	if !s.known && u.Key {
+		if err := s.codec.complete(&s.track, u.Data); err != nil {
+			return Unit{}, err
+		}
+		s.known = s.track.Kind != media.Video || s.track.Width > 0
+	}
+	return u, nil
+}

@@ -1,0 +1,97 @@
+package origin
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"metaplasis/internal/core/hls"
+	"metaplasis/internal/core/ladder"
+	"metaplasis/internal/core/scte35"
+)
+
+// A rung that fails is given up by its name; the others, and every format, go on.
+func TestOneRungThatFailsStopsNoOther(t *testing.T) {
+	p := newPacker(t, Settings{}, 2)
+	p.s.rungs = p.c.onAir
+	p.c.onAir[1].Source = false
+	p.seconds(7)
+	before := len(p.mpd(t, "index.mpd").Periods)
+	(&handler{p.s}).Failed("b", "the H.264 encoder refused it")
+	assert.Equal(t, "the H.264 encoder refused it", p.s.refused(p.c.onAir[1]))
+	assert.Empty(t, p.s.refused(p.c.onAir[0]), "the message names the right rung")
+	delete(p.s.outputs, "b") // as at its last segment
+	scanned := p.c.scanned
+	p.seconds(8)
+	assert.Greater(t, p.c.scanned, scanned+2, "the manifest goes on")
+	list, _, err := hls.ReadMultivariant([]byte(p.text(t, "index.m3u8")))
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	assert.Equal(t, "a/index.m3u8", list[0].URI)
+	assert.GreaterOrEqual(t, len(p.mpd(t, "index.mpd").Periods), before)
+	changed := p.c.onAir[1]
+	changed.Height = 90
+	assert.Empty(t, p.s.refused(changed), "another rung of the name is tried anew")
+}
+
+// The number of a splice event may be used anew once the event is over.
+func TestSpliceNumbersComeAgain(t *testing.T) {
+	p := newPacker(t, Settings{}, 1)
+	p.seconds(3)
+	out := scte35.Section{Command: scte35.SpliceInsert, EventID: 7, Out: true, Immediate: true, PTS: -1, Duration: 2 * 90_000}
+	now := p.c.o.Now()
+	p.c.mu.Lock()
+	p.c.splice(now, out.Marshal())
+	p.c.splice(now.Add(spliceRepeats/2), out.Marshal())
+	assert.Len(t, p.c.markers, 1, "it came again")
+	p.c.splice(now.Add(10*spliceRepeats), out.Marshal())
+	p.c.splice(now, []byte{1, 2, 3})
+	p.c.mu.Unlock()
+	markers := p.c.Markers()
+	require.Len(t, markers, 2)
+	assert.NotEqual(t, markers[0].ID, markers[1].ID)
+	assert.False(t, p.c.badCue.IsZero(), "what cannot be read is a problem")
+}
+
+func TestCaptionsAreNeededAgainByAnotherWorker(t *testing.T) {
+	p := newPacker(t, Settings{}, 1)
+	p.s.outputs["a"].direct = false
+	p.seconds(3)
+	o := p.s.outputs["a"]
+	o.captioned = p.frames * 3000
+	resume := (&handler{p.s}).Replaced("test", true)
+	assert.Less(t, o.captioned, p.frames*3000)
+	assert.Equal(t, resume["a"]-1, o.captioned)
+}
+
+func TestSoundOnlyChannelsDeclareTheirEvents(t *testing.T) {
+	p := newPacker(t, Settings{Selections: []Selection{{Name: "radio", SoundOnly: true}}}, 1)
+	require.NoError(t, p.c.SetPlaying(NowPlaying{Title: "Race 3"}))
+	p.seconds(9)
+	sets := p.mpd(t, "radio.mpd").Periods[0].Sets
+	require.Len(t, sets, 1)
+	require.Len(t, sets[0].Inband, 1)
+	assert.Equal(t, id3Scheme, sets[0].Inband[0].Scheme)
+}
+
+func TestMemoryBoundFollowsFromTheSettings(t *testing.T) {
+	rungs := []ladder.Rung{{Name: "source", On: true, Source: true}}
+	short, long := Settings{}.WithDefaults(), Settings{Window: 60, SegmentMillis: 6000}.WithDefaults()
+	assert.Less(t, short.MemoryBound(rungs, 0), long.MemoryBound(rungs, 0))
+	// A source far above what is planned for stays within it.
+	p := newPacker(t, Settings{}, 1)
+	p.s.rungs = p.c.onAir
+	for _, o := range p.s.outputs {
+		p.s.limit(o, o.r.Name)
+	}
+	for range 30 * 30 {
+		p.picture(1_000_000) // 240 Mbit/s
+		if p.frames%30 == 0 {
+			st := p.c.Status()
+			require.LessOrEqual(t, st.Memory, st.MemoryBound)
+		}
+	}
+	p.c.measure()
+	assert.False(t, p.c.squeezed.IsZero(), "it is told")
+}

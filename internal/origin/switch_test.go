@@ -1,0 +1,135 @@
+package origin_test
+
+import (
+	"os/exec"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"metaplasis/internal/origin"
+)
+
+// handClock is a clock that a test turns.
+type handClock struct {
+	mu  sync.Mutex
+	now time.Time
+}
+
+func (c *handClock) Now() time.Time {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.now
+}
+
+func (c *handClock) pass(d time.Duration) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.now = c.now.Add(d)
+}
+
+// TestSwitch goes through every pair of who is on air and who comes, with either input preferred.
+func TestSwitch(t *testing.T) {
+	sender, file := origin.Input{Kind: origin.InputSender}, origin.Input{Kind: origin.InputFile, File: "standby.flv"}
+	const taken, admitted = false, true
+	for _, c := range []struct {
+		name          string
+		first, second origin.Input // by preference
+		onAir, comes  origin.Input
+		silent        bool // who is on air
+		want          bool
+	}{
+		{"a sender follows nobody", sender, file, origin.Input{}, sender, false, admitted},
+		{"a file follows nobody", sender, file, origin.Input{}, file, false, admitted},
+		{"a sender meets a sender", sender, file, sender, sender, false, taken},
+		{"a sender meets a silent sender", sender, file, sender, sender, true, admitted},
+		{"a file meets a sender", sender, file, sender, file, false, taken},
+		{"a file meets a silent sender", sender, file, sender, file, true, admitted},
+		{"a sender meets a file", sender, file, file, sender, false, admitted},
+		{"a file meets itself", sender, file, file, file, false, taken},
+		{"a sender meets a preferred file", file, sender, file, sender, false, taken},
+		{"a sender meets a preferred file that is silent", file, sender, file, sender, true, admitted},
+		{"a preferred file meets a sender", file, sender, sender, file, false, admitted},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			clock := &handClock{now: time.Now()}
+			keep := &memory{}
+			o := origin.New(origin.Options{Keeper: keep, Gate: keep, Now: clock.Now,
+				Worker: func() *exec.Cmd { return exec.Command("false") }})
+			defer o.Close()
+			ch, err := o.Add(origin.Settings{Slug: "line", Inputs: []origin.Input{c.first, c.second}}, clock.now, origin.Position{})
+			require.NoError(t, err)
+			open := func(in origin.Input) (*origin.Feed, error) {
+				if in.Kind == origin.InputFile {
+					return o.OpenFile("line", in.File)
+				}
+				return o.Open("line", "right", "TEST", "192.0.2.1:1")
+			}
+			var before *origin.Feed
+			if c.onAir.Kind != "" {
+				before, err = open(c.onAir)
+				require.NoError(t, err)
+			}
+			if c.silent {
+				clock.pass(3 * time.Second)
+			}
+			_, err = open(c.comes)
+			if c.want == taken {
+				require.ErrorIs(t, err, origin.ErrTaken)
+				assert.Empty(t, before.Kicked())
+				return
+			}
+			require.NoError(t, err)
+			if before != nil {
+				assert.Contains(t, <-before.Kicked(), "took over")
+				before.End("late") // is too late to take the new one off the air
+			}
+			for _, in := range ch.Status().Inputs {
+				assert.Equal(t, in.Input == c.comes, in.OnAir, "%+v", in)
+			}
+		})
+	}
+}
+
+// TestFilesWait: a file comes back when a sender has been away for a second, and not when its input is gone.
+func TestFilesWait(t *testing.T) {
+	clock := &handClock{now: time.Now()}
+	keep := &memory{}
+	o := origin.New(origin.Options{Keeper: keep, Gate: keep, Now: clock.Now,
+		Worker: func() *exec.Cmd { return exec.Command("false") }})
+	defer o.Close()
+	set := origin.Settings{Slug: "line", Inputs: []origin.Input{{Kind: origin.InputSender}, {Kind: origin.InputFile, File: "a.flv"}}}
+	ch, err := o.Add(set, clock.now, origin.Position{})
+	require.NoError(t, err)
+	assert.True(t, ch.Vacant("a.flv"), "nobody was ever here")
+	f, err := o.Open("line", "right", "TEST", "192.0.2.1:1")
+	require.NoError(t, err)
+	assert.False(t, ch.Vacant("a.flv"))
+	f.End("test")
+	assert.False(t, ch.Vacant("a.flv"), "the sender may come back")
+	clock.pass(1100 * time.Millisecond)
+	assert.True(t, ch.Vacant("a.flv"))
+	playing, err := o.OpenFile("line", "a.flv")
+	require.NoError(t, err)
+
+	set.Inputs = set.Inputs[:1]
+	require.NoError(t, ch.Apply(set))
+	assert.Equal(t, "its input was removed", <-playing.Kicked())
+	assert.False(t, ch.Vacant("a.flv"))
+	_, err = o.OpenFile("line", "a.flv")
+	assert.ErrorIs(t, err, origin.ErrNoInput)
+
+	set.Inputs = []origin.Input{{Kind: origin.InputFile, File: "a.flv"}}
+	require.NoError(t, ch.Apply(set))
+	_, err = o.Open("line", "right", "TEST", "192.0.2.1:1")
+	assert.ErrorIs(t, err, origin.ErrNoInput)
+
+	var invalid *origin.InvalidError
+	for _, in := range [][]origin.Input{{{Kind: "tape"}}, {{Kind: origin.InputFile, File: "../a.flv"}},
+		{{Kind: origin.InputSender}, {Kind: origin.InputSender}}, make([]origin.Input, 5)} {
+		set.Inputs = in
+		assert.ErrorAs(t, ch.Apply(set), &invalid, "%v", in)
+	}
+}

@@ -1,0 +1,296 @@
+package origin
+
+import (
+	"time"
+
+	"metaplasis/internal/core/coding"
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/segment"
+	"metaplasis/internal/core/timeline"
+	"metaplasis/internal/worker"
+)
+
+// unit takes one access unit of the feed, its times still the sender's. One that jumped or is stale
+// is not used, which the caller is told.
+func (s *session) unit(id media.TrackID, stamp uint32, composition int64, data []byte) timeline.Verdict {
+	now := s.c.o.Now()
+	if s.unaligned {
+		s.unaligned = false
+		s.feed.Align(stamp, now.UnixMilli(), s.c.settings.SegmentMillis)
+		s.firstAt = s.feed.Last()
+	}
+	at, verdict := s.feed.Map(id, stamp, now.Sub(s.firstWall))
+	if verdict != timeline.Follows {
+		return verdict
+	}
+	u := media.AccessUnit{Data: data}
+	if s.video != nil && s.video.ID == id {
+		before := s.newestDTS()
+		u.DTS, u.PTS = s.vtime.Times(at, composition)
+		if before > 0 {
+			s.longest = max(s.longest, min(u.DTS-before, longestPicture))
+		}
+		s.end = max(s.end, u.PTS+max(s.vtime.Step(), 1))
+		s.videoUnit(&u)
+		return verdict
+	}
+	u.Key = true
+	a := s.sound(id)
+	u.DTS = a.time.DTS(at)
+	u.PTS, u.Duration = u.DTS, a.track.FrameSamples
+	s.end = max(s.end, media.Rescale(u.PTS+u.Duration, a.track.Timescale, media.VideoTimescale))
+	s.audioUnit(a, &u)
+	return verdict
+}
+
+// longestPicture is how long a picture may last and still be taken for one of a varying rate.
+const longestPicture = media.VideoTimescale / 8
+
+func (s *session) newestDTS() int64 { return s.vtime.Last() }
+
+func (s *session) videoUnit(u *media.AccessUnit) {
+	p := coding.Look(s.video.Codec, u.Data)
+	u.Key = p.Random
+	s.newest = max(s.newest, u.PTS)
+	s.judgeSource(u, &p)
+	if s.vtime.Varies() && !s.varies {
+		// The rate that the sender told of was wrong: parts are planned anew, from the next segment on.
+		s.varies = true
+		s.applyLadder(s.rungs)
+	}
+	sync := u.Key
+	if !s.begun {
+		// Without IDR pictures a decoder may begin at a recovery point, or at a picture of its own.
+		if sync = u.Key || s.source.suspended && (p.Recovery || p.Intra); !sync {
+			return
+		}
+		s.begin()
+	}
+	s.offer(u)
+	s.releaseWaiting()
+	s.c.announce(s.captions.note(s.video.Codec, u))
+	if s.sup != nil && s.config.Video != nil {
+		s.coding.came(u.PTS, s.c.o.Now())
+		mine := *u
+		mine.Key = sync
+		if s.newSets && sync {
+			s.newSets = false
+			mine.Data = coding.WithConfig(s.video, u.Data)
+		}
+		s.sup.Video(&mine)
+	}
+	for _, o := range s.outputs {
+		if o.direct && o.cutter.Header().Track.Kind == media.Video {
+			direct := *u
+			direct.Duration = s.vtime.Step() // so that a part can end with this picture
+			s.cut(o, direct)
+		}
+	}
+	s.releaseAudio(false)
+}
+
+// begin starts the clock, the channel's numbering and the worker at the first unit.
+func (s *session) begin() {
+	s.begun = true
+	if s.sup == nil && s.needsWorker() {
+		s.startWorker()
+	}
+	s.c.sessionBegun(s)
+}
+
+// needsWorker reports whether there is something to decode: pictures, for rungs or for the preview, or sound.
+func (s *session) needsWorker() bool {
+	return s.config.Video != nil || len(s.config.Sound) > 0
+}
+
+func (s *session) startWorker() {
+	s.sup = worker.NewSupervisor(s.c.o.Worker, s.config, &handler{s}, s.c.o.Logger.With("channel", s.c.slug))
+}
+
+// offer shows a unit of the leading track to the clock and passes on the boundary that it opens.
+func (s *session) offer(u *media.AccessUnit) {
+	b, ok := s.clock.Offer(u)
+	if !ok {
+		return
+	}
+	if s.sup == nil && s.needsWorker() {
+		s.startWorker()
+	}
+	if s.sup != nil {
+		s.sup.Boundary(b)
+	}
+	s.c.boundary(b)
+	for _, o := range s.outputs {
+		// A segment later every encoder has put out what it held.
+		if o.r.until > 0 && b.MSN > o.r.until {
+			s.finish(o)
+			s.handOver(o)
+		}
+	}
+}
+
+// handOver lets another rendition stand in for one that was turned off, once its last segment is
+// whole: at once, since viewers of parts have less than a second in hand.
+func (s *session) handOver(o *output) {
+	if s.outputs[o.r.Name] != o {
+		return // it was done with its last segment
+	}
+	delete(s.outputs, o.r.Name)
+	s.c.retire(o.r, func(name string) bool { return s.outputs[name] != nil })
+	s.c.listVariants()
+}
+
+func (s *session) audioUnit(a *sound, u *media.AccessUnit) {
+	main := a == s.sounds[0]
+	if s.video == nil && main {
+		lead := *u
+		lead.PTS = media.Rescale(u.PTS, a.track.Timescale, media.VideoTimescale)
+		lead.DTS = lead.PTS
+		if !s.begun {
+			s.begin()
+		}
+		s.offer(&lead)
+	}
+	if !s.begun {
+		// It may belong to the picture that the session begins with, and only have come first.
+		s.waiting = append(s.waiting, waitingUnit{a, *u})
+		s.waitingBytes += len(u.Data) + unitCost
+		for s.waitingBytes > maxHeldBytes || a.seconds(u)-s.waiting[0].of.seconds(&s.waiting[0].u) > longestWait {
+			s.waitingBytes -= len(s.waiting[0].u.Data) + unitCost
+			s.waiting = s.waiting[1:]
+		}
+		return
+	}
+	if main && s.sup != nil && s.config.Audio != nil {
+		s.sup.Audio(u)
+	}
+	if o := s.outputs[a.name]; o != nil && o.direct {
+		s.hold(a.name, *u)
+	}
+	s.releaseAudio(false)
+}
+
+// seconds is the whole seconds of a unit's time.
+func (a *sound) seconds(u *media.AccessUnit) int64 { return u.PTS / a.track.Timescale }
+
+// longestWait is for how many seconds sound waits for the first picture.
+const longestWait = 5
+
+// releaseWaiting sends the sound on its way that came before the first picture.
+func (s *session) releaseWaiting() {
+	waiting := s.waiting
+	s.waiting, s.waitingBytes = nil, 0
+	for i := range waiting {
+		s.audioUnit(waiting[i].of, &waiting[i].u)
+	}
+}
+
+// hold keeps a unit of sound until the clock knows its segment: a keyframe of the source that
+// was presented before it may still be on its way.
+func (s *session) hold(name string, u media.AccessUnit) {
+	s.held = append(s.held, heldUnit{name, u})
+	s.heldBytes += len(u.Data) + unitCost
+	if s.heldBytes > maxHeldBytes {
+		s.releaseAudio(true)
+	}
+}
+
+func (s *session) releaseAudio(all bool) {
+	kept := s.held[:0]
+	s.heldBytes = 0
+	for _, h := range s.held {
+		o := s.outputs[h.name]
+		if o == nil || o.cutter.Header() == nil {
+			continue
+		}
+		pts := media.Rescale(h.u.PTS, o.cutter.Header().Track.Timescale, media.VideoTimescale)
+		if !all && s.video != nil && !s.clock.Decided(pts) {
+			kept = append(kept, h)
+			s.heldBytes += len(h.u.Data) + unitCost
+			continue
+		}
+		s.cut(o, h.u)
+	}
+	clear(s.held[len(kept):])
+	s.held = kept
+}
+
+// cut gives a unit to its rendition's cutter and publishes what that finishes.
+func (s *session) cut(o *output, u media.AccessUnit) {
+	t := &o.cutter.Header().Track
+	b, due, ok := s.clock.Lookup(media.Rescale(u.PTS, t.Timescale, media.VideoTimescale))
+	if !ok {
+		return
+	}
+	if o.r.until > 0 && b.MSN >= o.r.until {
+		s.finish(o) // what comes is behind its end
+		return
+	}
+	for _, seg := range o.cutter.Push(u, b, due, s.c.o.Now()) {
+		s.publish(o, seg)
+	}
+}
+
+func (s *session) publish(o *output, seg *segment.Segment) {
+	s.c.publish(o.r, seg)
+	if !seg.Open && o.r.until > 0 && seg.MSN+1 >= o.r.until {
+		s.handOver(o)
+	}
+	if o.direct || s.sup == nil || seg.Open {
+		return
+	}
+	// What every rendition of the worker has finished need not be repeated by another worker.
+	settled := seg.MSN + 1
+	for _, other := range s.outputs {
+		if !other.direct && other.r.until == 0 {
+			settled = min(settled, other.cutter.Floor())
+		}
+	}
+	s.sup.Settled(settled)
+}
+
+func (s *session) finish(o *output) {
+	if seg := o.cutter.Flush(); seg != nil {
+		s.publish(o, seg)
+	}
+}
+
+// close ends the run: what the source fed is published at once, what the worker still holds when
+// it has drained.
+func (s *session) close() {
+	if s.ended {
+		return
+	}
+	s.ended = true
+	s.releaseAudio(true)
+	for _, o := range s.outputs {
+		if o.direct {
+			s.finish(o)
+		}
+	}
+	s.c.position.NextMSN = max(s.c.position.NextMSN, s.clock.Next())
+	if s.sup == nil {
+		s.c.rest()
+		return
+	}
+	s.sup.Drain()
+	sup := s.sup
+	time.AfterFunc(drainWait, func() { s.dismiss(sup) })
+}
+
+// dismiss publishes the last of the worker's renditions and ends it. It takes the channel's lock.
+func (s *session) dismiss(sup *worker.Supervisor) {
+	s.c.mu.Lock()
+	if s.sup != sup {
+		s.c.mu.Unlock()
+		return
+	}
+	s.releaseAudio(true)
+	for _, o := range s.outputs {
+		s.finish(o)
+	}
+	s.sup = nil
+	s.c.rest()
+	s.c.mu.Unlock()
+	sup.Close()
+}
