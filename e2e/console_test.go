@@ -56,8 +56,8 @@ const collector = `(() => {
 		}
 		// A page that was late draws a later picture than the one it was called for.
 		const late = performance.now() > m.expectedDisplayTime + 12;
-		const readable = !late && parity === 0 && cells[0] - cells[1] > 60;
-		window.frames_.push({number: readable ? number : -1, epoch, time: m.mediaTime, height: video.videoHeight, rate: video.playbackRate});
+		const drawn = parity === 0 && cells[0] - cells[1] > 60 ? number : -1;
+		window.frames_.push({number: late ? -1 : drawn, drawn, late, epoch, time: m.mediaTime, height: video.videoHeight, rate: video.playbackRate});
 		video.requestVideoFrameCallback(look);
 	};
 	video.requestVideoFrameCallback(look);
@@ -65,6 +65,8 @@ const collector = `(() => {
 
 type shown struct {
 	Number int // -1 when the page was late to look
+	Drawn  int // what was read all the same: the picture that it was called for, or a later one
+	Late   bool
 	Time   float64
 	Epoch  int // counts the player's beginnings: each has a time line of its own
 	Height int
