@@ -45,7 +45,7 @@ func TestLadderIsEditedInTheConsole(t *testing.T) {
 	assert.Equal(t, 180, l.Rungs[1].Height, "nothing was changed")
 
 	p.setInput("180p height", "144")
-	p.click("Peak and buffer")
+	p.click("Codec, peak and buffer")
 	p.setInput("180p buffer", "500")
 	p.setInput("180p audioBitrate", "48")
 	p.click("Apply at the next segment")

@@ -259,7 +259,7 @@ func parts() error {
 		time.Sleep(5 * time.Millisecond)
 	}
 	v := c.Rendition("source").View()
-	whole := v.Snapshot.Whole()
+	whole := v.Snapshot.Listed
 	seg := whole[len(whole)-1]
 	for _, what := range []struct {
 		name, path string

@@ -19,6 +19,7 @@ import (
 	"metaplasis/internal/codec/scale"
 	"metaplasis/internal/core/avc"
 	"metaplasis/internal/core/flv"
+	"metaplasis/internal/core/hub"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/picture"
 	"metaplasis/internal/core/segment"
@@ -28,9 +29,9 @@ import (
 
 // rungs of the comparison: 720p, 480p and 360p at effort 1.
 var benchRungs = []transcode.Rung{
-	{Name: "720p", Width: 1280, Height: 720, Bitrate: 2_400_000, Peak: 2_900_000, Buffer: 1000, Effort: 1},
-	{Name: "480p", Width: 854, Height: 480, Bitrate: 1_300_000, Peak: 1_600_000, Buffer: 1000, Effort: 1},
-	{Name: "360p", Width: 640, Height: 360, Bitrate: 850_000, Peak: 1_000_000, Buffer: 1000, Effort: 1},
+	{ID: 10, Name: "720p", Codec: media.H264, Width: 1280, Height: 720, Bitrate: 2_400_000, Peak: 2_900_000, Buffer: 1000, Effort: 1},
+	{ID: 11, Name: "480p", Codec: media.H264, Width: 854, Height: 480, Bitrate: 1_300_000, Peak: 1_600_000, Buffer: 1000, Effort: 1},
+	{ID: 12, Name: "360p", Codec: media.H264, Width: 640, Height: 360, Bitrate: 850_000, Peak: 1_000_000, Buffer: 1000, Effort: 1},
 }
 
 // loadVideo returns the 1080p loop, its times on one line.
@@ -61,6 +62,7 @@ func loadVideo() (*media.Track, []media.AccessUnit, error) {
 			if err != nil {
 				return nil, nil, err
 			}
+			t.ID = 1
 			track = &t
 			continue
 		}
@@ -139,7 +141,7 @@ func bareLoop(track *media.Track, units []media.AccessUnit) (time.Duration, erro
 			buf = append(buf, sets...)
 		}
 		buf = avc.AppendAnnexB(buf, units[i].Data)
-		f, err := dec.Decode(buf, units[i].PTS)
+		f, err := dec.DecodeStream(buf, units[i].PTS)
 		if err != nil {
 			return 0, err
 		}
@@ -171,23 +173,24 @@ type counter struct {
 	done chan struct{}
 }
 
-func (*counter) Track(string, media.Track)              {}
-func (c *counter) Unit(string, media.AccessUnit)        { c.made.Add(1) }
-func (*counter) Picture([]byte)                         {}
-func (*counter) Stats(worker.Stats)                     {}
-func (*counter) Failed(string, string)                  {}
-func (*counter) Replaced(string, bool) map[string]int64 { return nil }
-func (c *counter) Drained()                             { c.once.Do(func() { close(c.done) }) }
+func (*counter) Track(media.TrackID, media.Track)              {}
+func (c *counter) Unit(media.TrackID, media.AccessUnit)        { c.made.Add(1) }
+func (*counter) Picture([]byte)                                {}
+func (*counter) Stats(worker.Stats)                            {}
+func (*counter) Failed(media.TrackID, string)                  {}
+func (*counter) Replaced(string, bool) map[media.TrackID]int64 { return nil }
+func (c *counter) Drained()                                    { c.once.Do(func() { close(c.done) }) }
 
 func wholeLadder(track *media.Track, units []media.AccessUnit) (time.Duration, error) {
 	begin := processorTime()
 	c := &counter{done: make(chan struct{})}
-	s := worker.NewSupervisor(workerCommand, transcode.Config{Video: track, Rungs: benchRungs, Keep: math.MaxInt64}, c, slog.New(slog.DiscardHandler))
+	held := hub.New(1<<30, 1<<40)
+	s := worker.NewSupervisor(workerCommand, held, 0, transcode.Config{Video: track, Rungs: benchRungs, Keep: math.MaxInt64}, c, slog.New(slog.DiscardHandler))
 	for i := range units {
 		if i%60 == 0 {
 			s.Boundary(segment.Boundary{MSN: uint64(i / 60), Start: units[i].PTS})
 		}
-		s.Video(&units[i])
+		s.Take(held.Push(track, &units[i]) + 1)
 	}
 	s.Drain()
 	select {

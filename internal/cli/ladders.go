@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -12,7 +13,9 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/ladder"
+	"metaplasis/internal/core/media"
 )
 
 func (a *app) ladders() *cobra.Command {
@@ -105,7 +108,7 @@ func (a *app) showLadder(slug string, l ladder.Ladder) {
 			sound = "AAC " + rate(r.AudioBitrate)
 		}
 		if r.Source {
-			rows = append(rows, []string{r.Name, on, "source", "source", "-", "-", "-", sound})
+			rows = append(rows, []string{r.Name, on, "source", "source", "source", "-", "-", "-", sound})
 			continue
 		}
 		r = r.WithDefaults()
@@ -115,20 +118,21 @@ func (a *app) showLadder(slug string, l ladder.Ladder) {
 			}
 			return strconv.Itoa(n)
 		}
-		rows = append(rows, []string{r.Name, on, size(r.Width) + " x " + size(r.Height), rate(r.Bitrate), rate(r.Peak),
+		rows = append(rows, []string{r.Name, on, coding.Label(cmp.Or(r.Codec, coding.Usual(media.Video))), size(r.Width) + " x " + size(r.Height), rate(r.Bitrate), rate(r.Peak),
 			fmt.Sprintf("%d ms", r.Buffer), strconv.Itoa(r.Effort), sound})
 	}
-	a.table("RUNG|STATE|SIZE|BITRATE|PEAK|BUFFER|EFFORT|SOUND", rows)
+	a.table("RUNG|STATE|CODEC|SIZE|BITRATE|PEAK|BUFFER|EFFORT|SOUND", rows)
 }
 
 // laddersRung changes one rung, or adds it.
 func (a *app) laddersRung() *cobra.Command {
 	var r ladder.Rung
+	var codec string
 	c := &cobra.Command{
 		Use: "rung CHANNEL RUNG", Short: "Change one rung, or add it", Args: exactly("CHANNEL",
 			"RUNG"), ValidArgsFunction: a.completeChannels,
 		Long:    "Change what is given of one rung, or add it at the end of the ladder.",
-		Example: "  metaplasis ladders rung start-line 480p --bitrate 1500000\n  metaplasis ladders rung start-line 240p --on=false\n  metaplasis ladders rung start-line 144p --height 144 --bitrate 200000",
+		Example: "  metaplasis ladders rung start-line 480p --bitrate 1500000\n  metaplasis ladders rung start-line 240p --on=false\n  metaplasis ladders rung start-line 144p --height 144 --bitrate 200000\n  metaplasis ladders rung start-line 480p-vp9 --codec vp9 --height 480 --bitrate 900000",
 		RunE: func(c *cobra.Command, args []string) error {
 			l, err := a.client().Ladder(c.Context(), args[0])
 			if err != nil {
@@ -164,6 +168,8 @@ func (a *app) laddersRung() *cobra.Command {
 					to.Buffer = r.Buffer
 				case "effort":
 					to.Effort = r.Effort
+				case "codec":
+					to.Codec = media.Codec(codec)
 				case "audio":
 					to.AudioBitrate = r.AudioBitrate
 				}
@@ -180,6 +186,7 @@ func (a *app) laddersRung() *cobra.Command {
 	f.Int64Var(&r.Peak, "peak", 0, "highest bits a second; 0 is 1.2 times the bitrate")
 	f.IntVar(&r.Buffer, "buffer", 0, "decoder buffer in milliseconds; 0 is 1000")
 	f.IntVar(&r.Effort, "effort", 0, "1 (least processor time) to 9 (best picture); 0 is 2")
+	f.StringVar(&codec, "codec", "", fmt.Sprintf("codec of the pictures: %v; none is the first", coding.Encoded(media.Video)))
 	f.Int64Var(&r.AudioBitrate, "audio", 0, "encode sound as AAC at bits a second; 0 passes the source through")
 	return c
 }

@@ -34,7 +34,7 @@ const workerName = "worker"
 // workerCommand is the child process of a channel; people have no use for it.
 func (a *app) workerCommand() *cobra.Command {
 	return &cobra.Command{Use: workerName, Hidden: true, Args: cobra.NoArgs, RunE: func(*cobra.Command, []string) error {
-		return worker.Run(os.NewFile(3, "socket"))
+		return worker.Run()
 	}}
 }
 

@@ -32,6 +32,7 @@ import (
 	"time"
 
 	"metaplasis/internal/origin"
+	"metaplasis/internal/present"
 )
 
 // Content types (RFC 8216, 4; RFC 4337; ISO/IEC 23009-1, annex C; RFC 3555).
@@ -199,7 +200,7 @@ func (q *request) plain() bool {
 }
 
 // sendDoc answers with a text, compressed when the viewer takes that.
-func (q *request) sendDoc(d *origin.Doc, contentType, cache string, modified time.Time) {
+func (q *request) sendDoc(d *present.Doc, contentType, cache string, modified time.Time) {
 	q.w.Header()["Vary"] = varyCoding
 	if takesGzip(q.r.Header.Get("Accept-Encoding")) {
 		b, etag := d.Gzip()

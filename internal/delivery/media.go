@@ -11,10 +11,11 @@ import (
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/present"
 )
 
 // media answers for headers, segments, parts and other wrappings of segments.
-func (q *request) media(rend *origin.Rendition, v *origin.View) {
+func (q *request) media(rend *origin.Rendition, v *present.View) {
 	q.here("", true)
 	if h := findHeader(v.Snapshot, q.file); h != nil {
 		q.kind = "header"
@@ -61,9 +62,9 @@ func (q *request) media(rend *origin.Rendition, v *origin.View) {
 }
 
 // prefixOf is what the names of a view's segments begin with.
-func prefixOf(v *origin.View) string {
-	if n := len(v.Snapshot.All); n > 0 {
-		return v.Snapshot.All[n-1].Prefix
+func prefixOf(v *present.View) string {
+	if s := v.Snapshot.Newest(); s != nil {
+		return s.Prefix
 	}
 	return ""
 }
@@ -83,7 +84,7 @@ func (q *request) redirect(prefix string) {
 }
 
 // lookup finds a segment among those in memory, or says why not.
-func (q *request) lookup(v *origin.View, msn uint64) (seg *segment.Segment, answered bool) {
+func (q *request) lookup(v *present.View, msn uint64) (seg *segment.Segment, answered bool) {
 	seg, gone := v.Snapshot.Find(msn)
 	switch {
 	case gone:
@@ -97,20 +98,20 @@ func (q *request) lookup(v *origin.View, msn uint64) (seg *segment.Segment, answ
 }
 
 // isNext reports whether a segment is the one that comes next, so that it pays to wait for it.
-func isNext(v *origin.View, msn uint64) bool {
-	n := len(v.Snapshot.All)
-	return n > 0 && !v.Retired && msn == v.Snapshot.All[n-1].MSN+1
+func isNext(v *present.View, msn uint64) bool {
+	s := v.Snapshot.Newest()
+	return s != nil && !v.Retired && msn == s.MSN+1
 }
 
 // segment sends a whole segment, or one that is being made, part by part as they come.
-func (q *request) segment(rend *origin.Rendition, v *origin.View, msn uint64) {
+func (q *request) segment(rend *origin.Rendition, v *present.View, msn uint64) {
 	seg, answered := q.lookup(v, msn)
 	if answered {
 		return
 	}
 	if seg == nil && isNext(v, msn) && !v.Ended() {
 		q.kind = "segment-early"
-		v = q.await(rend, v, v.TargetDuration()+time.Second, func(v *origin.View) bool {
+		v = q.await(rend, v, v.TargetDuration()+time.Second, func(v *present.View) bool {
 			s, _ := v.Snapshot.Find(msn)
 			return s != nil
 		})
@@ -223,7 +224,7 @@ func (q *request) sendSegment(seg *segment.Segment) {
 // follow sends an open segment, or a range that reaches into what is still to come, as it grows
 // (RFC 8673). A segment that does not become whole breaks the connection off, so that no cache keeps a
 // torso.
-func (q *request) follow(rend *origin.Rendition, v *origin.View, seg *segment.Segment, from, to int64, ranged bool) {
+func (q *request) follow(rend *origin.Rendition, v *present.View, seg *segment.Segment, from, to int64, ranged bool) {
 	h := q.w.Header()
 	h.Set("Content-Type", contentType(q.file, seg.Header.Track.Kind == media.Audio))
 	h["Cache-Control"] = cacheAlways
@@ -311,7 +312,7 @@ func (q *request) breakOff(clean bool) {
 }
 
 // part sends a part, waiting for it when it is the next one, as the playlist hints.
-func (q *request) part(rend *origin.Rendition, v *origin.View, msn uint64, part int) {
+func (q *request) part(rend *origin.Rendition, v *present.View, msn uint64, part int) {
 	seg, answered := q.lookup(v, msn)
 	if answered {
 		return
@@ -319,7 +320,7 @@ func (q *request) part(rend *origin.Rendition, v *origin.View, msn uint64, part 
 	expected := seg == nil && part == 0 && isNext(v, msn) || seg != nil && seg.Open && part == len(seg.Parts)
 	if expected && !v.Ended() {
 		q.kind = "part-hinted"
-		v = q.await(rend, v, waitSpans*v.TargetDuration(), func(v *origin.View) bool {
+		v = q.await(rend, v, waitSpans*v.TargetDuration(), func(v *present.View) bool {
 			s, gone := v.Snapshot.Find(msn)
 			return gone || s != nil && (len(s.Parts) > part || !s.Open) || v.Ended()
 		})
@@ -340,7 +341,7 @@ func (q *request) part(rend *origin.Rendition, v *origin.View, msn uint64, part 
 }
 
 // wrapped sends a segment in another container. It is made at its first request.
-func (q *request) wrapped(rend *origin.Rendition, v *origin.View, msn uint64) {
+func (q *request) wrapped(rend *origin.Rendition, v *present.View, msn uint64) {
 	seg, answered := q.lookup(v, msn)
 	if answered {
 		return
@@ -367,8 +368,11 @@ func findHeader(s *segment.Snapshot, name string) *segment.Header {
 	if !strings.HasPrefix(name, headerPrefix) {
 		return nil
 	}
-	for i := len(s.All) - 1; i >= 0; i-- {
-		if h := s.All[i].Header; h.Name == name {
+	if s.Open != nil && s.Open.Header.Name == name {
+		return s.Open.Header
+	}
+	for i := len(s.Held) - 1; i >= 0; i-- {
+		if h := s.Held[i].Header; h.Name == name {
 			return h
 		}
 	}

@@ -9,6 +9,7 @@ import (
 
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/present"
 )
 
 // wrappings are the media playlists of a rendition.
@@ -111,7 +112,7 @@ const (
 	holdAtStart = 8 * time.Second
 )
 
-func (q *request) playlist(rend *origin.Rendition, v *origin.View, w hls.Wrapping) {
+func (q *request) playlist(rend *origin.Rendition, v *present.View, w hls.Wrapping) {
 	d := wanted{part: -1}
 	if q.r.URL.RawQuery != "" && w == hls.CMAF {
 		d = readDirectives(q.r.URL.RawQuery)
@@ -137,7 +138,7 @@ func (q *request) playlist(rend *origin.Rendition, v *origin.View, w hls.Wrappin
 			return
 		}
 		target := v.TargetDuration()
-		if v = q.await(rend, v, waitSpans*target, func(v *origin.View) bool {
+		if v = q.await(rend, v, waitSpans*target, func(v *present.View) bool {
 			return v.Ended() ||
 				v.Has(d.msn, d.part)
 		}); v == nil {
@@ -148,15 +149,15 @@ func (q *request) playlist(rend *origin.Rendition, v *origin.View, w hls.Wrappin
 	}
 	// Who does not ask for parts begins with a whole segment and a little more, so that the next one is
 	// there in time.
-	enough := (*origin.View).ShowsWhole
+	enough := (*present.View).ShowsWhole
 	if q.r.Header.Get("Range") != "" {
 		// Who reads a playlist by ranges of bytes, as media elements do, reads it as any file and knows
 		// nothing of parts. Such players lose their place in a list that is shorter than the hold-back.
-		enough = (*origin.View).HoldsBack
+		enough = (*present.View).HoldsBack
 	}
 	if !d.blocks && !enough(v) {
 		q.kind = "playlist-early"
-		if v = q.await(rend, v, holdAtStart, func(v *origin.View) bool { return v.Ended() || enough(v) }); v == nil {
+		if v = q.await(rend, v, holdAtStart, func(v *present.View) bool { return v.Ended() || enough(v) }); v == nil {
 			return
 		}
 	}
@@ -171,8 +172,8 @@ func (q *request) playlist(rend *origin.Rendition, v *origin.View, w hls.Wrappin
 
 // await returns the first view that a condition holds for. When none comes in time, or too many
 // wait already, it answers 503 and returns nil.
-func (q *request) await(rend *origin.Rendition, v *origin.View, limit time.Duration,
-	ok func(*origin.View) bool) *origin.View {
+func (q *request) await(rend *origin.Rendition, v *present.View, limit time.Duration,
+	ok func(*present.View) bool) *present.View {
 	if ok(v) {
 		return v
 	}

@@ -21,17 +21,18 @@ var floors = map[string]float64{
 	"internal/core/media": 0, "internal/core/bits": 0, "internal/core/picture": 0,
 	"internal/core/avc": 1, "internal/core/aac": 1, "internal/core/amf": 1, "internal/core/id3": 1, "internal/core/captions": 1, "internal/core/scte35": 1,
 	"internal/core/hevc": 1, "internal/core/vp9": 1, "internal/core/av1": 1, "internal/core/opus": 1, "internal/core/ac3": 1,
-	"internal/core/coding": 1.5,
-	"internal/core/flv":    2, "internal/core/bmff": 2, "internal/core/timeline": 2, "internal/core/rtmp": 2, "internal/core/ts": 2,
+	"internal/core/coding": 1.5, "internal/core/hub": 1.5,
+	"internal/core/flv": 2, "internal/core/bmff": 2, "internal/core/timeline": 2, "internal/core/rtmp": 2, "internal/core/ts": 2,
 	"internal/core/ladder": 3, "internal/core/segment": 3,
 	"internal/codec/h264dec": 4, "internal/codec/h264enc": 4, "internal/codec/aacdec": 4, "internal/codec/aacenc": 4, "internal/codec/scale": 4,
 	"internal/codec/vp9enc": 4, "internal/codec/av1enc": 4, "internal/codec/hevcenc": 4, "internal/codec/opusenc": 4,
+	"internal/codec":    4.5,
 	"internal/core/hls": 4, "internal/core/dash": 4,
 	"internal/core/transcode": 5, "internal/core/inspect": 5,
 	"internal/network": 5,
 	"internal/worker":  6, "internal/contribution/rtmp": 6, "internal/contribution/file": 6,
 	"internal/contribution/tracks": 5, "internal/onward/rtmp": 6,
-	"internal/origin": 7, "internal/records": 7, "internal/camera": 7,
+	"internal/present": 6.5, "internal/origin": 7, "internal/records": 7, "internal/camera": 7,
 	"internal/delivery": 8, "internal/inspector": 7, "internal/control/api": 8, "internal/control/client": 8, "internal/control": 8,
 	"demo": 8, "demo/feeds": 8, "web": 8,
 	"internal/service": 9, "internal/viewer": 9,
@@ -43,7 +44,6 @@ var floors = map[string]float64{
 // neighbours are the pairs on one floor that may meet.
 var neighbours = map[[2]string]bool{
 	{"internal/core/bits", "internal/core/media"}:       true,
-	{"internal/codec/scale", "internal/codec/h264dec"}:  true,
 	{"internal/control", "internal/control/api"}:        true,
 	{"internal/control/client", "internal/control/api"}: true,
 }
@@ -98,7 +98,7 @@ var codecNames = map[string]bool{"H264": true, "HEVC": true, "VP9": true, "AV1":
 // knowsCodecs are the packages above the table of codecs that may know them: what decodes and encodes,
 // the demo, and the inspector for its rules on transport streams.
 func knowsCodecs(dir string) bool {
-	return strings.HasPrefix(dir, "internal/codec/") || dir == "internal/core/transcode" || dir == "internal/core/inspect" ||
+	return strings.HasPrefix(dir, "internal/codec/") || dir == "internal/codec" || dir == "internal/core/inspect" ||
 		strings.HasPrefix(dir, "demo") || strings.HasPrefix(dir, "e2e")
 }
 

@@ -11,9 +11,11 @@ import (
 	"time"
 
 	"metaplasis/internal/core/hls"
+	"metaplasis/internal/core/hub"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
+	"metaplasis/internal/present"
 )
 
 const (
@@ -21,8 +23,6 @@ const (
 	// that is away for long does no harm. So many breaks are reserved too.
 	lease      = 4096
 	breakLease = 64
-	// startBelow is the bitrate that a player is assumed to manage before it has measured.
-	startBelow = 2_500_000
 )
 
 // LastFeed is how the newest feed of a channel ended.
@@ -45,22 +45,24 @@ type Channel struct {
 	epoch   time.Time // wall clock at media time 0
 	created time.Time
 
-	renditions atomic.Pointer[map[string]*Rendition] // replaced whole
-	documents  atomic.Pointer[map[string]*Doc]       // by file name
-	sounds     atomic.Pointer[map[string]string]     // the audio rendition of each rung
-	names      atomic.Pointer[map[string]bool]       // the files that the settings promise
+	renditions atomic.Pointer[map[string]*Rendition]   // replaced whole
+	documents  atomic.Pointer[map[string]*present.Doc] // by file name
+	sounds     atomic.Pointer[map[string]string]       // the audio rendition of each rung
+	names      atomic.Pointer[map[string]bool]         // the files that the settings promise
 	picture    atomic.Pointer[Picture]
 	camera     atomic.Pointer[media.SendClock]
 	life       atomic.Int64 // segment length, milliseconds
+	hub        *hub.Hub     // the newest access units of the source and of all renditions
 
 	mu          sync.Mutex
 	settings    Settings
 	position    Position
-	reserved    Position // what is below is safe after a crash
-	asked       Position // what the keeper was asked to store last
-	incarnation string   // of the addresses: bytes of another one never have the same
-	breaks      []uint64 // numbers of the segments that carry a discontinuity, since this process began
-	base        uint64   // discontinuities before this process began
+	reserved    Position                 // what is below is safe after a crash
+	asked       Position                 // what the keeper was asked to store last
+	incarnation string                   // of the addresses: bytes of another one never have the same
+	breaks      []uint64                 // numbers of the segments that carry a discontinuity, since this process began
+	base        uint64                   // discontinuities before this process began
+	trackIDs    map[string]media.TrackID // of renditions, by their names
 	session     *session
 	feed        *Feed
 	// what keeps file inputs from playing, by their files
@@ -75,11 +77,9 @@ type Channel struct {
 	playing       NowPlaying
 	cover         string // media type of its picture
 	markerCount   int
-	shown         []offer
-	alternates    []alternate // tracks of sound beside the main one
-	periods       []period
-	counted       []period // of the manifest that counts segments
-	scanned       uint64   // segments below are in periods
+	shown         []present.Offer
+	alternates    []present.Alternate // tracks of sound beside the main one
+	periods       present.Periods
 	listed        bool     // playlists were shown, with a target duration that may not change any more
 	distance      int64    // of the source's keyframes in the run before, ticks of media.VideoTimescale
 	wholeShown    bool     // players of whole segments have had enough to begin with
@@ -98,7 +98,7 @@ type Channel struct {
 func newChannel(o *Origin, s Settings, created time.Time, at Position) *Channel {
 	c := &Channel{o: o, slug: s.Slug, epoch: created, created: created, settings: s, position: at, reserved: at, asked: at,
 		base:          at.Discontinuities,
-		inputProblems: map[string]string{}}
+		inputProblems: map[string]string{}, trackIDs: map[string]media.TrackID{}, hub: hub.New(hubBytes, s.hubSpan())}
 	c.reincarnate()
 	c.renditions.Store(&map[string]*Rendition{})
 	c.life.Store(s.SegmentMillis)
@@ -158,6 +158,7 @@ func (c *Channel) Apply(s Settings) error {
 	names := s.names()
 	c.names.Store(&names)
 	c.life.Store(s.SegmentMillis)
+	c.hub.Limit(hubBytes, s.hubSpan())
 	for _, r := range *c.renditions.Load() {
 		r.window.Resize(s.Window)
 	}
@@ -206,6 +207,29 @@ func (c *Channel) rendition(name string) *Rendition {
 	return r
 }
 
+// firstRendition is the first track of a channel that is a rendition: tracks of feeds have lower ids.
+const firstRendition media.TrackID = 1 << 20
+
+// trackOf returns the track in the channel's hub of what the worker makes for a rendition. It stays the same.
+func (c *Channel) trackOf(name string) media.TrackID {
+	id, known := c.trackIDs[name]
+	if !known {
+		id = firstRendition + media.TrackID(len(c.trackIDs))
+		c.trackIDs[name] = id
+	}
+	return id
+}
+
+// nameOf returns the rendition of a track, "" when there is none.
+func (c *Channel) nameOf(id media.TrackID) string {
+	for name, of := range c.trackIDs {
+		if of == id {
+			return name
+		}
+	}
+	return ""
+}
+
 func (c *Channel) newWindow() *segment.Window {
 	return segment.NewWindow(c.settings.Window, runs{c})
 }
@@ -224,11 +248,10 @@ func (r runs) Begins(msn uint64) bool { return slices.Contains(r.c.breaks, msn) 
 func (c *Channel) retire(r *Rendition, on func(name string) bool) {
 	rends := *c.renditions.Load()
 	track := func(r *Rendition) (media.Track, bool) {
-		v := r.View()
-		if v == nil || len(v.Snapshot.All) == 0 {
-			return media.Track{}, false
+		if v := r.View(); v != nil {
+			return v.Track()
 		}
-		return v.Snapshot.All[len(v.Snapshot.All)-1].Header.Track, true
+		return media.Track{}, false
 	}
 	mine, known := track(r)
 	var best *Rendition
@@ -340,22 +363,7 @@ func (c *Channel) rest() {
 			r.render(c, true)
 		}
 	}
-	for _, list := range [][]period{c.periods, c.counted} {
-		n := len(list)
-		if n == 0 || list[n-1].end > 0 {
-			continue
-		}
-		for _, o := range c.shown {
-			for _, v := range []*View{o.video, o.sound} {
-				if v == nil {
-					continue
-				}
-				if w := v.Snapshot.Whole(); len(w) > 0 {
-					list[n-1].end = max(list[n-1].end, w[len(w)-1].Start+w[len(w)-1].Duration)
-				}
-			}
-		}
-	}
+	c.periods.Close(c.shown)
 	c.describe()
 }
 
@@ -378,16 +386,20 @@ func (c *Channel) reports(r *Rendition) []hls.Report {
 }
 
 // viewOf returns a rendition's view and track once it has segments and is not retired.
-func (c *Channel) viewOf(rends map[string]*Rendition, name string) (*View, media.Track) {
+func (c *Channel) viewOf(rends map[string]*Rendition, name string) (*present.View, media.Track) {
 	r := rends[name]
 	if r == nil {
 		return nil, media.Track{}
 	}
 	v := r.View()
-	if v == nil || v.Retired || len(v.Snapshot.All) == 0 || c.documents.Load() == nil && !v.Shows() {
+	if v == nil || v.Retired || c.documents.Load() == nil && !v.Shows() {
 		return nil, media.Track{}
 	}
-	return v, v.Snapshot.All[len(v.Snapshot.All)-1].Header.Track
+	t, known := v.Track()
+	if !known {
+		return nil, media.Track{}
+	}
+	return v, t
 }
 
 // event hands an event to the keeper, without waiting for it.
@@ -408,7 +420,7 @@ func (c *Channel) startSession(video *media.Track, sounds []*media.Track, first 
 	}
 	if !wanted.Equal(c.epoch) {
 		// What is in the windows is told by another clock: they begin anew.
-		c.epoch, c.lastEnd, c.periods, c.counted, c.shown, c.wholeShown, c.listed = wanted, 0, nil, nil, nil, false, false
+		c.epoch, c.lastEnd, c.periods, c.shown, c.wholeShown, c.listed = wanted, 0, present.Periods{}, nil, false, false
 		c.reincarnate()
 		gone := *c.renditions.Load()
 		c.renditions.Store(&map[string]*Rendition{})
@@ -494,9 +506,9 @@ func (c *Channel) Offered() []string {
 	defer c.mu.Unlock()
 	var out []string
 	for _, o := range c.shown {
-		name := o.name
-		if o.video == nil {
-			name = o.soundName
+		name := o.Name
+		if o.Video == nil {
+			name = o.SoundName
 		}
 		if !slices.Contains(out, name) {
 			out = append(out, name)

@@ -71,7 +71,7 @@ func problems(c *origin.Channel) string {
 
 func segments(c *origin.Channel, rendition string) int {
 	if r := c.Rendition(rendition); r != nil && r.View() != nil {
-		return len(r.View().Snapshot.All)
+		return len(r.View().Snapshot.All())
 	}
 	return 0
 }
@@ -114,7 +114,7 @@ func TestConfigurations(t *testing.T) {
 	f := make1(t, "configuration that differs each 2 s")
 	r.pour("start-line", f.Configs, f.Media)
 	r.eventually("segments", func() bool { return segments(c, "source") > 3 && segments(c, "low") > 2 })
-	for _, s := range c.Rendition("source").View().Snapshot.All {
+	for _, s := range c.Rendition("source").View().Snapshot.All() {
 		assert.False(t, s.Discontinuity)
 	}
 	assert.False(t, r.keep.has("feed-changed"))
@@ -135,7 +135,7 @@ func TestConfigurations(t *testing.T) {
 	r.eventually("the change", func() bool { return r.keep.has("feed-changed") })
 	r.eventually("both sizes", func() bool {
 		widths := map[int]bool{}
-		for _, s := range c.Rendition("source").View().Snapshot.All {
+		for _, s := range c.Rendition("source").View().Snapshot.All() {
 			widths[s.Header.Track.Width] = true
 		}
 		return widths[320] && widths[240]
@@ -205,7 +205,7 @@ func TestFeedFasterThanRealTimeIsHeld(t *testing.T) {
 	f = begin()
 	frames(f, 0)
 	f.End("test")
-	all := c.Rendition("audio").View().Snapshot.All
+	all := c.Rendition("audio").View().Snapshot.All()
 	last := all[len(all)-1]
 	ahead := time.Duration(last.Start+last.Duration)*time.Second/media.VideoTimescale - now.Sub(c.Created())
 	assert.Less(t, ahead, origin.DefaultBurst+time.Second, "the clock of the channel does not run away")
@@ -240,7 +240,7 @@ func TestStampsThatGoBack(t *testing.T) {
 			assert.False(t, r.keep.has("timestamps-jumped"), fmt.Sprint(back))
 		}
 		end := int64(-1)
-		for _, s := range c.Rendition("source").View().Snapshot.All {
+		for _, s := range c.Rendition("source").View().Snapshot.All() {
 			assert.GreaterOrEqual(t, s.Start, end, "media time goes on")
 			end = s.Start
 		}

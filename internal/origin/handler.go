@@ -16,30 +16,44 @@ func (h *handler) lock() func() {
 	return h.s.c.mu.Unlock
 }
 
+// output returns the rendition of a track, nil when it is none that the worker makes.
+func (s *session) output(id media.TrackID) *output {
+	for _, o := range s.outputs {
+		if o.id == id && !o.direct {
+			return o
+		}
+	}
+	return nil
+}
+
 // Track implements worker.Handler.
-func (h *handler) Track(name string, t media.Track) {
+func (h *handler) Track(id media.TrackID, t media.Track) {
 	defer h.lock()()
-	if o := h.s.outputs[name]; o != nil && !o.direct {
+	if o := h.s.output(id); o != nil {
 		h.s.setTrack(o, t)
 		h.s.c.listVariants()
 	}
 }
 
 // Unit implements worker.Handler.
-func (h *handler) Unit(name string, u media.AccessUnit) {
+func (h *handler) Unit(id media.TrackID, u media.AccessUnit) {
 	defer h.lock()()
-	o := h.s.outputs[name]
-	if o == nil || o.direct || o.cutter.Header() == nil {
+	s := h.s
+	o := s.output(id)
+	if o == nil || o.cutter.Header() == nil {
 		return
 	}
-	if o.cutter.Header().Track.Kind == media.Audio {
-		h.s.hold(name, u)
-		h.s.releaseAudio(false)
+	t := &o.cutter.Header().Track
+	if t.Kind == media.Audio {
+		s.c.hub.Push(t, &u)
+		s.hold(o.r.Name, u)
+		s.releaseAudio(false)
 		return
 	}
-	h.s.coding.back(name, u.PTS, h.s.c.o.Now())
-	h.s.addCaptions(o, &u)
-	h.s.cut(o, u)
+	s.coding.back(o.r.Name, u.PTS, s.c.o.Now())
+	s.addCaptions(o, &u)
+	s.c.hub.Push(t, &u)
+	s.cut(o, u)
 }
 
 // Picture implements worker.Handler.
@@ -53,15 +67,16 @@ func (h *handler) Stats(st worker.Stats) {
 
 // Failed implements worker.Handler: a rendition that cannot be made is given up, and the others go on
 // without waiting for it.
-func (h *handler) Failed(name, text string) {
+func (h *handler) Failed(id media.TrackID, text string) {
 	defer h.lock()()
 	s := h.s
 	const do = "Change the rung's settings, or turn it off; the other rungs go on."
-	if name == "" {
+	if id == 0 {
 		s.c.event(Failure, "transcoding-failed", "The worker could not go on as it should: "+text,
 			"Look at the machine's memory and at the feed's encoder.")
 		return
 	}
+	name := s.c.nameOf(id)
 	for _, r := range s.rungs {
 		if r.Name != name && s.soundName(&r) != name {
 			continue
@@ -76,17 +91,17 @@ func (h *handler) Failed(name, text string) {
 }
 
 // Replaced implements worker.Handler.
-func (h *handler) Replaced(why string, repeats bool) map[string]int64 {
+func (h *handler) Replaced(why string, repeats bool) map[media.TrackID]int64 {
 	unlock := h.lock()
 	s := h.s
-	resume := map[string]int64{}
-	for name, o := range s.outputs {
+	resume := map[media.TrackID]int64{}
+	for _, o := range s.outputs {
 		if o.direct {
 			continue
 		}
 		from := o.cutter.Discard()
 		if from > 0 {
-			resume[name] = from
+			resume[o.id] = from
 		} else if b, ok := s.clock.Start(o.cutter.Floor()); ok {
 			from = b
 		}

@@ -124,12 +124,16 @@ func (c *Channel) Markers() []Marker {
 	return append([]Marker{}, c.markers...)
 }
 
-// markersWithin returns the markers that are not over before a list of segments begins.
-func (c *Channel) markersWithin(list []*segment.Segment) (out []Marker) {
-	if len(list) == 0 {
+// markersWithin returns the markers that are not over before what a playlist shows begins.
+func (c *Channel) markersWithin(s *segment.Snapshot) (out []Marker) {
+	first := s.Open
+	if len(s.Listed) > 0 {
+		first = s.Listed[0]
+	}
+	if first == nil {
 		return nil
 	}
-	begin := hls.WallClock(c.epoch, list[0].Start)
+	begin := hls.WallClock(c.epoch, first.Start)
 	for _, m := range c.markers {
 		if m.At.Add(time.Duration(m.DurationMillis) * time.Millisecond).Before(begin) {
 			continue
@@ -139,8 +143,8 @@ func (c *Channel) markersWithin(list []*segment.Segment) (out []Marker) {
 	return out
 }
 
-func (c *Channel) rangesWithin(list []*segment.Segment) (out []hls.DateRange) {
-	for _, m := range c.markersWithin(list) {
+func (c *Channel) rangesWithin(s *segment.Snapshot) (out []hls.DateRange) {
+	for _, m := range c.markersWithin(s) {
 		r := hls.DateRange{ID: m.ID, Class: m.Class, Start: m.At, Duration: -1, Planned: -1}
 		if m.DurationMillis > 0 {
 			if r.Duration = time.Duration(m.DurationMillis) * time.Millisecond; m.Splice != nil && !m.Returned {

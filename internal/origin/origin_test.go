@@ -37,7 +37,7 @@ const workerMark = "METAPLASIS_TEST_WORKER"
 // TestMain lets the test binary be its own worker process.
 func TestMain(m *testing.M) {
 	if os.Getenv(workerMark) != "" {
-		if err := worker.Run(os.NewFile(3, "socket")); err != nil {
+		if err := worker.Run(); err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			os.Exit(1)
 		}
@@ -178,7 +178,7 @@ func last(c *origin.Channel, name string) uint64 {
 	if r == nil || r.View() == nil {
 		return 0
 	}
-	all := r.View().Snapshot.All
+	all := r.View().Snapshot.All()
 	return all[len(all)-1].MSN
 }
 
@@ -323,7 +323,7 @@ func TestTracksThatChangeBeginANewRun(t *testing.T) {
 	f.End("test")
 	r.eventually("both", func() bool { return last(c, "source") >= 6 })
 	var sizes []int
-	all := c.Rendition("source").View().Snapshot.All
+	all := c.Rendition("source").View().Snapshot.All()
 	for _, s := range all {
 		if n := len(sizes); n == 0 || sizes[n-1] != s.Header.Track.Height {
 			sizes = append(sizes, s.Header.Track.Height)
@@ -348,7 +348,7 @@ func TestSparseKeyframesAreTold(t *testing.T) {
 	require.NotEmpty(t, st.Problems)
 	assert.Contains(t, st.Problems[0].Text, "Set the encoder's keyframe (IDR) interval to 500 ms (15 frames)")
 	f.End("test")
-	for _, s := range c.Rendition("source").View().Snapshot.All {
+	for _, s := range c.Rendition("source").View().Snapshot.All() {
 		assert.EqualValues(t, 2*media.VideoTimescale, s.Duration)
 	}
 	assert.LessOrEqual(t, st.Memory, st.MemoryBound)

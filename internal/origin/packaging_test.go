@@ -48,12 +48,12 @@ func newPacker(t testing.TB, set Settings, renditions int) *packer {
 	c.session = p.s
 	for n := range renditions {
 		name := string(rune('a' + n))
-		out := &output{direct: true, r: c.rendition(name)}
+		out := &output{direct: true, id: c.trackOf(name), r: c.rendition(name)}
 		p.s.outputs[name] = out
 		p.s.setTrack(out, p.video)
 		c.onAir = append(c.onAir, ladder.Rung{Name: name, On: true, Source: true})
 	}
-	out := &output{direct: true, r: c.rendition("audio")}
+	out := &output{direct: true, id: c.trackOf("audio"), r: c.rendition("audio")}
 	p.s.outputs["audio"] = out
 	p.s.setTrack(out, p.sound)
 	return p
@@ -102,6 +102,6 @@ func TestMemoryStaysWithinItsBound(t *testing.T) {
 	require.Positive(t, st.Memory)
 	require.Less(t, st.Memory, bound)
 	for _, r := range *p.c.renditions.Load() {
-		require.LessOrEqual(t, len(r.View().Snapshot.All), segment.Retained(4)+1)
+		require.LessOrEqual(t, len(r.View().Snapshot.All()), segment.Retained(4)+1)
 	}
 }

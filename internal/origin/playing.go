@@ -8,6 +8,7 @@ import (
 	"metaplasis/internal/core/bmff"
 	"metaplasis/internal/core/id3"
 	"metaplasis/internal/core/ladder"
+	"metaplasis/internal/present"
 )
 
 // NowPlaying is what a channel says of its programme, as timed metadata in the media itself.
@@ -65,5 +66,5 @@ func (c *Channel) messages(msn uint64) []bmff.Message {
 	if msn%uint64(c.settings.CoverEvery) == 0 {
 		t.Picture, t.PictureType = c.playing.Picture, c.cover
 	}
-	return []bmff.Message{{Scheme: id3Scheme, Duration: 0xffffffff, ID: uint32(msn), Data: t.Marshal()}}
+	return []bmff.Message{{Scheme: present.ID3Scheme, Duration: 0xffffffff, ID: uint32(msn), Data: t.Marshal()}}
 }

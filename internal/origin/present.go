@@ -1,25 +1,17 @@
 package origin
 
 import (
+	"slices"
 	"time"
 
 	"metaplasis/internal/core/hls"
-	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/segment"
+	"metaplasis/internal/present"
 )
 
-// offer is a rung that viewers can play now: its video, its sound, or both.
-type offer struct {
-	name         string
-	rung         ladder.Rung
-	video, sound *View
-	videoTrack   media.Track
-	soundTrack   media.Track
-	soundName    string
-}
-
 // offers lists the rungs that can be played, and whether one is missing that should be there.
-func (c *Channel) offers() (out []offer, missing bool) {
+func (c *Channel) offers() (out []present.Offer, missing bool) {
 	rends := *c.renditions.Load()
 	for _, r := range c.onAir {
 		if !r.On {
@@ -28,49 +20,25 @@ func (c *Channel) offers() (out []offer, missing bool) {
 		if c.session.refused(r) != "" {
 			continue
 		}
-		o := offer{name: r.Name, rung: r.WithDefaults()}
+		o := present.Offer{Name: r.Name, Rung: r.WithDefaults()}
 		if c.session.main() != nil {
-			o.soundName = c.session.soundName(&r)
-			if o.sound, o.soundTrack = c.viewOf(rends, o.soundName); o.sound == nil {
+			o.SoundName = c.session.soundName(&r)
+			if o.Sound, o.SoundTrack = c.viewOf(rends, o.SoundName); o.Sound == nil {
 				missing = true
 				continue
 			}
 		}
 		if c.session.video != nil {
-			if o.video, o.videoTrack = c.viewOf(rends, r.Name); o.video == nil {
+			if o.Video, o.VideoTrack = c.viewOf(rends, r.Name); o.Video == nil {
 				missing = true
 				continue
 			}
 		}
-		if o.video != nil || o.sound != nil {
+		if o.Video != nil || o.Sound != nil {
 			out = append(out, o)
 		}
 	}
 	return out, missing
-}
-
-// choose returns the offers of a selection; of all rungs with nil.
-func choose(all []offer, s *Selection) (out []offer) {
-	sounds := map[string]bool{}
-	for _, o := range all {
-		switch {
-		case s == nil:
-			out = append(out, o)
-		case s.SoundOnly:
-			if o.sound != nil && !sounds[o.soundName] {
-				sounds[o.soundName] = true
-				o.video = nil
-				out = append(out, o)
-			}
-		default:
-			for _, name := range s.Rungs {
-				if name == o.name {
-					out = append(out, o)
-				}
-			}
-		}
-	}
-	return out
 }
 
 // listVariants renders what names renditions: multivariant playlists and manifests. A rung
@@ -87,9 +55,9 @@ func (c *Channel) listVariants() {
 	}
 	sounds := map[string]string{}
 	for _, o := range all {
-		sounds[o.name] = o.soundName
-		if o.video == nil {
-			sounds[o.soundName] = o.soundName
+		sounds[o.Name] = o.SoundName
+		if o.Video == nil {
+			sounds[o.SoundName] = o.SoundName
 		}
 	}
 	c.sounds.Store(&sounds)
@@ -97,94 +65,106 @@ func (c *Channel) listVariants() {
 	c.describe()
 }
 
-// alternate is a track of sound beside the main one.
-type alternate struct {
-	name  string
-	view  *View
-	track media.Track
-}
-
 // alternateSounds lists the tracks of sound beside the main one that can be played.
-func (c *Channel) alternateSounds() (out []alternate) {
+func (c *Channel) alternateSounds() (out []present.Alternate) {
 	rends := *c.renditions.Load()
 	for i, a := range c.session.sounds {
 		if i == 0 {
 			continue
 		}
 		if v, t := c.viewOf(rends, a.name); v != nil {
-			out = append(out, alternate{a.name, v, t})
+			out = append(out, present.Alternate{Name: a.name, View: v, Track: t})
 		}
 	}
 	return out
 }
 
-// inTransport lists the offers that transport streams can hold.
-func inTransport(all []offer) (out []offer) {
-	for _, o := range all {
-		if o.video != nil && !transportable(&o.videoTrack) {
-			continue
-		}
-		if o.sound != nil && !transportable(&o.soundTrack) {
-			if o.video == nil {
-				continue
-			}
-			o.sound = nil
-		}
-		out = append(out, o)
-	}
-	return out
-}
-
-// describe makes the documents anew from what is shown.
+// describe takes a picture of what is shown, from which the documents are made when somebody asks.
 func (c *Channel) describe() {
 	if len(c.shown) == 0 {
 		return
 	}
-	c.notePeriods(c.shown)
+	c.periods.Note(&present.Look{Offers: c.shown, Alternates: c.alternates, Known: c.targetKnown(), Even: c.evenStep})
+	p := c.describedNow()
 	// Players of whole segments begin with more than players of parts; once begun they are not held up again.
-	whole := c.wholeShown || showWhole(c.shown)
-	c.wholeShown = whole
-	docs := map[string]*Doc{}
-	add := func(name string, s *Selection) {
-		list := choose(c.shown, s)
-		if len(list) == 0 {
+	c.wholeShown = c.wholeShown || p.ShowsWhole()
+	docs := map[string]*present.Doc{}
+	add := func(name string, p *present.Channel) {
+		if len(p.Offers) == 0 {
 			return
 		}
 		if c.targetKnown() {
 			c.listed = true
-			docs[name+".m3u8"] = NewDoc(c.multivariant(list, hls.CMAF).Marshal)
+			docs[name+".m3u8"] = present.NewDoc(func() []byte { return p.Multivariant(hls.CMAF).Marshal() })
 		}
-		if len(c.counted) > 0 && c.listed {
-			docs[lowName(name)] = NewDoc(c.manifest(list, true, true).Marshal)
+		if len(p.Counted) > 0 && c.listed {
+			docs[lowName(name)] = present.NewDoc(func() []byte { return p.Manifest(true, true).Marshal() })
 		}
-		if whole && len(c.periods) > 0 {
-			docs[name+".mpd"] = NewDoc(c.manifest(list, c.settings.Numbered, false).Marshal)
+		if c.wholeShown && len(p.Periods) > 0 {
+			docs[name+".mpd"] = present.NewDoc(func() []byte { return p.Manifest(p.Numbered, false).Marshal() })
 		}
 	}
-	add("index", nil)
+	add("index", p)
 	for i := range c.settings.Selections {
-		add(c.settings.Selections[i].Name, &c.settings.Selections[i])
+		s := &c.settings.Selections[i]
+		rungs := append([]string{}, s.Rungs...)
+		if s.SoundOnly {
+			rungs = nil
+		}
+		add(s.Name, p.Choose(rungs))
 	}
-	if list := inTransport(c.shown); c.settings.TS && whole && len(list) > 0 {
-		docs["ts.m3u8"] = NewDoc(c.multivariant(list, hls.TS).Marshal)
+	if t := p.Transportable(); c.settings.TS && c.wholeShown && len(t.Offers) > 0 {
+		docs["ts.m3u8"] = present.NewDoc(func() []byte { return t.Multivariant(hls.TS).Marshal() })
 	}
 	c.documents.Store(&docs)
 }
 
-func showWhole(list []offer) bool {
-	for _, o := range list {
-		for _, v := range []*View{o.video, o.sound} {
-			if v != nil && !v.ShowsWhole() {
-				return false
-			}
+// describedNow is the picture of what is shown now.
+func (c *Channel) describedNow() *present.Channel {
+	p := &present.Channel{
+		Slug: c.slug, Epoch: c.epoch, Now: c.o.Now(), Step: c.settings.step(), PartTarget: c.partTarget, Window: c.settings.Window,
+		StartOffset: c.settings.StartOffsetMillis, Numbered: c.settings.Numbered,
+		Over: c.settings.Closed && (c.session == nil || c.session.ended), Language: c.settings.Language,
+		SoundName: c.settings.SoundName, Captions: c.captions, Titled: c.titled, Offers: c.shown, Alternates: c.alternates,
+		Periods: slices.Clone(c.periods.Listed), Counted: slices.Clone(c.periods.Counted),
+	}
+	for _, m := range c.markers {
+		p.Markers = append(p.Markers, present.Marker{ID: m.ID, Class: m.Class, Text: m.Text, At: m.At, DurationMillis: m.DurationMillis, Splice: m.Splice})
+	}
+	return p
+}
+
+// evenStep returns how long segments are that begin like one, exactly: where encoders follow our
+// steps that is our step, and where the source leads a whole number of its pictures.
+func (c *Channel) evenStep(s *segment.Segment) (step, scale int64) {
+	length := s.Duration
+	if c.session != nil && !c.session.ended {
+		near := func(even int64) bool { return s.Open || length > even*3/5 && length < even*7/5 }
+		if even := c.session.clock.Even(); even > 0 && near(even) {
+			return even, media.VideoTimescale
+		}
+		if s.Open {
+			length = c.session.clock.Length()
 		}
 	}
-	return true
+	if rate := s.Header.Track.FrameRate; s.Header.Track.Kind == media.Video && rate.Valid() {
+		n := (length*rate.Num + media.VideoTimescale*rate.Den/2) / (media.VideoTimescale * rate.Den)
+		fine := (media.VideoTimescale + rate.Num - 1) / rate.Num // so that a tick is short
+		if d := media.Rescale(n*rate.Den, rate.Num, media.VideoTimescale) - length; n > 0 && d < wholeWithin &&
+			-d < wholeWithin {
+			return n * rate.Den * fine, rate.Num * fine
+		}
+	}
+	return length, media.VideoTimescale
 }
+
+// wholeWithin is by how much a segment may miss a whole number of pictures: by rounding, and by the
+// sender's jitter.
+const wholeWithin = media.VideoTimescale / 100
 
 // Document returns a playlist or manifest of the channel by its file name, nil while there is
 // nothing to play, and whether the channel has one of that name.
-func (c *Channel) Document(file string) (d *Doc, known bool) {
+func (c *Channel) Document(file string) (d *present.Doc, known bool) {
 	if m := c.documents.Load(); m != nil {
 		if d = (*m)[file]; d != nil {
 			return d, true
@@ -221,6 +201,4 @@ func ticksOf(d time.Duration) int64 {
 	return int64(d/time.Second)*media.VideoTimescale + int64(d%time.Second)*media.VideoTimescale/int64(time.Second)
 }
 
-func ticks(t int64) time.Duration {
-	return time.Duration(t/media.VideoTimescale)*time.Second + time.Duration(t%media.VideoTimescale)*time.Second/media.VideoTimescale
-}
+func ticks(t int64) time.Duration { return present.Ticks(t) }

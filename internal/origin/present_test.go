@@ -92,7 +92,7 @@ func TestMarkersAreDateRangesAndEvents(t *testing.T) {
 	p := newPacker(t, Settings{}, 1)
 	p.seconds(13)
 	v := p.c.Rendition("a").View()
-	at := hls.WallClock(p.c.epoch, v.Snapshot.Advertised[2].Start)
+	at := hls.WallClock(p.c.epoch, v.Snapshot.Advertised()[2].Start)
 	p.c.mu.Lock()
 	p.c.setMarker(Marker{ID: "m1", Class: "start", Text: `Say "go"`, At: at, DurationMillis: 1500})
 	out := scte35.Section{Command: scte35.SpliceInsert, EventID: 7, Out: true, Immediate: true, PTS: -1, Duration: 30 * 90_000}
@@ -137,7 +137,7 @@ func TestNowPlayingStandsInEverySegment(t *testing.T) {
 	require.NoError(t, p.c.SetPlaying(NowPlaying{Title: "Race 3", Artist: "Kestrel Bay Regatta", Picture: cover}))
 	p.seconds(13)
 	covers := 0
-	for _, s := range p.c.Rendition("a").View().Snapshot.Whole() {
+	for _, s := range p.c.Rendition("a").View().Snapshot.Listed {
 		f, err := bmff.ReadFragments(bytes.Join(s.Pieces, nil))
 		require.NoError(t, err)
 		require.Len(t, f[0].Messages, 1)

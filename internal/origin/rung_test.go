@@ -9,6 +9,7 @@ import (
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/scte35"
+	"metaplasis/internal/present"
 )
 
 // A rung that fails is given up by its name; the others, and every format, go on.
@@ -18,13 +19,13 @@ func TestOneRungThatFailsStopsNoOther(t *testing.T) {
 	p.c.onAir[1].Source = false
 	p.seconds(7)
 	before := len(p.mpd(t, "index.mpd").Periods)
-	(&handler{p.s}).Failed("b", "the H.264 encoder refused it")
+	(&handler{p.s}).Failed(p.c.trackOf("b"), "the H.264 encoder refused it")
 	assert.Equal(t, "the H.264 encoder refused it", p.s.refused(p.c.onAir[1]))
 	assert.Empty(t, p.s.refused(p.c.onAir[0]), "the message names the right rung")
 	delete(p.s.outputs, "b") // as at its last segment
-	scanned := p.c.scanned
+	scanned := p.c.periods.Scanned()
 	p.seconds(8)
-	assert.Greater(t, p.c.scanned, scanned+2, "the manifest goes on")
+	assert.Greater(t, p.c.periods.Scanned(), scanned+2, "the manifest goes on")
 	list, _, err := hls.ReadMultivariant([]byte(p.text(t, "index.m3u8")))
 	require.NoError(t, err)
 	require.Len(t, list, 1)
@@ -62,7 +63,7 @@ func TestCaptionsAreNeededAgainByAnotherWorker(t *testing.T) {
 	o.captioned = p.frames * 3000
 	resume := (&handler{p.s}).Replaced("test", true)
 	assert.Less(t, o.captioned, p.frames*3000)
-	assert.Equal(t, resume["a"]-1, o.captioned)
+	assert.Equal(t, resume[o.id]-1, o.captioned)
 }
 
 func TestSoundOnlyChannelsDeclareTheirEvents(t *testing.T) {
@@ -72,7 +73,7 @@ func TestSoundOnlyChannelsDeclareTheirEvents(t *testing.T) {
 	sets := p.mpd(t, "radio.mpd").Periods[0].Sets
 	require.Len(t, sets, 1)
 	require.Len(t, sets[0].Inband, 1)
-	assert.Equal(t, id3Scheme, sets[0].Inband[0].Scheme)
+	assert.Equal(t, present.ID3Scheme, sets[0].Inband[0].Scheme)
 }
 
 func TestMemoryBoundFollowsFromTheSettings(t *testing.T) {

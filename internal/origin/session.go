@@ -6,7 +6,9 @@ import (
 	"strings"
 	"time"
 
+	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/hls"
+	"metaplasis/internal/core/hub"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
@@ -39,9 +41,10 @@ type session struct {
 	waitingBytes int
 	sup          *worker.Supervisor
 	config       transcode.Config
-	newSets      bool // the decoder has not got the newest parameter sets yet
-	begun        bool // the first keyframe has come
-	unaligned    bool // the first stamp is still to be set against the wall clock
+	reader       *hub.Reader // of the channel's hub: what is cut is read from there, as by every other reader
+	at           uint64      // number of the unit at hand
+	begun        bool        // the first keyframe has come
+	unaligned    bool        // the first stamp is still to be set against the wall clock
 	ended        bool
 	rungs        []ladder.Rung
 	failed       map[string]failure // rungs that the worker could not make
@@ -76,6 +79,7 @@ type failure struct {
 
 // output is a rendition as one session makes it.
 type output struct {
+	id        media.TrackID // of its units in the hub
 	r         *Rendition
 	cutter    segment.Cutter
 	direct    bool  // fed from the source, not from the worker
@@ -213,7 +217,7 @@ func (s *session) applyLadder(rungs []ladder.Rung) {
 		if o != nil && o.direct == direct && o.r.until == 0 {
 			return
 		}
-		o = &output{direct: direct}
+		o = &output{direct: direct, id: s.c.trackOf(name)}
 		o.r = s.c.rendition(name)
 		o.cutter.SetFloor(at)
 		s.limit(o, name)
@@ -241,7 +245,7 @@ func (s *session) applyLadder(rungs []ladder.Rung) {
 		default:
 			w, h := r.Size(s.video)
 			conf.Rungs = append(conf.Rungs, transcode.Rung{
-				Name: r.Name, Width: w, Height: h, SAR: r.SAR(s.video),
+				ID: s.c.trackOf(r.Name), Name: r.Name, Codec: cmp.Or(r.Codec, coding.Usual(media.Video)), Width: w, Height: h, SAR: r.SAR(s.video),
 				Bitrate: r.Bitrate, Peak: r.Peak, Buffer: r.Buffer, Effort: r.Effort, Colour: s.video.Colour,
 			})
 			add(r.Name, false)
@@ -254,7 +258,7 @@ func (s *session) applyLadder(rungs []ladder.Rung) {
 			name := s.soundName(&r)
 			passes := name == a.name
 			if !passes && !wanted[name] {
-				conf.Sound = append(conf.Sound, transcode.AudioRung{Name: name, Bitrate: r.AudioBitrate})
+				conf.Sound = append(conf.Sound, transcode.AudioRung{ID: s.c.trackOf(name), Name: name, Codec: coding.Usual(media.Audio), Bitrate: r.AudioBitrate})
 			}
 			add(name, passes)
 		}
@@ -292,6 +296,9 @@ func (s *session) sourceTrack(name string) *media.Track {
 
 // setTrack gives a rendition its header, and the parts that fit its frames.
 func (s *session) setTrack(o *output, t media.Track) {
+	if !o.direct {
+		t.ID = o.id
+	}
 	o.cutter.SetHeader(newHeader(t))
 	o.cutter.Prefix = s.c.incarnation
 	if t.Kind == media.Video || s.video == nil {
@@ -339,7 +346,6 @@ const usualPicture = media.VideoTimescale / 24
 func (s *session) setParameters(t *media.Track) {
 	t.FrameRate = s.video.FrameRate
 	s.video = t
-	s.newSets = true
 	for _, o := range s.outputs {
 		if h := o.cutter.Header(); o.direct && h.Track.Kind == media.Video {
 			s.setTrack(o, *t)

@@ -12,7 +12,6 @@ import (
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
-	"metaplasis/internal/worker"
 )
 
 // Settings are what the engineer says about a channel.
@@ -261,9 +260,17 @@ func (s Settings) MemoryBound(rungs []ladder.Rung, others int) int64 {
 		total += media * 6 / 5 // the same in transport streams and packed audio
 	}
 	covers := int64(segment.Retained(s.Window)/max(s.CoverEvery, 1) + 1)
-	queues := int64(maxEarlyBytes + maxHeldBytes + maxCaptionBytes + worker.LogBound)
+	queues := int64(maxEarlyBytes + maxHeldBytes + maxCaptionBytes + hubBytes)
 	return total + covers*maxCover*int64(len(rungs)) + queues
 }
+
+// hubBytes bounds what a channel's hub holds, beside its span of media time.
+const hubBytes = 48 << 20
+
+// hubSpan is how much media time a channel's hub holds, in ticks of media.VideoTimescale: what a worker
+// that is replaced has to repeat, which is as much as two segments that are not finished, and the
+// keyframe before them.
+func (s *Settings) hubSpan() int64 { return 4*s.step() + 4*media.VideoTimescale }
 
 // InvalidError carries the problems of settings that were refused. Nothing was changed.
 type InvalidError struct{ Problems []ladder.Problem }

@@ -10,6 +10,7 @@ import (
 	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
+	"metaplasis/internal/present"
 	"metaplasis/internal/worker"
 )
 
@@ -208,7 +209,7 @@ func (c *Channel) Status() Status {
 			continue
 		}
 		st.Memory += v.Snapshot.Bytes
-		for _, s := range v.Snapshot.All {
+		for _, s := range v.Snapshot.Held {
 			st.Memory += s.Made.Size()
 		}
 		if rs, ok := c.renditionStatus(name, v); ok {
@@ -246,15 +247,14 @@ func (c *Channel) Status() Status {
 	return st
 }
 
-func (c *Channel) renditionStatus(name string, v *View) (RenditionStatus, bool) {
-	all := v.Snapshot.All
-	if len(all) == 0 {
+func (c *Channel) renditionStatus(name string, v *present.View) (RenditionStatus, bool) {
+	t, known := v.Track()
+	if !known {
 		return RenditionStatus{}, false
 	}
-	t := all[len(all)-1].Header.Track
 	rs := RenditionStatus{
 		Name: name, Kind: t.Kind.String(), Codec: t.CodecName, Peak: v.Peak, Average: v.Average,
-		Segments: len(v.Snapshot.Advertised), First: all[0].MSN, Last: all[len(all)-1].MSN, Retired: v.Retired, FrameRate: t.FrameRate.Milli(),
+		Segments: len(v.Snapshot.Advertised()), First: v.Snapshot.Oldest().MSN, Last: v.Snapshot.Newest().MSN, Retired: v.Retired, FrameRate: t.FrameRate.Milli(),
 	}
 	if t.Kind == media.Video {
 		rs.Width, rs.Height = ladder.Display(&t)

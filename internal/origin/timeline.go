@@ -35,11 +35,15 @@ func (c *Channel) Timeline() []TimelineRow {
 	out := []TimelineRow{}
 	for name, r := range *c.renditions.Load() {
 		v := r.View()
-		if v == nil || v.Retired || len(v.Snapshot.All) == 0 {
+		if v == nil || v.Retired {
 			continue
 		}
-		row := TimelineRow{Rendition: name, Kind: v.Snapshot.All[len(v.Snapshot.All)-1].Header.Track.Kind.String()}
-		for _, s := range v.Snapshot.Advertised {
+		track, known := v.Track()
+		if !known {
+			continue
+		}
+		row := TimelineRow{Rendition: name, Kind: track.Kind.String()}
+		for _, s := range v.Snapshot.Advertised() {
 			start := hls.WallClock(epoch, s.Start)
 			t := TimelineSegment{MSN: s.MSN, Start: start.UnixMilli(), Duration: ticks(s.Duration).Milliseconds(),
 				Open: s.Open, Gap: s.Gap, Discontinuity: s.Discontinuity, Bytes: s.Size, Parts: []int64{}}

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"metaplasis/internal/core/coding"
+	"metaplasis/internal/core/hub"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
 	"metaplasis/internal/core/timeline"
@@ -48,6 +49,7 @@ const longestPicture = media.VideoTimescale / 8
 
 func (s *session) newestDTS() int64 { return s.vtime.Last() }
 
+// videoUnit takes a picture of the source into the hub.
 func (s *session) videoUnit(u *media.AccessUnit) {
 	p := coding.Look(s.video.Codec, u.Data)
 	u.Key = p.Random
@@ -58,26 +60,66 @@ func (s *session) videoUnit(u *media.AccessUnit) {
 		s.varies = true
 		s.applyLadder(s.rungs)
 	}
-	sync := u.Key
 	if !s.begun {
 		// Without IDR pictures a decoder may begin at a recovery point, or at a picture of its own.
-		if sync = u.Key || s.source.suspended && (p.Recovery || p.Intra); !sync {
+		if !u.Key && !(s.source.suspended && (p.Recovery || p.Intra)) {
 			return
 		}
 		s.begin()
 	}
-	s.offer(u)
+	s.c.hub.Push(s.video, u)
 	s.releaseWaiting()
+	s.drain()
+}
+
+// begin starts the clock, the channel's numbering and the worker at the first unit.
+func (s *session) begin() {
+	s.begun = true
+	s.c.hub.Break()
+	s.at = s.c.hub.Next()
+	ids := make([]media.TrackID, 0, 1+len(s.sounds))
+	if s.video != nil {
+		ids = append(ids, s.video.ID)
+	}
+	for _, a := range s.sounds {
+		ids = append(ids, a.track.ID)
+	}
+	s.reader = s.c.hub.NewReader(hub.Coming, ids...)
+	if s.sup == nil && s.needsWorker() {
+		s.startWorker()
+	}
+	s.c.sessionBegun(s)
+}
+
+// drain reads what has come into the hub: it is cut at the pace at which it comes, and the worker may
+// have it from then on.
+func (s *session) drain() {
+	var list [8]hub.Unit
+	for {
+		n, _ := s.reader.Read(list[:])
+		if n == 0 {
+			return
+		}
+		for i := range list[:n] {
+			u := &list[i]
+			s.at = u.Number
+			if s.video != nil && u.Track.ID == s.video.ID {
+				s.cutVideo(&u.AccessUnit)
+			} else if a := s.sound(u.Track.ID); a != nil {
+				s.cutAudio(a, &u.AccessUnit)
+			}
+			if s.sup != nil {
+				s.sup.Take(u.Number + 1)
+			}
+		}
+	}
+}
+
+func (s *session) cutVideo(u *media.AccessUnit) {
+	s.offer(u)
 	s.c.announce(s.captions.note(s.video.Codec, u))
 	if s.sup != nil && s.config.Video != nil {
 		s.coding.came(u.PTS, s.c.o.Now())
-		mine := *u
-		mine.Key = sync
-		if s.newSets && sync {
-			s.newSets = false
-			mine.Data = coding.WithConfig(s.video, u.Data)
-		}
-		s.sup.Video(&mine)
 	}
 	for _, o := range s.outputs {
 		if o.direct && o.cutter.Header().Track.Kind == media.Video {
@@ -89,22 +131,13 @@ func (s *session) videoUnit(u *media.AccessUnit) {
 	s.releaseAudio(false)
 }
 
-// begin starts the clock, the channel's numbering and the worker at the first unit.
-func (s *session) begin() {
-	s.begun = true
-	if s.sup == nil && s.needsWorker() {
-		s.startWorker()
-	}
-	s.c.sessionBegun(s)
-}
-
 // needsWorker reports whether there is something to decode: pictures, for rungs or for the preview, or sound.
 func (s *session) needsWorker() bool {
 	return s.config.Video != nil || len(s.config.Sound) > 0
 }
 
 func (s *session) startWorker() {
-	s.sup = worker.NewSupervisor(s.c.o.Worker, s.config, &handler{s}, s.c.o.Logger.With("channel", s.c.slug))
+	s.sup = worker.NewSupervisor(s.c.o.Worker, s.c.hub, s.at, s.config, &handler{s}, s.c.o.Logger.With("channel", s.c.slug))
 }
 
 // offer shows a unit of the leading track to the clock and passes on the boundary that it opens.
@@ -140,16 +173,10 @@ func (s *session) handOver(o *output) {
 	s.c.listVariants()
 }
 
+// audioUnit takes a frame of a track of sound into the hub.
 func (s *session) audioUnit(a *sound, u *media.AccessUnit) {
-	main := a == s.sounds[0]
-	if s.video == nil && main {
-		lead := *u
-		lead.PTS = media.Rescale(u.PTS, a.track.Timescale, media.VideoTimescale)
-		lead.DTS = lead.PTS
-		if !s.begun {
-			s.begin()
-		}
-		s.offer(&lead)
+	if !s.begun && s.video == nil && a == s.sounds[0] {
+		s.begin()
 	}
 	if !s.begun {
 		// It may belong to the picture that the session begins with, and only have come first.
@@ -161,8 +188,17 @@ func (s *session) audioUnit(a *sound, u *media.AccessUnit) {
 		}
 		return
 	}
-	if main && s.sup != nil && s.config.Audio != nil {
-		s.sup.Audio(u)
+	s.c.hub.Push(a.track, u)
+	s.releaseWaiting()
+	s.drain()
+}
+
+func (s *session) cutAudio(a *sound, u *media.AccessUnit) {
+	if s.video == nil && a == s.sounds[0] {
+		lead := *u
+		lead.PTS = media.Rescale(u.PTS, a.track.Timescale, media.VideoTimescale)
+		lead.DTS = lead.PTS
+		s.offer(&lead)
 	}
 	if o := s.outputs[a.name]; o != nil && o.direct {
 		s.hold(a.name, *u)
@@ -178,11 +214,10 @@ const longestWait = 5
 
 // releaseWaiting sends the sound on its way that came before the first picture.
 func (s *session) releaseWaiting() {
-	waiting := s.waiting
-	s.waiting, s.waitingBytes = nil, 0
-	for i := range waiting {
-		s.audioUnit(waiting[i].of, &waiting[i].u)
+	for i := range s.waiting {
+		s.c.hub.Push(s.waiting[i].of.track, &s.waiting[i].u)
 	}
+	s.waiting, s.waitingBytes = nil, 0
 }
 
 // hold keeps a unit of sound until the clock knows its segment: a keyframe of the source that

@@ -12,16 +12,11 @@ import (
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
 	"metaplasis/internal/core/ts"
+	"metaplasis/internal/present"
 )
 
 // ErrNoWrapping says that a segment is not offered in a container.
 var ErrNoWrapping = errors.New("the channel does not offer this container for this rendition")
-
-// transportable reports whether transport streams and packed audio can hold a track's codec.
-func transportable(t *media.Track) bool {
-	c := coding.Find(t.Codec)
-	return c != nil && c.StreamType != 0
-}
 
 // soundWait is how long a transport segment waits for its sound, which may be made a little later
 // than its video.
@@ -34,7 +29,7 @@ func (c *Channel) Wrap(ctx context.Context, r *Rendition, s *segment.Segment, ki
 	switch {
 	case kind == "key.m4s" && track.Kind == media.Video:
 		return s.Made.Get(kind, func() ([]byte, error) { return keyFragment(s) })
-	case !transportable(track) && (kind == "aac" || kind == "ts"):
+	case !coding.Transportable(track) && (kind == "aac" || kind == "ts"):
 		return nil, ErrNoWrapping
 	case kind == "aac" && track.Kind == media.Audio && c.Transport():
 		return s.Made.Get(kind, func() ([]byte, error) { return packed(s) })
@@ -136,7 +131,7 @@ func packed(s *segment.Segment) ([]byte, error) {
 	tag := id3.Tag{Timestamp: stamp90(t, list[0].PTS)}
 	out := tag.Marshal()
 	for _, m := range messages {
-		if m.Scheme == id3Scheme {
+		if m.Scheme == present.ID3Scheme {
 			out = append(out, m.Data...)
 		}
 	}
@@ -157,7 +152,7 @@ func transport(video, sound *segment.Segment) ([]byte, error) {
 	if in.VideoUnits, messages, err = units(video); err != nil {
 		return nil, err
 	}
-	if sound != nil && transportable(&sound.Header.Track) {
+	if sound != nil && coding.Transportable(&sound.Header.Track) {
 		in.Audio = &sound.Header.Track
 		if in.AudioUnits, _, err = units(sound); err != nil {
 			return nil, err
@@ -167,7 +162,7 @@ func transport(video, sound *segment.Segment) ([]byte, error) {
 		}
 	}
 	for _, m := range messages {
-		if m.Scheme == id3Scheme {
+		if m.Scheme == present.ID3Scheme {
 			in.Meta = append(in.Meta, ts.Meta{PTS: stamp90(in.Video, int64(m.Time)), Tag: m.Data})
 		}
 	}

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/segment"
 	"metaplasis/internal/core/transcode"
 )
 
@@ -34,26 +35,62 @@ const (
 	beat       = 250 * time.Millisecond
 )
 
-// incoming is one message on its way to the graph.
+// incoming is one message on its way to a graph.
 type incoming struct {
 	kind byte
 	body []byte
 }
 
-// Run is the child process: it serves the socket behind the file until the other end closes it.
-func Run(f *os.File) error {
-	conn, err := net.FileConn(f)
-	if err != nil {
-		return fmt.Errorf("worker: descriptor %d is no socket: %w", f.Fd(), err)
+// firstSocket is the file descriptor of the socket of pictures; that of sound is the next one.
+const firstSocket = 3
+
+// Run is the child process: it serves its sockets until the other end closes them.
+func Run() error {
+	var conns [lanes]net.Conn
+	for i := range conns {
+		f := os.NewFile(uintptr(firstSocket+i), "socket")
+		conn, err := net.FileConn(f)
+		if err != nil {
+			return fmt.Errorf("worker: descriptor %d is no socket: %w", firstSocket+i, err)
+		}
+		_ = f.Close()
+		conns[i] = conn
 	}
-	_ = f.Close()
 	// Almost all memory is pictures that are lent again and again; collecting four times less often
 	// costs a few megabytes.
 	debug.SetGCPercent(400)
-	c := &child{w: bufio.NewWriterSize(conn, 256<<10)}
-	c.graph = transcode.New(c)
-	queue := make(chan incoming, childQueue)
+	c := &child{w: bufio.NewWriterSize(conns[0], 256<<10)}
+	c.pictures, c.sound = transcode.New(pictureSink{c}), transcode.NewSound(c)
+	c.lanes = [lanes]*lane{{graph: c.pictures, unit: c.pictures.Video, came: c.pictures.Received}, {graph: c.sound, unit: c.sound.Audio}}
 	go c.beat()
+	ended := make(chan error, len(c.lanes))
+	for i, l := range c.lanes {
+		go func() { ended <- c.serve(l, conns[i]) }()
+	}
+	return <-ended
+}
+
+// graph is what both kinds of graph have in common.
+type graph interface {
+	Configure(c transcode.Config)
+	Boundary(b segment.Boundary)
+	Drain()
+}
+
+// lane is a graph with its queue: what one waits for, another does not.
+type lane struct {
+	graph    graph
+	unit     func(*media.AccessUnit)
+	came     func(dts int64) // a unit that waits is noted, when not nil
+	busy     atomic.Bool     // a message is at hand
+	progress atomic.Int64    // messages done and units made
+	before   int64           // progress at the last beat
+	stuck    time.Duration
+}
+
+// serve hands the messages of one socket to their graph.
+func (c *child) serve(l *lane, conn net.Conn) error {
+	queue := make(chan incoming, childQueue)
 	go func() {
 		defer close(queue)
 		r := bufio.NewReaderSize(conn, 256<<10)
@@ -62,61 +99,60 @@ func Run(f *os.File) error {
 			if err != nil {
 				return
 			}
-			if kind == kindVideo {
+			if kind == kindAccess && l.came != nil {
 				if _, u, err := parseUnit(body); err == nil {
-					c.graph.Received(u.DTS)
+					l.came(u.DTS)
 				}
 			}
 			queue <- incoming{kind, body}
 		}
 	}()
 	for m := range queue {
-		c.busy.Store(true)
-		if err := c.handle(m); err != nil {
+		l.busy.Store(true)
+		if err := c.handle(l, m); err != nil {
 			return err
 		}
-		c.busy.Store(false)
-		c.progress.Add(1)
+		l.busy.Store(false)
+		l.progress.Add(1)
 	}
 	return nil
 }
 
 type child struct {
-	graph    *transcode.Graph
-	busy     atomic.Bool  // a message is at hand
-	progress atomic.Int64 // messages done and units made
+	pictures *transcode.Graph
+	sound    *transcode.Sound
+	lanes    [lanes]*lane
+	drained  atomic.Int32 // lanes that have put out everything
 
 	mu sync.Mutex
 	w  *bufio.Writer
 }
 
-func (c *child) handle(m incoming) error {
+func (c *child) handle(l *lane, m incoming) error {
 	switch m.kind {
 	case kindConfig:
 		var conf transcode.Config
 		if err := json.Unmarshal(m.body, &conf); err != nil {
 			return fmt.Errorf("worker: config: %w", err)
 		}
-		c.graph.Configure(conf)
+		l.graph.Configure(conf)
 	case kindBoundary:
 		b, err := parseBoundary(m.body)
 		if err != nil {
 			return err
 		}
-		c.graph.Boundary(b)
-	case kindVideo, kindAudio:
+		l.graph.Boundary(b)
+	case kindAccess:
 		_, u, err := parseUnit(m.body)
 		if err != nil {
 			return err
 		}
-		if m.kind == kindVideo {
-			c.graph.Video(&u)
-		} else {
-			c.graph.Audio(&u)
-		}
+		l.unit(&u)
 	case kindDrain:
-		c.graph.Drain()
-		c.send(kindDrained)
+		l.graph.Drain()
+		if int(c.drained.Add(1)) == len(c.lanes) {
+			c.send(kindDrained)
+		}
 	default:
 		return &media.FormatError{Format: "worker message", Found: fmt.Sprintf("kind %q", m.kind), Want: "one of ours"}
 	}
@@ -138,23 +174,34 @@ func (c *child) send(kind byte, parts ...[]byte) {
 func (c *child) beat() {
 	runtime.LockOSThread()
 	self := syscall.Gettid()
-	var before int64
-	var used, stuck time.Duration
+	var used time.Duration
 	for range time.Tick(beat) {
 		cpu := processorTime()
-		now := c.progress.Load()
-		switch {
-		case !c.busy.Load() || now != before:
-			stuck = 0
-		case waiting(os.Getpid(), self):
-			stuck += min(cpu-used, beat)
-		default:
-			stuck += beat
+		var stuck time.Duration
+		for _, l := range c.lanes {
+			stuck = max(stuck, l.held(cpu-used, self))
 		}
-		before, used = now, cpu
-		c.send(kindStats, mustJSON(Stats{Stats: c.graph.Stats(), PID: os.Getpid(), CPU: cpu.Microseconds(),
-			Stuck: stuck.Milliseconds()}))
+		used = cpu
+		st := c.pictures.Stats()
+		st.Errors += c.sound.Errors()
+		c.send(kindStats, mustJSON(Stats{Stats: st, PID: os.Getpid(), CPU: cpu.Microseconds(), Stuck: stuck.Milliseconds()}))
 	}
+}
+
+// held returns for how long a lane has made no progress though it could have. It is called once a beat
+// with the processor time that was used since.
+func (l *lane) held(used time.Duration, except int) time.Duration {
+	now := l.progress.Load()
+	switch {
+	case !l.busy.Load() || now != l.before:
+		l.stuck = 0
+	case waiting(os.Getpid(), except):
+		l.stuck += min(used, beat)
+	default:
+		l.stuck += beat
+	}
+	l.before = now
+	return l.stuck
 }
 
 // processorTime returns what this process has used so far.
@@ -183,17 +230,24 @@ func waiting(pid, except int) bool {
 
 // Track, Unit, Picture and Failed make the child the sink of its graph.
 
-func (c *child) Track(rendition string, t media.Track) {
-	c.send(kindTrack, mustJSON(trackMessage{rendition, t}))
+func (c *child) Track(id media.TrackID, t media.Track) {
+	c.send(kindTrack, mustJSON(trackMessage{id, t}))
 }
 
-func (c *child) Unit(rendition string, u media.AccessUnit) {
-	c.progress.Add(1)
-	c.send(kindUnit, unitHead(rendition, &u), u.Data)
+func (c *child) Unit(id media.TrackID, u media.AccessUnit) {
+	c.send(kindUnit, unitHead(id, &u), u.Data)
+}
+
+// pictureSink notes that encoders get on, which work beside their lane.
+type pictureSink struct{ *child }
+
+func (c pictureSink) Unit(id media.TrackID, u media.AccessUnit) {
+	c.lanes[0].progress.Add(1)
+	c.child.Unit(id, u)
 }
 
 func (c *child) Picture(jpeg []byte) { c.send(kindPicture, jpeg) }
 
-func (c *child) Failed(rendition string, err error) {
-	c.send(kindFailed, mustJSON(failedMessage{rendition, err.Error()}))
+func (c *child) Failed(id media.TrackID, err error) {
+	c.send(kindFailed, mustJSON(failedMessage{id, err.Error()}))
 }

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"math"
 	"net"
 	"os"
 	"os/exec"
@@ -13,6 +14,8 @@ import (
 	"syscall"
 	"time"
 
+	"metaplasis/internal/core/coding"
+	"metaplasis/internal/core/hub"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
 	"metaplasis/internal/core/transcode"
@@ -20,97 +23,116 @@ import (
 
 // Handler takes what a worker makes. Its methods are called from one goroutine at a time.
 type Handler interface {
-	Track(rendition string, t media.Track)
-	Unit(rendition string, u media.AccessUnit)
+	Track(rendition media.TrackID, t media.Track)
+	Unit(rendition media.TrackID, u media.AccessUnit)
 	Picture(jpeg []byte)
 	Stats(Stats)
-	// Failed says that a rendition cannot be made, "" for all of the graph.
-	Failed(rendition, text string)
+	// Failed says that a rendition cannot be made, 0 for all of the graph.
+	Failed(rendition media.TrackID, text string)
 	// Replaced is called when a worker was lost and a new one is about to repeat, from the oldest
 	// unfinished segment on, what the lost one had taken. With repeats false there is nothing to
 	// repeat: the same stretch has killed two workers, and the next segment begins behind it. It
 	// returns from which time on each rendition is wanted, where some of it is published.
-	Replaced(why string, repeats bool) (resume map[string]int64)
+	Replaced(why string, repeats bool) (resume map[media.TrackID]int64)
 	Drained()
 }
 
-// Bounds of what a supervisor holds.
+// Bounds of what a supervisor holds and waits for.
 const (
-	maxLogBytes = 48 << 20 // of units that a new worker would have to see again
-	maxLogUnits = 8192
-	maxQueue    = 4096 // messages on their way to the worker
-	hangAfter   = 900 * time.Millisecond
-	hangLongest = 8 * time.Second
-	spawnPause  = 200 * time.Millisecond // between two attempts to start a process
+	maxNotes     = 4096 // boundaries and configurations
+	hangAfter    = 900 * time.Millisecond
+	hangLongest  = 8 * time.Second
+	spawnPause   = 200 * time.Millisecond // between two attempts to start a process
+	longestPause = 10 * time.Second       // when it ends again and again
+	batch        = 64                     // units read at a time
 )
 
-// LogBound is the most that a supervisor's backlog takes, in bytes.
-const LogBound = maxLogBytes
+// lanes is how many queues of units go to a worker: of pictures and of sound.
+const lanes = 2
 
-// entry is one message kept for a repetition.
-type entry struct {
+// note is what is said to the worker between two units.
+type note struct {
+	before   uint64 // number of the first unit behind it
 	kind     byte
-	unit     *media.AccessUnit
 	boundary segment.Boundary
 	config   transcode.Config
 }
 
-func (e *entry) size() int {
-	if e.unit == nil {
-		return 64
-	}
-	return len(e.unit.Data)
-}
-
-// Supervisor keeps one worker alive for one feed. Its methods may be called from any goroutine
-// and never block on the worker.
+// Supervisor keeps one worker alive for one feed, whose units it reads from the channel's hub: a worker
+// that is slow or dead costs the channel nothing but what left the hub meanwhile. Its methods may be
+// called from any goroutine and never block on the worker.
 type Supervisor struct {
 	command func() *exec.Cmd
+	hub     *hub.Hub
 	handler Handler
 	logger  *slog.Logger
+	ids     [lanes]media.TrackID // of the tracks that are coded, 0 for none
 
-	mu       sync.Mutex
-	wake     *sync.Cond
-	config   transcode.Config // the newest whose boundary is settled
-	log      []entry          // from the last keyframe that the oldest unfinished segment needs
-	logBytes int
-	sent     int // entries of log that the current process has
-	queued   int // entries of log that it has not
-	draining bool
-	drained  bool // drain was sent to the current process
-	closed   bool
-	settled  uint64
-	killer   uint64 // settled when the last process died
-	deaths   int    // in a row without progress
-	lost     int64  // units dropped since the worker did not take them
-	pid      int
-	restarts int64
-	hang     time.Duration
-	resume   map[string]int64 // for the current process
-	done     chan struct{}
+	mu        sync.Mutex
+	wake      *sync.Cond
+	config    transcode.Config // the newest whose boundary is settled
+	notes     []note           // that a new worker would have to be told
+	forgotten uint64           // notes before those
+	told      [lanes]uint64    // notes that the current process has, by lane
+	taken     uint64           // units below this number are for the worker
+	first     uint64           // no unit below this number is
+	from      int64            // presentation time of the oldest boundary that is not settled, ticks of media.VideoTimescale
+	draining  bool
+	closed    bool
+	settled   uint64
+	killer    uint64 // settled when the last process died
+	deaths    int    // in a row without progress
+	early     int    // processes in a row that ended at once
+	lost      int64  // units that left the hub before the worker took them
+	pid       int
+	restarts  int64
+	hang      time.Duration
+	resume    map[media.TrackID]int64 // for the current process
+	quit      chan struct{}           // closed by Close
+	done      chan struct{}
 }
 
-// NewSupervisor starts a worker and keeps it alive. command makes the child's command line; the
-// socket becomes its file descriptor 3.
-func NewSupervisor(command func() *exec.Cmd, first transcode.Config, h Handler, logger *slog.Logger) *Supervisor {
-	s := &Supervisor{command: command, config: first, handler: h, logger: logger, hang: hangAfter,
-		done: make(chan struct{}), settled: first.At, killer: first.At}
+// NewSupervisor starts a worker and keeps it alive. command makes the child's command line; its sockets
+// become its file descriptors 3 and 4. The worker is given the hub's units from a number on, as far as Take
+// allows.
+func NewSupervisor(command func() *exec.Cmd, units *hub.Hub, from uint64, first transcode.Config, h Handler,
+	logger *slog.Logger) *Supervisor {
+	s := &Supervisor{command: command, hub: units, config: first, handler: h, logger: logger, hang: hangAfter,
+		quit: make(chan struct{}), done: make(chan struct{}), settled: first.At, killer: first.At, from: math.MinInt64, first: from, taken: from}
+	for i, t := range []*media.Track{first.Video, first.Audio} {
+		if t != nil {
+			s.ids[i] = t.ID
+		}
+	}
 	s.wake = sync.NewCond(&s.mu)
 	go s.run()
 	return s
 }
 
 // Configure changes what the worker makes, from a boundary on.
-func (s *Supervisor) Configure(c transcode.Config) { s.push(entry{kind: kindConfig, config: c}) }
+func (s *Supervisor) Configure(c transcode.Config) { s.note(note{kind: kindConfig, config: c}) }
 
-// Boundary announces a boundary, before any unit behind it.
-func (s *Supervisor) Boundary(b segment.Boundary) { s.push(entry{kind: kindBoundary, boundary: b}) }
+// Boundary announces a boundary, before Take lets any unit behind it through.
+func (s *Supervisor) Boundary(b segment.Boundary) { s.note(note{kind: kindBoundary, boundary: b}) }
 
-// Video hands over one access unit.
-func (s *Supervisor) Video(u *media.AccessUnit) { s.push(entry{kind: kindVideo, unit: u}) }
+func (s *Supervisor) note(n note) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if len(s.notes) >= maxNotes { // the worker has stood still for hours of boundaries: it does without the oldest
+		s.drop(len(s.notes) / 2)
+	}
+	n.before = s.taken
+	s.notes = append(s.notes, n)
+	s.wake.Broadcast()
+}
 
-// Audio hands over one frame.
-func (s *Supervisor) Audio(u *media.AccessUnit) { s.push(entry{kind: kindAudio, unit: u}) }
+// Take lets the worker have the hub's units below a number.
+func (s *Supervisor) Take(below uint64) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.taken = max(s.taken, below)
+	s.wake.Broadcast()
+}
 
 // Drain asks for everything that is still held; Handler.Drained says when it is out.
 func (s *Supervisor) Drain() {
@@ -123,6 +145,9 @@ func (s *Supervisor) Drain() {
 // Close ends the worker and returns when its process is gone.
 func (s *Supervisor) Close() {
 	s.mu.Lock()
+	if !s.closed {
+		close(s.quit)
+	}
 	s.closed = true
 	s.wake.Broadcast()
 	pid := s.pid
@@ -160,79 +185,48 @@ func (s *Supervisor) Settled(msn uint64) {
 	}
 }
 
-func (s *Supervisor) push(e entry) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.closed {
-		return
-	}
-	if s.queued >= maxQueue || s.logBytes > maxLogBytes || len(s.log) >= maxLogUnits {
-		s.overflow()
-	}
-	s.log = append(s.log, e)
-	s.logBytes += e.size()
-	s.queued++
-	s.wake.Signal()
-}
-
-// trim forgets what no new worker would need: everything before the last keyframe at or before
-// the start of the oldest unfinished segment. Boundaries and configs that are passed count as known.
+// trim forgets what no new worker would need to be told: everything before the start of the oldest
+// unfinished segment.
 func (s *Supervisor) trim() {
-	cut, from := 0, int64(-1)
-	for i := range s.log[:s.sent] {
-		e := &s.log[i]
-		if e.kind == kindBoundary && e.boundary.MSN == s.settled {
-			from = e.boundary.Start
+	for i := range s.notes {
+		if n := &s.notes[i]; n.kind == kindBoundary && n.boundary.MSN == s.settled {
+			s.from = n.boundary.Start
+			s.forget(i)
+			return
 		}
 	}
-	if from < 0 {
-		return
-	}
-	for i := range s.log[:s.sent] {
-		e := &s.log[i]
-		if e.kind == kindVideo && e.unit.Key && e.unit.PTS <= from {
-			cut = i
-		}
-		if e.kind == kindBoundary && e.boundary.MSN == s.settled && s.config.Video == nil {
-			cut = i
-		}
-	}
-	s.forget(cut)
 }
 
-// forget drops the first n entries. Configs among them become the base; boundaries that are not
-// settled stay, at the front.
+// forget drops what is settled of the first n notes that the current process was told: configurations
+// among them become the base.
 func (s *Supervisor) forget(n int) {
-	var stay []entry
-	staySent := 0
-	for i := range s.log[:n] {
-		e := s.log[i]
-		s.logBytes -= e.size()
+	for i := range s.told {
+		n = min(n, int(s.told[i]-s.forgotten))
+	}
+	s.drop(n)
+}
+
+// drop is forget whether the process was told or not.
+func (s *Supervisor) drop(n int) {
+	oldest := uint64(0)
+	if n < len(s.notes) && len(s.notes) >= maxNotes {
+		oldest = s.notes[n].boundary.MSN
+	}
+	var stay []note
+	for _, e := range s.notes[:n] {
 		switch {
 		case e.kind == kindConfig && e.config.At <= s.settled:
 			s.config = e.config
-		case e.kind == kindConfig, e.kind == kindBoundary && e.boundary.MSN >= s.settled:
+		case e.kind == kindConfig, e.boundary.MSN >= max(s.settled, oldest):
 			stay = append(stay, e)
-			s.logBytes += e.size()
-			if i < s.sent {
-				staySent++
-			}
 		}
 	}
-	sent := min(n, s.sent)
-	s.log = append(stay, s.log[n:]...)
-	s.sent += staySent - sent
-	s.queued = len(s.log) - s.sent
-}
-
-// overflow drops the units that the worker did not take, and with them the chance to repeat.
-func (s *Supervisor) overflow() {
-	for i := range s.log {
-		if s.log[i].unit != nil && i >= s.sent {
-			s.lost++
-		}
+	gone := n - len(stay)
+	s.notes = append(stay, s.notes[n:]...)
+	s.forgotten += uint64(gone)
+	for i := range s.told {
+		s.told[i] = max(s.told[i], s.forgotten)
 	}
-	s.forget(len(s.log))
 }
 
 // run starts one process after the other.
@@ -254,10 +248,11 @@ func (s *Supervisor) run() {
 			s.killer = s.settled
 			if s.deaths >= 2 {
 				repeats, s.deaths = false, 0
-				s.sent = len(s.log)
-				s.forget(len(s.log))
+				s.first = s.taken
+				s.told = [lanes]uint64{s.forgotten + uint64(len(s.notes)), s.forgotten + uint64(len(s.notes))}
+				s.forget(len(s.notes))
 			}
-			s.sent, s.queued, s.drained = 0, len(s.log), false
+			s.told = [lanes]uint64{s.forgotten, s.forgotten}
 		}
 		s.mu.Unlock()
 		if !first {
@@ -277,15 +272,33 @@ func (s *Supervisor) run() {
 		}
 		why = err.Error()
 		s.logger.Warn("worker lost", "why", why)
-		if time.Since(begin) < spawnPause {
-			time.Sleep(spawnPause)
-		}
+		s.rest(time.Since(begin))
 	}
 }
 
+// rest waits before another process is started: ever longer while they end at once.
+func (s *Supervisor) rest(lived time.Duration) {
+	const enough = 5 * time.Second // of a life that was no failure to start
+	if s.early++; lived >= enough {
+		s.early = 0
+		return
+	}
+	pause := min(spawnPause<<min(s.early-1, 8), longestPause)
+	if s.early <= freeRestarts {
+		pause = max(0, spawnPause-lived)
+	}
+	select {
+	case <-time.After(pause):
+	case <-s.quit:
+	}
+}
+
+// freeRestarts is how many processes may end soon after their start before the next one has to wait longer.
+const freeRestarts = 3
+
 // serve runs one process to its end and says why it ended.
 func (s *Supervisor) serve() error {
-	conn, cmd, err := s.spawn()
+	conns, cmd, err := s.spawn()
 	if err != nil {
 		return err
 	}
@@ -298,14 +311,20 @@ func (s *Supervisor) serve() error {
 	}
 	stop := make(chan struct{})
 	var feeding sync.WaitGroup
-	feeding.Add(1)
-	go func() {
-		defer feeding.Done()
-		s.feed(conn, stop)
-	}()
-	why := s.listen(conn, cmd.Process.Pid)
+	for lane, conn := range conns {
+		feeding.Add(1)
+		go func() {
+			defer feeding.Done()
+			f := s.feeder(lane, conn, stop)
+			for f.step() {
+			}
+		}()
+	}
+	why := s.listen(conns[0], cmd.Process.Pid)
 	_ = cmd.Process.Kill()
-	_ = conn.Close()
+	for _, conn := range conns {
+		_ = conn.Close()
+	}
 	close(stop)
 	s.mu.Lock()
 	s.wake.Broadcast()
@@ -331,81 +350,155 @@ func orUnknown(err error) error {
 	return err
 }
 
-func (s *Supervisor) spawn() (*net.UnixConn, *exec.Cmd, error) {
-	pair, err := syscall.Socketpair(syscall.AF_UNIX, syscall.SOCK_STREAM|syscall.SOCK_CLOEXEC, 0)
-	if err != nil {
-		return nil, nil, fmt.Errorf("socket pair for the worker: %w", err)
+// spawn starts a process with a socket for each lane.
+func (s *Supervisor) spawn() (conns [lanes]*net.UnixConn, cmd *exec.Cmd, err error) {
+	cmd = s.command()
+	defer func() {
+		for _, f := range cmd.ExtraFiles {
+			_ = f.Close()
+		}
+		for _, c := range conns {
+			if err != nil && c != nil {
+				_ = c.Close()
+			}
+		}
+	}()
+	for i := range conns {
+		pair, err := syscall.Socketpair(syscall.AF_UNIX, syscall.SOCK_STREAM|syscall.SOCK_CLOEXEC, 0)
+		if err != nil {
+			return conns, cmd, fmt.Errorf("socket pair for the worker: %w", err)
+		}
+		ours := os.NewFile(uintptr(pair[0]), "worker")
+		cmd.ExtraFiles = append(cmd.ExtraFiles, os.NewFile(uintptr(pair[1]), "worker"))
+		conn, err := net.FileConn(ours)
+		_ = ours.Close()
+		if err != nil {
+			return conns, cmd, fmt.Errorf("socket of the worker: %w", err)
+		}
+		conns[i] = conn.(*net.UnixConn)
 	}
-	ours, theirs := os.NewFile(uintptr(pair[0]), "worker"), os.NewFile(uintptr(pair[1]), "worker")
-	defer func() { _ = ours.Close(); _ = theirs.Close() }()
-	conn, err := net.FileConn(ours)
-	if err != nil {
-		return nil, nil, fmt.Errorf("socket of the worker: %w", err)
-	}
-	cmd := s.command()
-	cmd.ExtraFiles = []*os.File{theirs}
 	if err := cmd.Start(); err != nil {
-		_ = conn.Close()
-		return nil, nil, fmt.Errorf("starting the worker %s: %w", cmd.Path, err)
+		return conns, cmd, fmt.Errorf("starting the worker %s: %w", cmd.Path, err)
 	}
-	return conn.(*net.UnixConn), cmd, nil
+	return conns, cmd, nil
 }
 
-// feed writes the log to the process as it grows.
-func (s *Supervisor) feed(conn *net.UnixConn, stop <-chan struct{}) {
-	w := bufio.NewWriterSize(conn, 256<<10)
+// feeder writes one lane to a process, at the process's own pace.
+type feeder struct {
+	s       *Supervisor
+	lane    int
+	w       *bufio.Writer
+	stop    <-chan struct{}
+	reader  *hub.Reader
+	track   *media.Track // the worker's decoder has its parameter sets
+	units   []hub.Unit
+	drained bool
+}
+
+// feeder begins with the base configuration and goes back to what the process has to repeat.
+func (s *Supervisor) feeder(lane int, conn *net.UnixConn, stop <-chan struct{}) *feeder {
+	f := &feeder{s: s, lane: lane, w: bufio.NewWriterSize(conn, 256<<10), stop: stop, units: make([]hub.Unit, batch)}
 	s.mu.Lock()
+	defer s.mu.Unlock()
 	first := s.config
 	first.Resume = s.resume
-	for i := range s.log {
-		if u := s.log[i].unit; s.log[i].kind == kindVideo {
-			first.Keep = max(first.Keep, u.PTS)
+	if s.restarts > 0 && s.ids[0] != 0 {
+		if pts, ok := s.hub.Newest(s.ids[0]); ok {
+			first.Keep = max(first.Keep, pts)
 		}
 	}
+	tracks := [lanes]*media.Track{first.Video, first.Audio}
+	f.reader = s.hub.NewReader(hub.Oldest, s.ids[lane])
+	if f.track = tracks[lane]; f.track != nil {
+		from := s.from
+		if from != math.MinInt64 {
+			from = media.Rescale(from, media.VideoTimescale, f.track.Timescale)
+		}
+		f.reader.Back(from, s.first)
+	}
+	_ = writeMessage(f.w, kindConfig, mustJSON(first)) // a broken socket shows with what follows
+	return f
+}
+
+// step writes the next units or the next note, or waits for one. It reports whether to go on.
+func (f *feeder) step() bool {
+	s := f.s
+	s.mu.Lock()
+	below, next, due := s.taken, note{}, false
+	if i := s.told[f.lane] - s.forgotten; i < uint64(len(s.notes)) {
+		next, due = s.notes[i], true
+		below = min(below, next.before)
+	}
+	over := s.closed || stopped(f.stop)
 	s.mu.Unlock()
-	if writeMessage(w, kindConfig, mustJSON(first)) != nil {
-		return
+	if over {
+		return false
 	}
-	for {
-		s.mu.Lock()
-		for s.queued == 0 && !(s.draining && !s.drained) && !s.closed && !stopped(stop) {
-			if w.Buffered() > 0 {
-				break
-			}
-			s.wake.Wait()
-		}
-		if s.closed || stopped(stop) {
+	if f.track != nil {
+		n, lost := f.reader.ReadBelow(f.units, below)
+		if lost.Units > 0 {
+			s.mu.Lock()
+			s.lost += lost.Units
 			s.mu.Unlock()
-			return
 		}
-		var e *entry
-		drain := false
-		if s.queued > 0 {
-			next := s.log[s.sent]
-			e = &next
-			s.sent++
-			s.queued--
-		} else if s.draining && !s.drained {
-			s.drained, drain = true, true
-		}
-		s.mu.Unlock()
-		var err error
-		switch {
-		case drain:
-			err = writeMessage(w, kindDrain)
-		case e == nil:
-			err = w.Flush()
-		case e.kind == kindConfig:
-			err = writeMessage(w, kindConfig, mustJSON(e.config))
-		case e.kind == kindBoundary:
-			err = writeMessage(w, kindBoundary, boundaryBody(e.boundary))
-		default:
-			err = writeMessage(w, e.kind, unitHead("", e.unit), e.unit.Data)
-		}
-		if err != nil {
-			return
+		if n > 0 {
+			return f.write(f.units[:n])
 		}
 	}
+	if due {
+		return f.tell(&next)
+	}
+	return f.wait(below)
+}
+
+func (f *feeder) write(list []hub.Unit) bool {
+	for i := range list {
+		u := &list[i]
+		out := u.AccessUnit
+		out.Key = u.Random
+		if u.Track != f.track && u.Random {
+			f.track = u.Track
+			out.Data = coding.WithConfig(u.Track, u.Data)
+		}
+		if writeMessage(f.w, kindAccess, unitHead(u.Track.ID, &out), out.Data) != nil {
+			return false
+		}
+		*u = hub.Unit{}
+	}
+	return true
+}
+
+// tell writes a note. It counts as told first: who forgets meanwhile counts on that.
+func (f *feeder) tell(n *note) bool {
+	f.s.mu.Lock()
+	f.s.told[f.lane]++
+	f.s.mu.Unlock()
+	if n.kind == kindConfig {
+		return writeMessage(f.w, kindConfig, mustJSON(n.config)) == nil
+	}
+	return writeMessage(f.w, kindBoundary, boundaryBody(n.boundary)) == nil
+}
+
+// wait returns when there is more than units below a number.
+func (f *feeder) wait(below uint64) bool {
+	s := f.s
+	if f.w.Buffered() > 0 && f.w.Flush() != nil {
+		return false
+	}
+	idle := func() bool {
+		return s.taken == below && s.told[f.lane] == s.forgotten+uint64(len(s.notes)) && !s.closed && !stopped(f.stop)
+	}
+	s.mu.Lock()
+	for idle() && (!s.draining || f.drained) {
+		s.wake.Wait()
+	}
+	drain := idle()
+	s.mu.Unlock()
+	if drain {
+		f.drained = true
+		return writeMessage(f.w, kindDrain) == nil && f.w.Flush() == nil
+	}
+	return true
 }
 
 func stopped(c <-chan struct{}) bool {
@@ -463,17 +556,17 @@ func (s *Supervisor) listen(conn *net.UnixConn, pid int) error {
 		}
 		switch kind {
 		case kindUnit:
-			name, u, err := parseUnit(body)
+			id, u, err := parseUnit(body)
 			if err != nil {
 				return err
 			}
-			s.handler.Unit(name, u)
+			s.handler.Unit(id, u)
 		case kindTrack:
 			var t trackMessage
 			if err := json.Unmarshal(body, &t); err != nil {
 				return err
 			}
-			s.handler.Track(t.Name, t.Track)
+			s.handler.Track(t.ID, t.Track)
 		case kindPicture:
 			s.handler.Picture(body)
 		case kindStats:
@@ -493,7 +586,7 @@ func (s *Supervisor) listen(conn *net.UnixConn, pid int) error {
 			if err := json.Unmarshal(body, &f); err != nil {
 				return err
 			}
-			s.handler.Failed(f.Name, f.Text)
+			s.handler.Failed(f.ID, f.Text)
 		case kindDrained:
 			s.handler.Drained()
 		}

@@ -3,13 +3,16 @@
 // Supervisor: it feeds the child, watches it, and replaces it, repeating what the dead child had
 // not finished. The child's end is Run.
 //
-// Both speak framed messages over a Unix socket pair:
+// Both speak framed messages over Unix socket pairs, one for pictures and one for sound, so that neither
+// waits behind the other:
 //
 //	kind(8) length(32) body
 //
 // where a unit's body is
 //
-//	name length(8) name dts(64) pts(64) duration(64) flags(8) data
+//	track(32) dts(64) pts(64) duration(64) flags(8) data
+//
+// Configurations and boundaries go over both; all that the worker makes comes over the first.
 package worker
 
 import (
@@ -27,8 +30,7 @@ import (
 const (
 	kindConfig   = 'c'
 	kindBoundary = 'b'
-	kindVideo    = 'v'
-	kindAudio    = 'a'
+	kindAccess   = 'u' // an access unit
 	kindDrain    = 'd'
 
 	kindTrack   = 'T'
@@ -75,9 +77,12 @@ func readMessage(r *bufio.Reader) (kind byte, body []byte, err error) {
 	return head[0], body, err
 }
 
+// unitHeadSize is the length of everything in a unit's body before its data.
+const unitHeadSize = 4 + 3*8 + 1
+
 // unitHead is everything of a unit's body before its data.
-func unitHead(name string, u *media.AccessUnit) []byte {
-	b := append([]byte{byte(len(name))}, name...)
+func unitHead(id media.TrackID, u *media.AccessUnit) []byte {
+	b := binary.BigEndian.AppendUint32(make([]byte, 0, unitHeadSize), uint32(id))
 	b = binary.BigEndian.AppendUint64(b, uint64(u.DTS))
 	b = binary.BigEndian.AppendUint64(b, uint64(u.PTS))
 	b = binary.BigEndian.AppendUint64(b, uint64(u.Duration))
@@ -87,16 +92,14 @@ func unitHead(name string, u *media.AccessUnit) []byte {
 	return append(b, 0)
 }
 
-func parseUnit(b []byte) (string, media.AccessUnit, error) {
-	if len(b) < 1 || len(b) < 1+int(b[0])+25 {
-		return "", media.AccessUnit{}, &media.FormatError{Format: "worker unit", Found: fmt.Sprintf("%d bytes", len(b)),
+func parseUnit(b []byte) (media.TrackID, media.AccessUnit, error) {
+	if len(b) < unitHeadSize {
+		return 0, media.AccessUnit{}, &media.FormatError{Format: "worker unit", Found: fmt.Sprintf("%d bytes", len(b)),
 			Want: "a whole head"}
 	}
-	n := 1 + int(b[0])
-	name, b := string(b[1:n]), b[n:]
-	return name, media.AccessUnit{
-		DTS: int64(binary.BigEndian.Uint64(b)), PTS: int64(binary.BigEndian.Uint64(b[8:])),
-		Duration: int64(binary.BigEndian.Uint64(b[16:])), Key: b[24] == 1, Data: b[25:],
+	return media.TrackID(binary.BigEndian.Uint32(b)), media.AccessUnit{
+		DTS: int64(binary.BigEndian.Uint64(b[4:])), PTS: int64(binary.BigEndian.Uint64(b[12:])),
+		Duration: int64(binary.BigEndian.Uint64(b[20:])), Key: b[28] == 1, Data: b[unitHeadSize:],
 	}, nil
 }
 
@@ -122,11 +125,11 @@ func mustJSON(v any) []byte {
 }
 
 type trackMessage struct {
-	Name  string      `json:"name"`
-	Track media.Track `json:"track"`
+	ID    media.TrackID `json:"id"`
+	Track media.Track   `json:"track"`
 }
 
 type failedMessage struct {
-	Name string `json:"name"` // of the rendition, "" for the whole graph
-	Text string `json:"text"`
+	ID   media.TrackID `json:"id"` // of the rendition, 0 for the whole graph
+	Text string        `json:"text"`
 }

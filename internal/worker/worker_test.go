@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"metaplasis/internal/core/hub"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
 	"metaplasis/internal/core/transcode"
@@ -27,37 +28,49 @@ func TestMain(m *testing.M) {
 	if os.Getenv(mark) == "" {
 		os.Exit(m.Run())
 	}
-	f := os.NewFile(3, "socket")
-	r := bufio.NewReader(f)
+	out := os.NewFile(firstSocket, "socket")
 	var mu sync.Mutex
 	send := func(kind byte, parts ...[]byte) {
 		mu.Lock()
 		defer mu.Unlock()
-		_ = writeMessage(f, kind, parts...)
+		_ = writeMessage(out, kind, parts...)
 	}
 	go func() {
 		for range time.Tick(100 * time.Millisecond) {
 			send(kindStats, mustJSON(Stats{PID: os.Getpid()}))
 		}
 	}()
-	for {
-		kind, body, err := readMessage(r)
-		if err != nil {
-			return
-		}
-		switch {
-		case kind == kindVideo && bytes.Contains(body, []byte("POISON")):
-			os.Exit(7)
-		case kind == kindVideo && bytes.Contains(body, []byte("HANG")):
-			mu.Lock() // not even its heart beats
-			select {}
-		case kind == kindVideo:
-			_, u, _ := parseUnit(body)
-			send(kindUnit, unitHead("echo", &u), u.Data)
-		case kind == kindDrain:
-			send(kindDrained)
-		}
+	var ended sync.WaitGroup
+	drained := make(chan struct{}, lanes)
+	for i, f := range []*os.File{out, os.NewFile(firstSocket+1, "socket")} {
+		ended.Go(func() {
+			r := bufio.NewReader(f)
+			for {
+				kind, body, err := readMessage(r)
+				if err != nil {
+					return
+				}
+				_, u, _ := parseUnit(body)
+				switch text := string(u.Data); {
+				case kind == kindDrain:
+					if drained <- struct{}{}; len(drained) == lanes {
+						send(kindDrained)
+					}
+				case kind != kindAccess:
+				case text == "POISON":
+					os.Exit(7)
+				case text == "HANG":
+					mu.Lock() // not even its heart beats
+					select {}
+				case text == "STAND":
+					select {} // this lane alone
+				default:
+					send(kindUnit, unitHead(media.TrackID(i+1), &u), u.Data)
+				}
+			}
+		})
 	}
+	ended.Wait()
 }
 
 // heard is a handler that keeps what comes.
@@ -70,14 +83,14 @@ type heard struct {
 
 func (h *heard) do(f func()) { h.mu.Lock(); defer h.mu.Unlock(); f() }
 
-func (h *heard) Track(string, media.Track) {}
-func (h *heard) Unit(_ string, u media.AccessUnit) {
+func (h *heard) Track(media.TrackID, media.Track) {}
+func (h *heard) Unit(_ media.TrackID, u media.AccessUnit) {
 	h.do(func() { h.units = append(h.units, string(u.Data)) })
 }
-func (h *heard) Picture([]byte)        {}
-func (h *heard) Stats(Stats)           {}
-func (h *heard) Failed(string, string) {}
-func (h *heard) Replaced(_ string, repeats bool) map[string]int64 {
+func (h *heard) Picture([]byte)               {}
+func (h *heard) Stats(Stats)                  {}
+func (h *heard) Failed(media.TrackID, string) {}
+func (h *heard) Replaced(_ string, repeats bool) map[media.TrackID]int64 {
 	h.do(func() { h.replaced = append(h.replaced, repeats); h.units = append(h.units, "|") })
 	return nil
 }
@@ -88,20 +101,34 @@ func (h *heard) wait(t *testing.T, what string, ok func() bool) {
 	require.Eventually(t, func() bool { h.mu.Lock(); defer h.mu.Unlock(); return ok() }, 20*time.Second, 5*time.Millisecond, what)
 }
 
-func newTest(t *testing.T) (*Supervisor, *heard) {
+var (
+	video = &media.Track{ID: 1, Kind: media.Video, Timescale: media.VideoTimescale}
+	sound = &media.Track{ID: 2, Kind: media.Audio, Timescale: media.VideoTimescale}
+)
+
+// rig is a supervisor with the hub that it reads from.
+type rig struct {
+	*Supervisor
+	units *hub.Hub
+}
+
+func newTest(t *testing.T) (*rig, *heard) {
 	h := &heard{}
+	units := hub.New(1<<20, 1<<40)
 	s := NewSupervisor(func() *exec.Cmd {
 		cmd := exec.Command(os.Args[0])
 		cmd.Env = append(os.Environ(), mark+"=1")
 		return cmd
-	}, transcode.Config{Video: &media.Track{Kind: media.Video}}, h, slog.New(slog.DiscardHandler))
+	}, units, 0, transcode.Config{Video: video, Audio: sound}, h, slog.New(slog.DiscardHandler))
 	t.Cleanup(s.Close)
-	return s, h
+	return &rig{s, units}, h
 }
 
-func send(s *Supervisor, pts int64, key bool, text string) {
-	s.Video(&media.AccessUnit{PTS: pts, DTS: pts, Key: key, Data: []byte(text)})
+func (r *rig) put(track *media.Track, at int64, key bool, data []byte) {
+	r.Take(r.units.Push(track, &media.AccessUnit{PTS: at, DTS: at, Key: key, Data: data}) + 1)
 }
+
+func send(r *rig, pts int64, key bool, text string) { r.put(video, pts, key, []byte(text)) }
 
 func TestLostWorkerIsReplacedAndRepeats(t *testing.T) {
 	s, h := newTest(t)
@@ -147,35 +174,50 @@ func TestHungWorkerIsReplaced(t *testing.T) {
 	require.Eventually(t, func() bool { return s.PID() != before && s.PID() != 0 }, 5*time.Second, 5*time.Millisecond)
 }
 
-func TestBacklogIsBounded(t *testing.T) {
-	s, _ := newTest(t)
-	data := make([]byte, 1<<20)
+// TestAWorkerThatStandsStillLosesWhatLeftTheHub: nothing else waits or grows, sound goes on beside pictures
+// that stand, and what was lost is counted.
+func TestAWorkerThatStandsStillLosesWhatLeftTheHub(t *testing.T) {
+	s, h := newTest(t)
+	s.Boundary(segment.Boundary{})
+	send(s, 0, true, "STAND")
+	s.put(sound, 0, true, []byte("sound"))
+	h.wait(t, "sound beside pictures that stand", func() bool { return len(h.units) == 1 })
+	data := make([]byte, 50<<10)
 	for i := range int64(200) {
-		s.Video(&media.AccessUnit{PTS: i, DTS: i, Key: i == 0, Data: data})
+		s.put(video, i+1, i%10 == 0, data)
+	}
+	for i := range maxNotes + 10 {
+		s.Boundary(segment.Boundary{MSN: uint64(i + 1), Start: 500})
 	}
 	s.mu.Lock()
-	held := s.logBytes
+	notes := len(s.notes)
 	s.mu.Unlock()
-	assert.LessOrEqual(t, held, maxLogBytes+len(data))
+	assert.LessOrEqual(t, notes, maxNotes)
+	p, err := os.FindProcess(s.PID())
+	require.NoError(t, err)
+	require.NoError(t, p.Kill())
+	h.wait(t, "the newest of what is held", func() bool { return len(h.units) > 10 })
+	s.put(sound, 300, true, []byte("later"))
+	h.wait(t, "sound", func() bool { return h.units[len(h.units)-1] == "later" })
 }
 
 func TestMessagesReadBack(t *testing.T) {
 	u := media.AccessUnit{DTS: -5, PTS: 7, Duration: 3000, Key: true, Data: []byte("data")}
-	name, got, err := parseUnit(append(unitHead("360p", &u), u.Data...))
+	id, got, err := parseUnit(append(unitHead(77, &u), u.Data...))
 	require.NoError(t, err)
-	assert.Equal(t, "360p", name)
+	assert.Equal(t, media.TrackID(77), id)
 	assert.Equal(t, u, got)
 	b, err := parseBoundary(boundaryBody(segment.Boundary{MSN: 9, Start: -1}))
 	require.NoError(t, err)
 	assert.Equal(t, segment.Boundary{MSN: 9, Start: -1}, b)
 	_, _, err = parseUnit([]byte{9, 1})
 	assert.Error(t, err)
-	_, _, err = readMessage(bufio.NewReader(bytes.NewReader([]byte{'v', 0xff, 0xff, 0xff, 0xff})))
+	_, _, err = readMessage(bufio.NewReader(bytes.NewReader([]byte{'u', 0xff, 0xff, 0xff, 0xff})))
 	assert.ErrorContains(t, err, "at most")
 }
 
 func FuzzMessages(f *testing.F) {
-	f.Add([]byte{'v', 0, 0, 0, 1, 0})
+	f.Add([]byte{'u', 0, 0, 0, 1, 0})
 	f.Fuzz(func(_ *testing.T, b []byte) {
 		r := bufio.NewReader(bytes.NewReader(b))
 		for {

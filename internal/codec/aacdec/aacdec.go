@@ -77,6 +77,9 @@ func (d *Decoder) Decode(frame []byte) ([]int16, error) {
 	return append([]int16(nil), unsafe.Slice((*int16)(out.pcm), int(out.samples))...), nil
 }
 
+// Format returns the rate, samples a second, and the channels of what was decoded last.
+func (d *Decoder) Format() (rate, channels int) { return d.Rate, d.Channels }
+
 // Close frees the decoder.
 func (d *Decoder) Close() {
 	if d.h != nil {

@@ -54,6 +54,7 @@ import (
 	"fmt"
 
 	"metaplasis/internal/core/aac"
+	"metaplasis/internal/core/media"
 )
 
 // Delay is how many samples late the encoder's output is.
@@ -87,6 +88,12 @@ func (e *Encoder) Encode(pcm []int16) ([]byte, error) {
 	}
 	return append([]byte(nil), e.out[:n]...), nil
 }
+
+// Track describes what comes out.
+func (e *Encoder) Track() media.Track { return e.Config.Track(e.Config.Marshal()) }
+
+// Frame returns how many samples a channel a frame holds, and how many samples late it comes out.
+func (e *Encoder) Frame() (samples, delay int64) { return aac.FrameSamples, Delay }
 
 // Close frees the encoder.
 func (e *Encoder) Close() {

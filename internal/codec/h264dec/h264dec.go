@@ -77,20 +77,34 @@ import (
 	"errors"
 	"fmt"
 	"unsafe"
-)
 
-// Frame is a decoded picture in the decoder's own memory: it is valid until the next call.
-type Frame struct {
-	Width, Height   int
-	Plane           [3]unsafe.Pointer
-	StrideY, Stride int
-	PTS             int64
-}
+	"metaplasis/internal/core/avc"
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/picture"
+)
 
 // Decoder decodes one stream.
 type Decoder struct {
-	d *C.ISVCDecoder
-	f C.mp_frame
+	d      *C.ISVCDecoder
+	f      C.mp_frame
+	sets   []byte // parameter sets as a byte stream, in front of every keyframe
+	annexB []byte
+}
+
+// Open makes a decoder for an AVCDecoderConfigurationRecord (ISO/IEC 14496-15, 5.3.3).
+func Open(config []byte) (*Decoder, error) {
+	var c avc.Config
+	if err := c.Unmarshal(config); err != nil {
+		return nil, err
+	}
+	d, err := New()
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range append(append([][]byte(nil), c.SPS...), c.PPS...) {
+		d.sets = append(append(d.sets, 0, 0, 0, 1), n...)
+	}
+	return d, nil
 }
 
 // New makes a decoder.
@@ -102,15 +116,25 @@ func New() (*Decoder, error) {
 	return &Decoder{d: d}, nil
 }
 
-// Decode takes one access unit as a byte stream and returns its picture, in decode order: the
+// Decode takes one access unit and returns its picture, as DecodeStream does.
+func (d *Decoder) Decode(u *media.AccessUnit) (*picture.Frame, error) {
+	d.annexB = d.annexB[:0]
+	if u.Key {
+		d.annexB = append(d.annexB, d.sets...)
+	}
+	d.annexB = avc.AppendAnnexB(d.annexB, u.Data)
+	return d.DecodeStream(d.annexB, u.PTS)
+}
+
+// DecodeStream takes one access unit as a byte stream and returns its picture, in decode order: the
 // library's own reordering may hand out a picture whose memory already holds a later one, so it
 // is emptied after every unit, and who wants presentation order sorts by time. The picture is nil
 // when the unit held none. An error concerns this unit; the decoder goes on with the next.
-func (d *Decoder) Decode(annexB []byte, pts int64) (*Frame, error) {
+func (d *Decoder) DecodeStream(annexB []byte, pts int64) (*picture.Frame, error) {
 	if len(annexB) == 0 {
 		return nil, nil
 	}
-	var out *Frame
+	var out *picture.Frame
 	rc := C.mp_decode(d.d, (*C.uchar)(unsafe.Pointer(&annexB[0])), C.int(len(annexB)), C.ulonglong(pts), &d.f)
 	for more := true; more; more = C.mp_flush(d.d, &d.f) > 0 {
 		if d.f.ready != 0 {
@@ -123,8 +147,8 @@ func (d *Decoder) Decode(annexB []byte, pts int64) (*Frame, error) {
 	return out, nil
 }
 
-func (d *Decoder) frame() *Frame {
-	f := &Frame{
+func (d *Decoder) frame() *picture.Frame {
+	f := &picture.Frame{
 		Width: int(d.f.width), Height: int(d.f.height),
 		StrideY: int(d.f.stride[0]), Stride: int(d.f.stride[1]), PTS: int64(d.f.pts),
 	}

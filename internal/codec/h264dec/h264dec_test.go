@@ -63,7 +63,7 @@ func TestEveryUnitGivesItsPictureAtOnce(t *testing.T) {
 		require.NoError(t, err)
 		var pic *picture.Picture
 		for i, u := range units {
-			f, err := d.Decode(u.annexB, u.pts)
+			f, err := d.DecodeStream(u.annexB, u.pts)
 			require.NoError(t, err)
 			require.NotNil(t, f, "%s: unit %d", l.Name, i)
 			require.Equal(t, u.pts, f.PTS)
@@ -86,7 +86,7 @@ func BenchmarkDecode1080(b *testing.B) {
 	defer d.Close()
 	for b.Loop() {
 		for _, u := range units {
-			_, _ = d.Decode(u.annexB, u.pts)
+			_, _ = d.DecodeStream(u.annexB, u.pts)
 		}
 	}
 	b.ReportMetric(float64(b.Elapsed().Milliseconds())/float64(b.N*len(units)), "ms/picture")

@@ -215,6 +215,9 @@ func (e *Encoder) Encode(p *picture.Picture, pts int64, key bool) (*media.Access
 	}, nil
 }
 
+// Track describes what comes out.
+func (e *Encoder) Track() (media.Track, error) { return e.Config.Track() }
+
 // Waiting returns how many pictures the encoder holds.
 func (e *Encoder) Waiting() int { return int(C.x264_encoder_delayed_frames(e.x)) }
 

@@ -19,7 +19,6 @@ import (
 	"fmt"
 	"unsafe"
 
-	"metaplasis/internal/codec/h264dec"
 	"metaplasis/internal/core/picture"
 )
 
@@ -36,7 +35,7 @@ const (
 type Scaler struct{ halves []*picture.Picture }
 
 // FromFrame scales a decoded frame into dst, or copies it when the sizes agree.
-func (s *Scaler) FromFrame(dst *picture.Picture, f *h264dec.Frame) error {
+func (s *Scaler) FromFrame(dst *picture.Picture, f *picture.Frame) error {
 	return s.run(dst, &view{f.Plane, f.StrideY, f.Stride, f.Width, f.Height})
 }
 

@@ -8,7 +8,7 @@ package vp9enc
 #include <vpx/vp8cx.h>
 #include <vpx/vpx_encoder.h>
 
-static vpx_codec_ctx_t *mp_open(int width, int height, int kbits, int speed) {
+static vpx_codec_ctx_t *mp_open(int width, int height, int kbits, int speed, int live, int peak, int buffer) {
 	vpx_codec_enc_cfg_t c;
 	if (vpx_codec_enc_config_default(vpx_codec_vp9_cx(), &c, 0) != VPX_CODEC_OK) return NULL;
 	c.g_w = width;
@@ -20,10 +20,22 @@ static vpx_codec_ctx_t *mp_open(int width, int height, int kbits, int speed) {
 	c.rc_end_usage = VPX_VBR;
 	c.rc_target_bitrate = kbits;
 	c.kf_mode = VPX_KF_DISABLED;
+	if (live) {
+		c.rc_end_usage = VPX_CBR;
+		c.rc_overshoot_pct = peak;
+		c.rc_buf_sz = buffer;
+		c.rc_buf_initial_sz = c.rc_buf_optimal_sz = buffer * 3 / 4;
+		c.rc_min_quantizer = 4;
+		c.rc_max_quantizer = 56;
+	}
 	vpx_codec_ctx_t *x = calloc(1, sizeof *x);
 	if (!x) return NULL;
 	if (vpx_codec_enc_init(x, vpx_codec_vp9_cx(), &c, 0) != VPX_CODEC_OK) { free(x); return NULL; }
 	vpx_codec_control(x, VP8E_SET_CPUUSED, speed);
+	if (live) {
+		vpx_codec_control(x, VP9E_SET_AQ_MODE, 3);
+		vpx_codec_control(x, VP8E_SET_MAX_INTRA_BITRATE_PCT, 400);
+	}
 	return x;
 }
 
@@ -67,9 +79,77 @@ type Encoder struct {
 	Config vp9.Config
 }
 
+// Settings of an encoder of live pictures. Bitrates are bits a second.
+type Settings struct {
+	Width, Height int
+	SAR           media.Rational
+	FrameRate     media.Rational // for rate control only; times are free
+	Bitrate, Peak int64
+	Buffer        int // milliseconds of Peak
+	Effort        int // 1 to 9
+	Colour        media.Colour
+}
+
+// Open opens an encoder of live pictures: the buffer and the peak hold.
+func Open(s Settings) (*Live, error) {
+	if s.Effort < 1 || s.Effort > 9 || s.Width < 2 || s.Height < 2 || s.Bitrate < 1000 {
+		return nil, fmt.Errorf("VP9 encoder: effort %d at %dx%d and %d bit/s, expected 1 to 9 and a picture", s.Effort, s.Width,
+			s.Height, s.Bitrate)
+	}
+	over := (max(s.Peak, s.Bitrate) - s.Bitrate) * 100 / s.Bitrate
+	x := C.mp_open(C.int(s.Width), C.int(s.Height), C.int(s.Bitrate/1000), C.int(9-(s.Effort-1)/2), 1, C.int(min(over, 100)),
+		C.int(max(s.Buffer, 100)))
+	if x == nil {
+		return nil, fmt.Errorf("the VP9 encoder refused %dx%d at %d bit/s", s.Width, s.Height, s.Bitrate)
+	}
+	l := &Live{settings: s, e: Encoder{x: x, Config: vp9.Config{Level: level(s.Width * s.Height), Depth: 8, Chroma: 1,
+		Colour: s.Colour}}}
+	l.step = media.VideoTimescale / 30
+	if s.FrameRate.Valid() {
+		l.step = media.VideoTimescale * s.FrameRate.Den / s.FrameRate.Num
+	}
+	return l, nil
+}
+
+// Live encodes one rendition of a live channel: a picture in, a frame out.
+type Live struct {
+	e        Encoder
+	settings Settings
+	step     int64 // of a picture for rate control, ticks of media.VideoTimescale
+}
+
+// Track describes what comes out.
+func (l *Live) Track() (media.Track, error) {
+	t := l.e.Config.Track()
+	t.Width, t.Height, t.FrameRate = l.settings.Width, l.settings.Height, l.settings.FrameRate
+	if l.settings.SAR.Valid() {
+		t.SAR = l.settings.SAR
+	}
+	t.Undecodable = ""
+	return t, nil
+}
+
+// Encode takes the next picture and returns its frame; nil of no picture.
+func (l *Live) Encode(p *picture.Picture, pts int64, key bool) (*media.AccessUnit, error) {
+	if p == nil {
+		return nil, nil
+	}
+	u, err := l.e.Encode(p, pts, l.step, key)
+	if u != nil {
+		u.Duration = 0 // when the next one comes is not known here
+	}
+	return u, err
+}
+
+// Waiting returns 0: a frame comes out with its picture.
+func (l *Live) Waiting() int { return 0 }
+
+// Close frees the encoder.
+func (l *Live) Close() { l.e.Close() }
+
 // New opens an encoder. Bitrate is bits a second; effort is 1 to 9.
 func New(width, height int, bitrate int64, effort int) (*Encoder, error) {
-	x := C.mp_open(C.int(width), C.int(height), C.int(bitrate/1000), C.int(9-effort))
+	x := C.mp_open(C.int(width), C.int(height), C.int(bitrate/1000), C.int(9-effort), 0, 0, 0)
 	if x == nil {
 		return nil, fmt.Errorf("the VP9 encoder refused %dx%d at %d bit/s", width, height, bitrate)
 	}

@@ -34,6 +34,8 @@ type Codec struct {
 	Descriptor bool
 	// Bytes of decode-to-presentation time stand in front of the data in enhanced FLV.
 	Composition bool
+	// The workers have an encoder of it.
+	Encoded bool
 	// The first access unit may begin a track without any configuration before it.
 	SelfDescribing bool
 
@@ -67,13 +69,15 @@ type Picture struct {
 	Recovery bool // here, and pictures are right After frames later (H.264: a recovery point)
 	After    int
 	Intra    bool // it refers to no other picture
+	// No other picture refers to it: a decoder may leave it out.
+	Disposable bool
 }
 
 // The table. Rows are in the order in which people look for them.
 var table = [...]Codec{
 	{
 		ID: media.H264, Kind: media.Video, Label: "H.264", FLV: 7, FourCC: "avc1", Entry: "avc1", Box: "avcC", BoxVersion: plainBox,
-		StreamType: 0x1b, Composition: true, track: avcTrack, unit: avcUnit, length: avcLength, renew: avcRenew, look: avcLook,
+		StreamType: 0x1b, Composition: true, Encoded: true, track: avcTrack, unit: avcUnit, length: avcLength, renew: avcRenew, look: avcLook,
 		captions: avc.Captions, caption: avcCaption, config: avc.WithSets, transport: avcTransport,
 	},
 	{
@@ -82,7 +86,7 @@ var table = [...]Codec{
 		look: func(b []byte) Picture { return Picture{Random: hevc.HasIRAP(b)} },
 	},
 	{
-		ID: media.VP9, Kind: media.Video, Label: "VP9", FourCC: "vp09", Entry: "vp09", Box: "vpcC", BoxVersion: 1,
+		ID: media.VP9, Kind: media.Video, Label: "VP9", FourCC: "vp09", Entry: "vp09", Box: "vpcC", BoxVersion: 1, Encoded: true,
 		track: vp9Track, complete: vp9.Complete, unit: vp9Unit, renew: renewBy(vp9.Complete), look: vp9Look,
 	},
 	{
@@ -90,7 +94,7 @@ var table = [...]Codec{
 		track: av1Track, complete: av1.Complete, unit: av1Unit, renew: renewBy(av1.Complete), look: av1Look,
 	},
 	{
-		ID: media.AAC, Kind: media.Audio, Label: "AAC", FLV: 10, FourCC: "mp4a", Entry: "mp4a", Box: "esds", Descriptor: true, StreamType: 0x0f, frameHeader: aacHeader,
+		ID: media.AAC, Kind: media.Audio, Label: "AAC", FLV: 10, FourCC: "mp4a", Entry: "mp4a", Box: "esds", Descriptor: true, StreamType: 0x0f, Encoded: true, frameHeader: aacHeader,
 		track: aacTrack, unit: frameUnit,
 	},
 	{
@@ -143,6 +147,19 @@ func FourCCs(k media.Kind) (out []string) {
 	return out
 }
 
+// Encoded lists the codecs of a kind that the workers encode, the usual one first.
+func Encoded(k media.Kind) (out []media.Codec) {
+	for i := range table {
+		if table[i].Kind == k && table[i].Encoded {
+			out = append(out, table[i].ID)
+		}
+	}
+	return out
+}
+
+// Usual is the codec in which a rendition of a kind is coded when nobody says.
+func Usual(k media.Kind) media.Codec { return Encoded(k)[0] }
+
 // Labels lists the codecs of a kind for people.
 func Labels(k media.Kind) (out []string) {
 	for i := range table {
@@ -151,6 +168,22 @@ func Labels(k media.Kind) (out []string) {
 		}
 	}
 	return out
+}
+
+// Transportable reports whether transport streams and packed audio can hold a track's codec.
+func Transportable(t *media.Track) bool {
+	c := Find(t.Codec)
+	return c != nil && c.StreamType != 0
+}
+
+// Order is where a codec stands in the table, behind all others when it has no row.
+func Order(id media.Codec) int {
+	for i := range table {
+		if table[i].ID == id {
+			return i
+		}
+	}
+	return len(table)
 }
 
 // Label is what people call a codec.

@@ -45,7 +45,7 @@ func avcUnit(data []byte, lengthSize int) (Unit, error) {
 
 func avcLook(data []byte) Picture {
 	p := avc.Look(data)
-	return Picture{Random: p.IDR, Recovery: p.Recovery, After: p.After, Intra: p.Intra}
+	return Picture{Random: p.IDR, Recovery: p.Recovery, After: p.After, Intra: p.Intra, Disposable: !p.Reference()}
 }
 
 // avcRenew reads the parameter sets that a keyframe brings along.

@@ -104,6 +104,7 @@ type AdaptationSet struct {
 	Lang          string       `xml:"lang,attr,omitempty"`
 	Alignment     bool         `xml:"segmentAlignment,attr,omitempty"`
 	StartWithSAP  int          `xml:"startWithSAP,attr,omitempty"`
+	Supplemental  []Descriptor `xml:"SupplementalProperty"`
 	Inband        []Descriptor `xml:"InbandEventStream"`
 	Label         string       `xml:"Label,omitempty"`
 	Producer      *Producer    `xml:"ProducerReferenceTime"`

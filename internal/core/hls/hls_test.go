@@ -15,7 +15,7 @@ import (
 func TestMediaPlaylist(t *testing.T) {
 	one, two := &segment.Header{Name: "header-1.mp4"}, &segment.Header{Name: "header-2.mp4"}
 	m := Media{
-		Segments: []*segment.Segment{
+		Whole: []*segment.Segment{
 			{MSN: 41, Start: 0, Duration: 180_000, Header: one},
 			{MSN: 42, Start: 180_000, Duration: 180_003, Header: one, Gap: true},
 			{MSN: 43, Start: 900_000, Duration: 90_000, Header: two, Discontinuity: true},
@@ -56,7 +56,7 @@ func TestSoundIsNeverSaidToLieLate(t *testing.T) {
 		h := &segment.Header{Name: "header.mp4", Track: media.Track{Kind: kind}}
 		m := Media{Epoch: epoch, TargetDuration: 2}
 		for n := range uint64(5) {
-			m.Segments = append(m.Segments, &segment.Segment{MSN: n, Start: start, Duration: 90_007, Header: h})
+			m.Whole = append(m.Whole, &segment.Segment{MSN: n, Start: start, Duration: 90_007, Header: h})
 			start += 90_007
 		}
 		p, err := ReadMedia(m.Marshal())
@@ -110,8 +110,8 @@ plain.m4s
 
 func TestTargetDurationBoundsRoundedDurations(t *testing.T) {
 	seg := func(ms int64) *segment.Segment { return &segment.Segment{Duration: ms * 90} }
-	assert.EqualValues(t, 2, TargetDuration(2*media.VideoTimescale, []*segment.Segment{seg(2000), seg(2400)}))
-	assert.EqualValues(t, 3, TargetDuration(2*media.VideoTimescale, []*segment.Segment{seg(2500)}))
+	assert.EqualValues(t, 2, TargetDuration(2*media.VideoTimescale, seg(2400)))
+	assert.EqualValues(t, 3, TargetDuration(2*media.VideoTimescale, seg(2500)))
 	assert.EqualValues(t, 1, TargetDuration(media.VideoTimescale/2, nil))
 }
 
@@ -141,7 +141,7 @@ func TestMultivariantPlaylist(t *testing.T) {
 func TestQuotesStayOutOfAttributes(t *testing.T) {
 	said := "The \"Kestrel\" leads,\nby a \\ length"
 	m := Media{
-		Segments: []*segment.Segment{{MSN: 1, Duration: 180_000, Header: &segment.Header{Name: "h.mp4"}}}, TargetDuration: 2,
+		Whole: []*segment.Segment{{MSN: 1, Duration: 180_000, Header: &segment.Header{Name: "h.mp4"}}}, TargetDuration: 2,
 		Ranges: []DateRange{{ID: "1", Class: said, Duration: -1, Planned: -1, Names: []string{"X-NOTE"}, Text: map[string]string{"X-NOTE": said}}},
 	}
 	for l := range strings.Lines(string(m.Marshal())) {

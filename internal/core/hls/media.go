@@ -56,7 +56,8 @@ type DateRange struct {
 // Media is what a media playlist is made of.
 type Media struct {
 	Wrapping       Wrapping
-	Segments       []*segment.Segment // the last may be open
+	Whole          []*segment.Segment // the segments that are
+	Open           *segment.Segment   // behind them, nil when none is open
 	Discontinuity  uint64             // EXT-X-DISCONTINUITY-SEQUENCE
 	TargetDuration int64              // whole seconds
 	PartTarget     int64              // ticks of media.VideoTimescale; 0: no parts are shown
@@ -85,10 +86,30 @@ const (
 	skipUntil    = 6
 )
 
-// Marshal writes the playlist (draft, 4.4).
+// First returns the first segment, nil when there is none.
+func (m *Media) First() *segment.Segment {
+	if len(m.Whole) > 0 {
+		return m.Whole[0]
+	}
+	return m.Open
+}
+
+// Newest returns the last segment, nil when there is none.
+func (m *Media) Newest() *segment.Segment {
+	if n := len(m.Whole); m.Open == nil && n > 0 {
+		return m.Whole[n-1]
+	}
+	return m.Open
+}
+
+// Marshal writes the playlist (draft, 4.4). A delta update costs the same however long the list is.
 func (m *Media) Marshal() []byte {
-	b := bytes.NewBuffer(make([]byte, 0, 512+len(m.Segments)*160))
 	skipped := m.skipped()
+	rest := m.Whole
+	if m.Skip {
+		rest = rest[skipped:]
+	}
+	b := bytes.NewBuffer(make([]byte, 0, 2048+len(rest)*80))
 	version := 8
 	if m.Skip && skipped > 0 {
 		version = 9
@@ -96,8 +117,8 @@ func (m *Media) Marshal() []byte {
 	fmt.Fprintf(b, "#EXTM3U\n#EXT-X-VERSION:%d\n#EXT-X-TARGETDURATION:%d\n", version, m.TargetDuration)
 	m.control(b)
 	var first uint64
-	if len(m.Segments) > 0 {
-		first = m.Segments[0].MSN
+	if s := m.First(); s != nil {
+		first = s.MSN
 	}
 	fmt.Fprintf(b, "#EXT-X-MEDIA-SEQUENCE:%d\n#EXT-X-DISCONTINUITY-SEQUENCE:%d\n#EXT-X-INDEPENDENT-SEGMENTS\n", first,
 		m.Discontinuity)
@@ -110,10 +131,8 @@ func (m *Media) Marshal() []byte {
 	for i := range m.Ranges {
 		m.Ranges[i].append(b)
 	}
-	rest := m.Segments
 	if m.Skip && skipped > 0 {
 		fmt.Fprintf(b, "#EXT-X-SKIP:SKIPPED-SEGMENTS=%d\n", skipped)
-		rest = rest[skipped:]
 	}
 	m.list(b, rest)
 	m.end(b)
@@ -134,80 +153,117 @@ func (m *Media) control(b *bytes.Buffer) {
 // boundary (draft, 4.4.5.2).
 func (m *Media) skipped() int {
 	var after int64
-	for i := len(m.Segments) - 1; i >= 0; i-- {
+	for i := len(m.Whole) - 1; i >= 0; i-- {
 		if after >= skipUntil*m.TargetDuration*media.VideoTimescale {
 			return i + 1
 		}
-		if !m.Segments[i].Open {
-			after += m.Segments[i].Duration
-		}
+		after += m.Whole[i].Duration
 	}
 	return 0
 }
 
+// list writes segments that are whole, and the open one.
 func (m *Media) list(b *bytes.Buffer, list []*segment.Segment) {
+	withParts := m.partsFrom(list)
 	header := ""
-	var behind int64 // media from here to the end
-	for _, s := range list {
-		behind += s.Duration
-	}
 	for i, s := range list {
-		if s.Discontinuity {
-			b.WriteString("#EXT-X-DISCONTINUITY\n")
-		}
-		folder := ""
-		if m.StandIn != "" && s.MSN >= m.StandInFrom {
-			folder = "../" + m.StandIn + "/"
-		}
-		if (m.Wrapping == CMAF || m.Wrapping == Keys) && folder+s.Header.Name != header {
-			header = folder + s.Header.Name
-			fmt.Fprintf(b, "#EXT-X-MAP:URI=%q\n", header)
-		}
-		if i == 0 || s.Discontinuity {
-			at := m.At(s.Start)
-			if s.Header.Track.Kind == media.Video {
-				// Players lay sound beside pictures by these dates. A date holds milliseconds: pictures are
-				// rounded up and sound down, so that sound is never taken to lie later than it does, for
-				// the reason given at Seconds.
-				at = at.Add(time.Millisecond - 1)
-			}
-			fmt.Fprintf(b, "#EXT-X-PROGRAM-DATE-TIME:%s\n", date(at))
-		}
-		if m.PartTarget > 0 && behind <= partsListed*m.TargetDuration*media.VideoTimescale {
-			at := int64(0)
-			for n, p := range s.Parts {
-				if m.PartFiles {
-					fmt.Fprintf(b, "#EXT-X-PART:DURATION=%s,URI=\"%s%s\"", Seconds(p.Duration), folder, PartName(s, n))
-				} else {
-					fmt.Fprintf(b, "#EXT-X-PART:DURATION=%s,URI=\"%s%s\",BYTERANGE=\"%d@%d\"", Seconds(p.Duration), folder,
-						CMAF.SegmentName(s), len(p.Bytes), at)
-				}
-				at += int64(len(p.Bytes))
-				if p.Independent {
-					b.WriteString(",INDEPENDENT=YES")
-				}
-				b.WriteByte('\n')
-			}
-		}
-		behind -= s.Duration
-		if s.Open {
-			continue
+		folder := m.folder(s)
+		header = m.head(b, s, folder, header, i == 0)
+		if i >= withParts {
+			m.parts(b, s, folder)
 		}
 		if s.Gap {
 			b.WriteString("#EXT-X-GAP\n")
 		}
-		fmt.Fprintf(b, "#EXTINF:%s,\n%s%s\n", Seconds(s.Duration), folder, m.Wrapping.SegmentName(s))
+		b.WriteString("#EXTINF:")
+		b.WriteString(Seconds(s.Duration))
+		b.WriteString(",\n")
+		b.WriteString(folder)
+		b.WriteString(m.Wrapping.SegmentName(s))
+		b.WriteByte('\n')
+	}
+	if s := m.Open; s != nil {
+		folder := m.folder(s)
+		m.head(b, s, folder, header, len(list) == 0)
+		if m.PartTarget > 0 {
+			m.parts(b, s, folder)
+		}
+	}
+}
+
+// folder is where the addresses of a segment lie.
+func (m *Media) folder(s *segment.Segment) string {
+	if m.StandIn != "" && s.MSN >= m.StandInFrom {
+		return "../" + m.StandIn + "/"
+	}
+	return ""
+}
+
+// partsFrom returns from which segment of a list on parts are shown (draft, 4.4.4.9).
+func (m *Media) partsFrom(list []*segment.Segment) int {
+	if m.PartTarget == 0 {
+		return len(list)
+	}
+	left := partsListed * m.TargetDuration * media.VideoTimescale
+	if m.Open != nil {
+		left -= m.Open.Duration
+	}
+	i := len(list)
+	for i > 0 && list[i-1].Duration <= left {
+		i--
+		left -= list[i].Duration
+	}
+	return i
+}
+
+// head writes what changes with a segment, and returns the header now in force.
+func (m *Media) head(b *bytes.Buffer, s *segment.Segment, folder, header string, first bool) string {
+	if s.Discontinuity {
+		b.WriteString("#EXT-X-DISCONTINUITY\n")
+	}
+	if (m.Wrapping == CMAF || m.Wrapping == Keys) && folder+s.Header.Name != header {
+		header = folder + s.Header.Name
+		fmt.Fprintf(b, "#EXT-X-MAP:URI=%q\n", header)
+	}
+	if first || s.Discontinuity {
+		at := m.At(s.Start)
+		if s.Header.Track.Kind == media.Video {
+			// Players lay sound beside pictures by these dates. A date holds milliseconds: pictures are
+			// rounded up and sound down, so that sound is never taken to lie later than it does, for
+			// the reason given at Seconds.
+			at = at.Add(time.Millisecond - 1)
+		}
+		fmt.Fprintf(b, "#EXT-X-PROGRAM-DATE-TIME:%s\n", date(at))
+	}
+	return header
+}
+
+// parts writes the parts of a segment.
+func (m *Media) parts(b *bytes.Buffer, s *segment.Segment, folder string) {
+	at := int64(0)
+	for n, p := range s.Parts {
+		if m.PartFiles {
+			fmt.Fprintf(b, "#EXT-X-PART:DURATION=%s,URI=\"%s%s\"", Seconds(p.Duration), folder, PartName(s, n))
+		} else {
+			fmt.Fprintf(b, "#EXT-X-PART:DURATION=%s,URI=\"%s%s\",BYTERANGE=\"%d@%d\"", Seconds(p.Duration), folder,
+				CMAF.SegmentName(s), len(p.Bytes), at)
+		}
+		at += int64(len(p.Bytes))
+		if p.Independent {
+			b.WriteString(",INDEPENDENT=YES")
+		}
+		b.WriteByte('\n')
 	}
 }
 
 // end writes what follows the segments: the hint at the next part, reports, and the end.
 func (m *Media) end(b *bytes.Buffer) {
-	if n := len(m.Segments); m.PartTarget > 0 && !m.Ended && !m.Idle && n > 0 {
+	if last := m.Newest(); m.PartTarget > 0 && !m.Ended && !m.Idle && last != nil {
 		folder := ""
 		if m.StandIn != "" {
 			folder = "../" + m.StandIn + "/"
 		}
-		m.hint(b, folder, m.Segments[n-1])
+		m.hint(b, folder, last)
 	}
 	if m.PartTarget > 0 && !m.Ended {
 		for _, r := range m.Reports {
@@ -304,13 +360,19 @@ func quotable(s string) string {
 // would look within the segment that it has, and wait there.
 func Seconds(ticks int64) string {
 	v := media.RescaleDown(ticks, media.VideoTimescale, 100_000)
-	return fmt.Sprintf("%d.%05d", v/100_000, v%100_000)
+	b := strconv.AppendInt(make([]byte, 0, 16), v/100_000, 10)
+	b = append(b, '.')
+	for unit := int64(10_000); unit > 0; unit /= 10 {
+		b = append(b, byte('0'+v/unit%10))
+	}
+	return string(b)
 }
 
-// TargetDuration returns the whole seconds that no segment may pass when rounded (draft, 4.4.3.1).
-func TargetDuration(step int64, segments []*segment.Segment) int64 {
+// TargetDuration returns the whole seconds that no segment may pass when rounded (draft, 4.4.3.1): of
+// segments of a step, and of one that is whole, or nil.
+func TargetDuration(step int64, s *segment.Segment) int64 {
 	target := (step + media.VideoTimescale - 1) / media.VideoTimescale
-	for _, s := range segments {
+	if s != nil {
 		target = max(target, (s.Duration+media.VideoTimescale/2)/media.VideoTimescale)
 	}
 	return max(target, 1)

@@ -6,9 +6,11 @@ import (
 	"fmt"
 	"math"
 	"regexp"
+	"slices"
 	"unicode"
 	"unicode/utf8"
 
+	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/media"
 )
 
@@ -23,6 +25,8 @@ type Rung struct {
 	Peak    int64  `json:"peak,omitempty"`   // highest bits a second; 0 is 1.2 times the bitrate
 	Buffer  int    `json:"buffer,omitempty"` // decoder buffer in milliseconds of the peak; 0 is 1000
 	Effort  int    `json:"effort,omitempty"` // 1 (least processor time) to 9 (best picture); 0 is 2
+	// Codec of the pictures, one that the workers encode; "" is the usual one, which every player reads.
+	Codec media.Codec `json:"codec,omitempty"`
 	// AudioBitrate asks for AAC at bits a second; 0 passes the source's audio through.
 	AudioBitrate int64 `json:"audioBitrate,omitempty"`
 }
@@ -150,6 +154,9 @@ func Check(rungs []Rung) []Problem {
 		}
 		if r.Buffer != 0 && (r.Buffer < 100 || r.Buffer > 10_000) {
 			add(i, "buffer", "found %d ms, expected 100 to 10000", r.Buffer)
+		}
+		if codecs := coding.Encoded(media.Video); r.Codec != "" && !slices.Contains(codecs, r.Codec) {
+			add(i, "codec", "found %q, expected one of %v, or nothing for the usual one", r.Codec, codecs)
 		}
 		if r.Effort < 0 || r.Effort > 9 {
 			add(i, "effort", "found %d, expected 1 (least processor time) to 9 (best picture)", r.Effort)

@@ -2,6 +2,8 @@
 // and the block code by which a test reads a frame's number back from a screen.
 package picture
 
+import "unsafe"
+
 // Picture is a planar 4:2:0 picture. Chroma planes have half the sides, rounded up.
 type Picture struct {
 	Width, Height   int
@@ -19,6 +21,14 @@ func New(width, height int) *Picture {
 		Width: width, Height: height, StrideY: sy, Stride: sc,
 		Y: buf[:sy*height], U: buf[sy*height : sy*height+sc*ch], V: buf[sy*height+sc*ch:],
 	}
+}
+
+// Frame is a decoded picture in its decoder's own memory: it is valid until the decoder's next call.
+type Frame struct {
+	Width, Height   int
+	Plane           [3]unsafe.Pointer
+	StrideY, Stride int   // bytes a line of luma, and of either chroma plane
+	PTS             int64 // as it was given with the access unit
 }
 
 // Pool lends pictures of one size. It keeps what it gets back: a garbage collector that took idle

@@ -65,6 +65,17 @@ func (s *Segment) Bitrate() int64 {
 	return s.Size * 8 * media.VideoTimescale / s.Duration
 }
 
+// keyOverhead is what stands around a keyframe that is sent alone, in bytes.
+const keyOverhead = 256
+
+// keyRate is the bitrate of the segment's keyframe alone, bits a second.
+func (s *Segment) keyRate() int64 {
+	if s.Duration <= 0 {
+		return 0
+	}
+	return int64(s.KeySize+keyOverhead) * 8 * media.VideoTimescale / s.Duration
+}
+
 // Made keeps what was made of a finished segment for receivers of other containers: each
 // wrapping is made once, at its first request, and goes when the segment does.
 type Made struct {

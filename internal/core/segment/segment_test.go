@@ -133,8 +133,8 @@ func TestCutterPublishesParts(t *testing.T) {
 	f, err := bmff.ReadFragments(bytes.Join(last.Pieces, nil))
 	require.NoError(t, err)
 	assert.Len(t, f, 5, "the segment is its parts, byte by byte")
-	assert.Len(t, w.Snapshot().All, 2, "states of one segment are one entry")
-	assert.Len(t, w.Snapshot().Whole(), 2)
+	assert.Len(t, w.Snapshot().All(), 2, "states of one segment are one entry")
+	assert.Len(t, w.Snapshot().Listed, 2)
 }
 
 func TestReplacedWorkerGoesOnBehindTheLastPart(t *testing.T) {
@@ -222,7 +222,7 @@ func TestGapsKeepTheDiscontinuityOfTheirRun(t *testing.T) {
 	late := segmentOf(4, false) // the first segments of the new run did not come
 	late.Start = 8 * media.VideoTimescale
 	w.Publish(late, media.VideoTimescale)
-	all := w.Snapshot().All
+	all := w.Snapshot().All()
 	require.Len(t, all, 4)
 	assert.Equal(t, []bool{false, true, false, false}, []bool{all[0].Discontinuity, all[1].Discontinuity, all[2].Discontinuity, all[3].Discontinuity})
 	assert.EqualValues(t, 3*media.VideoTimescale, all[2].Duration, "gaps are as long as what is missing")
@@ -236,7 +236,7 @@ func TestWindowKeepsItsBudget(t *testing.T) {
 		require.LessOrEqual(t, w.Snapshot().Bytes, int64(5*250_000))
 	}
 	assert.Positive(t, w.Cut)
-	assert.EqualValues(t, 29, w.Snapshot().All[4].MSN, "the newest stay")
+	assert.EqualValues(t, 29, w.Snapshot().All()[4].MSN, "the newest stay")
 }
 
 // feedCutter cuts pictures at decode times with presentation times, and returns the last state of each segment.
@@ -404,9 +404,9 @@ func TestWindowSlides(t *testing.T) {
 		require.True(t, w.Publish(segmentOf(n+100, n == 14), 0))
 	}
 	s := w.Snapshot()
-	assert.Len(t, s.All, Retained(3))
-	assert.Len(t, s.Advertised, 3)
-	assert.EqualValues(t, 117, s.Advertised[0].MSN)
+	assert.Len(t, s.All(), Retained(3))
+	assert.Len(t, s.Advertised(), 3)
+	assert.EqualValues(t, 117, s.Advertised()[0].MSN)
 	assert.EqualValues(t, 11, s.Discontinuity, "one discontinuity lies before what is advertised")
 	assert.EqualValues(t, 7*250_000, s.Bytes)
 	seg, gone := s.Find(115)
@@ -416,7 +416,7 @@ func TestWindowSlides(t *testing.T) {
 	assert.True(t, gone)
 	seg, gone = s.Find(120)
 	assert.True(t, seg == nil && !gone)
-	peak, average := w.Rates()
+	peak, average, _ := w.Rates()
 	assert.EqualValues(t, 1_000_000, peak)
 	assert.EqualValues(t, 1_000_000, average)
 	assert.False(t, w.Publish(segmentOf(119, false), 0), "numbers never go back")
@@ -426,12 +426,12 @@ func TestMissingSegmentsBecomeGaps(t *testing.T) {
 	w := NewWindow(5, none{})
 	w.Publish(segmentOf(1, false), 0)
 	w.Publish(segmentOf(4, false), 2*media.VideoTimescale)
-	all := w.Snapshot().All
+	all := w.Snapshot().All()
 	require.Len(t, all, 4)
 	assert.True(t, all[1].Gap && all[2].Gap)
 	assert.EqualValues(t, 2, all[1].MSN)
 	w.Publish(segmentOf(400, false), 2*media.VideoTimescale)
-	assert.Len(t, w.Snapshot().All, 1, "a hole longer than the window begins it anew")
+	assert.Len(t, w.Snapshot().All(), 1, "a hole longer than the window begins it anew")
 }
 
 func BenchmarkCutSegment(b *testing.B) {

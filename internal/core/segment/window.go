@@ -2,11 +2,19 @@ package segment
 
 // Window holds the published segments of one rendition, oldest first, without holes in their
 // numbers. It is not safe for concurrent use; snapshots of it are.
+//
+// What a part costs does not depend on how many segments there are: snapshots share the list of whole
+// segments, which only grows at its end and is copied, now and then, when so many have left at its front.
 type Window struct {
 	advertised    int
-	segments      []*Segment
-	discontinuity uint64 // discontinuities before segments[0]
-	peak          []int64
+	whole         []*Segment // snapshots hold pieces of it: no element is ever changed
+	left          int        // elements in front of it that snapshots may still hold
+	open          *Segment   // behind them, or nil
+	held          int64      // bytes of all
+	discontinuity uint64     // discontinuities before the first
+	listedFrom    int        // index in whole of the first that the playlist shows
+	hiddenBreaks  uint64     // discontinuities in whole before that one
+	peak, keys    []int64
 	runs          Runs
 	budget        int64 // bytes that all segments may take; 0: no limit
 	Cut           int64 // segments that left early since the budget was used up
@@ -42,151 +50,238 @@ func (w *Window) Resize(advertised int) {
 	w.trim()
 }
 
+// newest returns the newest segment, nil when there is none.
+func (w *Window) newest() *Segment {
+	if w.open != nil || len(w.whole) == 0 {
+		return w.open
+	}
+	return w.whole[len(w.whole)-1]
+}
+
 // Publish adds a segment, or the next state of the newest one while that is open. One that is
 // not the newest is refused. Numbers that were skipped become gaps of the length of the step
 // given, in ticks of media.VideoTimescale.
 func (w *Window) Publish(s *Segment, step int64) bool {
-	if n := len(w.segments); n > 0 {
-		last := w.segments[n-1]
-		if s.MSN == last.MSN && last.Open {
-			w.segments[n-1] = s
-			w.closed(s)
-			return true
-		}
-		if s.MSN <= last.MSN {
-			return false
-		}
-		if last.Open { // it was given up: what there is of it is all
-			whole := *last
-			whole.Open = false
-			w.segments[n-1] = &whole
-		}
-		// What is missing is as long as what lies between, where that is known.
-		if between := s.Start - last.Start - last.Duration; between > 0 && s.MSN > last.MSN+1 {
-			step = between / int64(s.MSN-last.MSN-1)
-		}
-		for missing := last.MSN + 1; missing < s.MSN; missing++ {
-			at := w.segments[len(w.segments)-1]
-			gap := &Segment{MSN: missing, Prefix: s.Prefix, Gap: true, Discontinuity: w.runs.Begins(missing),
-				Start: at.Start + at.Duration, Duration: step, Header: s.Header}
-			w.segments = append(w.segments, gap)
-			if s.MSN-missing > uint64(Retained(w.advertised)) {
-				w.segments = w.segments[:0] // the hole is longer than the window: begin anew
-				break
-			}
-		}
+	last := w.newest()
+	switch {
+	case last == nil:
+	case s.MSN == last.MSN && last.Open:
+		w.held -= last.Size
+		w.open = nil
+		last = nil
+	case s.MSN <= last.MSN:
+		return false
+	case last.Open: // it was given up: what there is of it is all
+		given := *last
+		given.Open = false
+		w.held -= last.Size
+		w.open = nil
+		w.add(&given)
+		last = &given
 	}
-	if len(w.segments) == 0 {
+	if last != nil && s.MSN > last.MSN+1 {
+		w.fill(last, s, step)
+	}
+	if len(w.whole) == 0 {
 		w.discontinuity = w.runs.Before(s.MSN)
 	}
-	w.segments = append(w.segments, s)
-	w.closed(s)
+	w.add(s)
 	w.trim()
 	return true
 }
 
-// closed takes the bitrate of a segment that is whole.
-func (w *Window) closed(s *Segment) {
+// fill puts gaps between two segments.
+func (w *Window) fill(last, s *Segment, step int64) {
+	missing := s.MSN - last.MSN - 1
+	if missing > uint64(Retained(w.advertised)) { // the hole is longer than the window: begin anew
+		*w = Window{advertised: w.advertised, peak: w.peak, keys: w.keys, runs: w.runs, budget: w.budget, Cut: w.Cut}
+		return
+	}
+	// What is missing is as long as what lies between, where that is known.
+	if between := s.Start - last.Start - last.Duration; between > 0 {
+		step = between / int64(missing)
+	}
+	at := last.Start + last.Duration
+	for msn := last.MSN + 1; msn < s.MSN; msn++ {
+		w.add(&Segment{MSN: msn, Prefix: s.Prefix, Gap: true, Discontinuity: w.runs.Begins(msn), Start: at, Duration: step, Header: s.Header})
+		at += step
+	}
+}
+
+// add puts a segment at the end.
+func (w *Window) add(s *Segment) {
+	w.held += s.Size
 	if s.Open {
+		w.open = s
+		return
+	}
+	w.whole = append(w.whole, s)
+	if s.Gap {
 		return
 	}
 	if w.peak = append(w.peak, s.Bitrate()); len(w.peak) > rateSpan {
 		w.peak = w.peak[1:]
 	}
+	if w.keys = append(w.keys, s.keyRate()); len(w.keys) > rateSpan {
+		w.keys = w.keys[1:]
+	}
 }
 
 func (w *Window) trim() {
-	most := Retained(w.advertised)
-	if n := len(w.segments); n > 0 && w.segments[n-1].Open {
-		most++
-	}
 	const fewest = 3 // a playlist of fewer does not play
-	over := func() bool {
-		if w.budget <= 0 || len(w.segments) <= fewest {
-			return false
+	count := func() int {
+		if w.open != nil {
+			return len(w.whole) + 1
 		}
-		var held int64
-		for _, s := range w.segments {
-			held += s.Size
-		}
-		return held > w.budget
+		return len(w.whole)
 	}
-	for len(w.segments) > most || over() {
-		if len(w.segments) <= most {
+	for {
+		many := len(w.whole) > Retained(w.advertised)
+		heavy := w.budget > 0 && w.held > w.budget && count() > fewest
+		if len(w.whole) == 0 || !many && !heavy {
+			break
+		}
+		if !many {
 			w.Cut++
 		}
-		if w.segments[0].Discontinuity {
+		first := w.whole[0]
+		if first.Discontinuity {
 			w.discontinuity++
+			if w.listedFrom > 0 {
+				w.hiddenBreaks--
+			}
 		}
-		w.segments[0] = nil
-		w.segments = w.segments[1:]
+		w.held -= first.Size
+		w.whole = w.whole[1:]
+		w.listedFrom = max(w.listedFrom-1, 0)
+		w.left++
+	}
+	if w.left > len(w.whole)/8 { // so that what has left does not stay in memory
+		w.whole, w.left = append(make([]*Segment, 0, len(w.whole)+len(w.whole)/8+2), w.whole...), 0
+	}
+	from := max(0, len(w.whole)-w.advertised)
+	for ; w.listedFrom < from; w.listedFrom++ {
+		if w.whole[w.listedFrom].Discontinuity {
+			w.hiddenBreaks++
+		}
+	}
+	for ; w.listedFrom > from; w.listedFrom-- { // the window became longer
+		if w.whole[w.listedFrom-1].Discontinuity {
+			w.hiddenBreaks--
+		}
 	}
 }
 
-// Rates returns the highest and the mean bitrate of the segments seen of late, bits a second.
-func (w *Window) Rates() (peak, average int64) {
-	for _, r := range w.peak {
-		peak = max(peak, r)
+// Rates returns the highest and the mean bitrate of the segments seen of late, and the highest of their
+// keyframes alone, bits a second.
+func (w *Window) Rates() (peak, average, keys int64) {
+	for i, r := range w.peak {
+		peak, keys = max(peak, r), max(keys, w.keys[i])
 		average += r
 	}
 	if len(w.peak) > 0 {
-		return peak, average / int64(len(w.peak))
+		return peak, average / int64(len(w.peak)), keys
 	}
-	if n := len(w.segments); n > 0 { // what there is of the first
-		peak = w.segments[n-1].Bitrate()
+	if s := w.newest(); s != nil { // what there is of the first
+		peak = s.Bitrate()
 	}
-	return peak, peak
+	return peak, peak, keys
 }
 
 // Snapshot is an immutable view of a window.
 type Snapshot struct {
-	All           []*Segment // every segment in memory; the last may be open
-	Advertised    []*Segment // the newest of them, which the playlist shows: whole ones, then the open one
-	Discontinuity uint64     // discontinuity sequence number of Advertised[0]
+	Held          []*Segment // every whole segment in memory, the oldest first
+	Listed        []*Segment // the newest of them, which the playlist shows
+	Open          *Segment   // behind them, nil when none is open
+	Discontinuity uint64     // discontinuity sequence number of the first that is listed
 	Bytes         int64      // payload held
 }
 
-// Snapshot copies the view.
+// Snapshot returns the window as it is.
 func (w *Window) Snapshot() *Snapshot {
-	all := append([]*Segment(nil), w.segments...)
-	s := &Snapshot{All: all, Discontinuity: w.discontinuity}
-	hidden := len(all) - w.advertised
-	if n := len(all); n > 0 && all[n-1].Open {
-		hidden--
-	}
-	hidden = max(0, hidden)
-	s.Advertised = all[hidden:]
-	for _, h := range all[:hidden] {
-		if h.Discontinuity {
-			s.Discontinuity++
-		}
-	}
-	for _, h := range all {
+	n := len(w.whole)
+	return &Snapshot{Held: w.whole[:n:n], Listed: w.whole[w.listedFrom:n:n], Open: w.open,
+		Discontinuity: w.discontinuity + w.hiddenBreaks, Bytes: w.held}
+}
+
+// SnapshotOf returns a snapshot of whole segments, all of them listed.
+func SnapshotOf(list []*Segment) *Snapshot {
+	s := &Snapshot{Held: list, Listed: list}
+	for _, h := range list {
 		s.Bytes += h.Size
 	}
 	return s
 }
 
-// Whole returns the advertised segments that are whole.
-func (s *Snapshot) Whole() []*Segment {
-	n := len(s.Advertised)
-	if n > 0 && s.Advertised[n-1].Open {
-		n--
+// Newest returns the newest segment, nil when there is none.
+func (s *Snapshot) Newest() *Segment {
+	if s.Open != nil {
+		return s.Open
 	}
-	return s.Advertised[:n]
+	return s.NewestWhole()
+}
+
+// NewestWhole returns the newest segment that is whole, nil when there is none.
+func (s *Snapshot) NewestWhole() *Segment {
+	if n := len(s.Held); n > 0 {
+		return s.Held[n-1]
+	}
+	return nil
+}
+
+// Oldest returns the oldest segment in memory, nil when there is none.
+func (s *Snapshot) Oldest() *Segment {
+	if len(s.Held) > 0 {
+		return s.Held[0]
+	}
+	return s.Open
+}
+
+// All lists every segment in memory, the open one last.
+func (s *Snapshot) All() []*Segment { return s.with(s.Held) }
+
+// Advertised lists what the playlist shows, the open one last.
+func (s *Snapshot) Advertised() []*Segment { return s.with(s.Listed) }
+
+func (s *Snapshot) with(list []*Segment) []*Segment {
+	if s.Open == nil {
+		return list
+	}
+	return append(list[:len(list):len(list)], s.Open)
+}
+
+// PartTarget widens the planned target of parts to the longest that is there, so that the rule holds
+// (draft-pantos-hls-rfc8216bis, 4.4.4.9) whatever a sender does.
+func (s *Snapshot) PartTarget(planned int64) int64 {
+	const looked = 3 // segments beside the open one: as far as parts are listed
+	take := func(s *Segment) {
+		for _, p := range s.Parts {
+			planned = max(planned, p.Duration)
+		}
+	}
+	for _, h := range s.Held[max(0, len(s.Held)-looked):] {
+		take(h)
+	}
+	if s.Open != nil {
+		take(s.Open)
+	}
+	return planned
 }
 
 // Find returns the segment with a number, and whether the number is older than all that is held.
 func (s *Snapshot) Find(msn uint64) (seg *Segment, gone bool) {
-	if len(s.All) == 0 {
+	if s.Open != nil && msn == s.Open.MSN {
+		return s.Open, false
+	}
+	first := s.Oldest()
+	if first == nil {
 		return nil, false
 	}
-	first := s.All[0].MSN
-	if msn < first {
+	if msn < first.MSN {
 		return nil, true
 	}
-	if i := msn - first; i < uint64(len(s.All)) {
-		return s.All[i], false
+	if i := msn - first.MSN; i < uint64(len(s.Held)) {
+		return s.Held[i], false
 	}
 	return nil, false
 }

@@ -1,7 +1,8 @@
-// Package transcode is the graph of one channel: it decodes a feed once, scales each picture
-// down step by step, and encodes every rung on its own goroutine. It runs inside a worker
-// process. In come access units and boundaries in decode order; out go the access units of each
-// rendition, through a Sink.
+// Package transcode is the graph of one channel. It decodes a feed once, scales each picture down step
+// by step, and encodes every rung on its own goroutine. It runs inside a worker process, with a graph
+// for pictures and one for sound, each on a goroutine of its own: sound never waits behind pictures. In
+// come access units and boundaries in decode order; out go the access units of each rendition, through a
+// Sink. What decodes and encodes is found by codec and known by an interface alone.
 package transcode
 
 import (
@@ -14,10 +15,9 @@ import (
 	"sync/atomic"
 	"time"
 
-	"metaplasis/internal/codec/aacdec"
-	"metaplasis/internal/codec/h264dec"
+	"metaplasis/internal/codec"
 	"metaplasis/internal/codec/scale"
-	"metaplasis/internal/core/avc"
+	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/picture"
 	"metaplasis/internal/core/segment"
@@ -25,7 +25,9 @@ import (
 
 // Rung is what an encoded video rendition needs to know.
 type Rung struct {
+	ID            media.TrackID  `json:"id"` // of the track that comes out
 	Name          string         `json:"name"`
+	Codec         media.Codec    `json:"codec"`
 	Width, Height int            `json:",omitempty"`
 	SAR           media.Rational `json:"sar"`
 	Bitrate       int64          `json:"bitrate"`
@@ -37,8 +39,10 @@ type Rung struct {
 
 // AudioRung is an encoded audio rendition.
 type AudioRung struct {
-	Name    string `json:"name"`
-	Bitrate int64  `json:"bitrate"`
+	ID      media.TrackID `json:"id"` // of the track that comes out
+	Name    string        `json:"name"`
+	Codec   media.Codec   `json:"codec"`
+	Bitrate int64         `json:"bitrate"`
 }
 
 // Config is what the graph makes. It takes effect at a boundary.
@@ -56,7 +60,7 @@ type Config struct {
 	Keep int64 `json:"keep"`
 	// Resume: of a rendition, nothing before this presentation time is coded again, since it is
 	// published already. The picture there becomes a keyframe.
-	Resume map[string]int64 `json:"resume,omitempty"`
+	Resume map[media.TrackID]int64 `json:"resume,omitempty"`
 }
 
 // Stats counts what the graph has done since it was made.
@@ -73,11 +77,11 @@ type Stats struct {
 
 // Sink takes what the graph makes. Its methods are called from several goroutines.
 type Sink interface {
-	Track(rendition string, t media.Track)
-	Unit(rendition string, u media.AccessUnit)
+	Track(id media.TrackID, t media.Track)
+	Unit(id media.TrackID, u media.AccessUnit)
 	Picture(jpeg []byte)
-	// Failed says that a rendition cannot be made, or with "" that all of the graph is concerned.
-	Failed(rendition string, err error)
+	// Failed says that a rendition cannot be made, or with 0 that all of the graph is concerned.
+	Failed(id media.TrackID, err error)
 }
 
 // Limits of the effort to catch up, in ticks of media.VideoTimescale.
@@ -94,26 +98,22 @@ const (
 	pictureWidth = 320
 )
 
-// Graph is one channel's transcoding graph. Its methods are called from one goroutine; Received
-// and Stats may be called from any.
+// Graph makes the pictures of one channel's renditions. Its methods are called from one goroutine;
+// Received and Stats may be called from any.
 type Graph struct {
 	sink    Sink
 	pending []Config
 	current Config
 
-	dec          *h264dec.Decoder
-	audioDecoder *aacdec.Decoder
-	annexB       []byte
-	sets         []byte // parameter sets as a byte stream
-	synced       bool   // the decoder has seen a keyframe
-	started      bool   // a boundary was crossed with the decoder in step
+	dec     codec.PictureDecoder
+	synced  bool // the decoder has seen a keyframe
+	started bool // a boundary was crossed with the decoder in step
 
 	boundaries []segment.Boundary
 	eras       []*era     // by start; the first is the one on air, the others have pictures that wait
 	held       []held     // scaled pictures that wait for their turn in presentation order
 	mu         sync.Mutex // guards stages against Stats
 	stages     []*stage   // of the newest era
-	sound      []*sound
 	pool       map[[2]int]*picture.Pool
 	nextShot   int64
 	shot       scale.Scaler
@@ -183,28 +183,10 @@ func (g *Graph) busiest() int64 {
 func (g *Graph) Configure(c Config) {
 	g.pending = append(g.pending, c)
 	if g.current.Video == nil {
-		g.current.Video, g.current.Audio, g.current.Keep, g.current.Resume = c.Video, c.Audio, c.Keep, c.Resume
-		g.useTrack()
-	}
-}
-
-// useTrack takes the parameter sets and the frame rate of the source.
-func (g *Graph) useTrack() {
-	t := g.current.Video
-	if t == nil {
-		return
-	}
-	var c avc.Config
-	if err := c.Unmarshal(t.Config); err != nil {
-		g.sink.Failed("", err)
-		return
-	}
-	g.sets = g.sets[:0]
-	for _, n := range append(append([][]byte(nil), c.SPS...), c.PPS...) {
-		g.sets = append(append(g.sets, 0, 0, 0, 1), n...)
-	}
-	if t.FrameRate.Valid() {
-		g.step = (media.VideoTimescale*t.FrameRate.Den + t.FrameRate.Num/2) / t.FrameRate.Num
+		g.current.Video, g.current.Keep, g.current.Resume = c.Video, c.Keep, c.Resume
+		if t := c.Video; t != nil && t.FrameRate.Valid() {
+			g.step = (media.VideoTimescale*t.FrameRate.Den + t.FrameRate.Num/2) / t.FrameRate.Num
+		}
 	}
 }
 
@@ -250,24 +232,19 @@ func (g *Graph) Video(u *media.AccessUnit) {
 		g.synced = g.synced && g.wantsPictures()
 		return
 	}
-	if g.level >= skipFrom && u.PTS > g.current.Keep && !isReference(u) && !g.opens(u.PTS) {
+	if g.level >= skipFrom && u.PTS > g.current.Keep && coding.Look(g.current.Video.Codec, u.Data).Disposable && !g.opens(u.PTS) {
 		g.stats.decoded.Add(1)
 		g.stats.dropped.Add(1)
 		return
 	}
 	if g.dec == nil {
 		var err error
-		if g.dec, err = h264dec.New(); err != nil {
-			g.sink.Failed("", err)
+		if g.dec, err = codec.NewPictureDecoder(g.current.Video); err != nil {
+			g.sink.Failed(0, err)
 			return
 		}
 	}
-	g.annexB = g.annexB[:0]
-	if u.Key {
-		g.annexB = append(g.annexB, g.sets...)
-	}
-	g.annexB = avc.AppendAnnexB(g.annexB, u.Data)
-	f, err := g.dec.Decode(g.annexB, u.PTS)
+	f, err := g.dec.Decode(u)
 	if err != nil {
 		g.stats.errors.Add(1)
 	}
@@ -281,12 +258,6 @@ func (g *Graph) Video(u *media.AccessUnit) {
 	}
 }
 
-// isReference reports whether other pictures may refer to this one.
-func isReference(u *media.AccessUnit) bool {
-	p := avc.Look(u.Data)
-	return p.Reference()
-}
-
 // noteBusy books the time of the decoding stage, less what it waited for others.
 func (g *Graph) noteBusy(d time.Duration) {
 	g.stats.busy.Add(d.Microseconds())
@@ -294,7 +265,7 @@ func (g *Graph) noteBusy(d time.Duration) {
 
 // frame takes a picture in decode order: it is scaled for the encoders of its era, and waits for
 // its turn.
-func (g *Graph) frame(f *h264dec.Frame) {
+func (g *Graph) frame(f *picture.Frame) {
 	g.stats.decoded.Add(1)
 	if g.firstPTS < 0 {
 		g.firstPTS = f.PTS
@@ -328,11 +299,11 @@ func (g *Graph) frame(f *h264dec.Frame) {
 		} else {
 			err = s.scaler.Picture(pic, above)
 		}
-		if err != nil {
-			g.sink.Failed(s.rung.Name, err)
-			return
+		if err != nil { // the sizes do not go together; the others do without
+			s.fail(g.sink, err)
+		} else {
+			above = pic
 		}
-		above = pic
 		h.pics = append(h.pics, pic)
 	}
 	at := sort.Search(len(g.held), func(i int) bool { return g.held[i].pts > h.pts })
@@ -446,7 +417,7 @@ func (g *Graph) apply(c Config, start int64) {
 	e := &era{start: start}
 	for _, r := range c.Rungs {
 		var after <-chan struct{}
-		at := slices.IndexFunc(g.stages, func(s *stage) bool { return s.rung.Name == r.Name })
+		at := slices.IndexFunc(g.stages, func(s *stage) bool { return s.rung.ID == r.ID })
 		if at >= 0 && g.stages[at].rung == r {
 			e.stages = append(e.stages, g.stages[at])
 			continue
@@ -455,7 +426,7 @@ func (g *Graph) apply(c Config, start int64) {
 			after = g.stages[at].done
 		}
 		e.stages = append(e.stages, newStage(g.sink, r, rate, g.poolFor(r.Width, r.Height), after,
-			g.current.Resume[r.Name]))
+			g.current.Resume[r.ID]))
 	}
 	sort.SliceStable(e.stages, func(i, j int) bool {
 		a, b := e.stages[i].rung, e.stages[j].rung
@@ -463,8 +434,7 @@ func (g *Graph) apply(c Config, start int64) {
 	})
 	g.eras = append(g.eras, e)
 	g.setStages(e.stages)
-	g.applySound(c, start)
-	g.current.Rungs, g.current.Sound, g.current.Part = c.Rungs, c.Sound, c.Part
+	g.current.Rungs, g.current.Part = c.Rungs, c.Part
 	if len(g.held) == 0 && len(c.Rungs) == 0 {
 		for len(g.eras) > 1 {
 			g.endEra() // no picture will come to do it
@@ -496,7 +466,7 @@ func (g *Graph) colour() media.Colour {
 }
 
 // preview sends a small JPEG of a picture.
-func (g *Graph) preview(f *h264dec.Frame) {
+func (g *Graph) preview(f *picture.Frame) {
 	w, h := f.Width, f.Height
 	if t := g.current.Video; t != nil && t.SAR.Valid() {
 		w = int(media.Rescale(int64(w), t.SAR.Den, t.SAR.Num))
@@ -535,17 +505,9 @@ func (g *Graph) Drain() {
 	}
 	g.eras = nil
 	g.setStages(nil)
-	for _, s := range g.sound {
-		s.close()
-	}
-	g.sound = nil
 	if g.dec != nil {
 		g.dec.Close()
 		g.dec = nil
-	}
-	if g.audioDecoder != nil {
-		g.audioDecoder.Close()
-		g.audioDecoder = nil
 	}
 	g.synced, g.started = false, false
 }

@@ -19,35 +19,49 @@ import (
 	"metaplasis/internal/core/segment"
 )
 
+// Tracks that come out.
+const (
+	large media.TrackID = iota + 1
+	small
+	rungR
+	stays
+	changes
+	comes
+	rungA
+	rungB
+	other
+	quiet
+)
+
 const frame = media.VideoTimescale / 30
 
 // collected is a sink that keeps everything.
 type collected struct {
 	mu       sync.Mutex
-	tracks   map[string][]media.Track
-	units    map[string][]media.AccessUnit
+	tracks   map[media.TrackID][]media.Track
+	units    map[media.TrackID][]media.AccessUnit
 	pictures int
 	failed   []error
 }
 
 func newCollected() *collected {
-	return &collected{tracks: map[string][]media.Track{}, units: map[string][]media.AccessUnit{}}
+	return &collected{tracks: map[media.TrackID][]media.Track{}, units: map[media.TrackID][]media.AccessUnit{}}
 }
 
-func (c *collected) Track(n string, t media.Track) {
+func (c *collected) Track(n media.TrackID, t media.Track) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.tracks[n] = append(c.tracks[n], t)
 }
 
-func (c *collected) Unit(n string, u media.AccessUnit) {
+func (c *collected) Unit(n media.TrackID, u media.AccessUnit) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.units[n] = append(c.units[n], u)
 }
 
 func (c *collected) Picture([]byte) { c.pictures++ }
-func (c *collected) Failed(_ string, err error) {
+func (c *collected) Failed(_ media.TrackID, err error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.failed = append(c.failed, err)
@@ -115,7 +129,7 @@ func numbers(t *testing.T, track media.Track, units []media.AccessUnit) (map[int
 	out := map[int64]int{}
 	size := [2]int{}
 	var pic *picture.Picture
-	read := func(f *h264dec.Frame) {
+	read := func(f *picture.Frame) {
 		if pic == nil {
 			pic = picture.New(f.Width, f.Height)
 		}
@@ -130,7 +144,7 @@ func numbers(t *testing.T, track media.Track, units []media.AccessUnit) (map[int
 		if u.Key {
 			b = append(b, sets...)
 		}
-		f, err := d.Decode(avc.AppendAnnexB(b, u.Data), u.PTS)
+		f, err := d.DecodeStream(avc.AppendAnnexB(b, u.Data), u.PTS)
 		require.NoError(t, err)
 		if f != nil {
 			read(f)
@@ -160,16 +174,16 @@ func TestEverySyntaxIsTranscodedPictureByPicture(t *testing.T) {
 		sink := newCollected()
 		g := New(sink)
 		g.Configure(Config{Video: track, Rungs: []Rung{
-			{Name: "large", Width: 640, Height: 360, Bitrate: 500_000, Effort: 1},
-			{Name: "small", Width: 320, Height: 180, Bitrate: 200_000, Effort: 5},
+			{ID: large, Name: "large", Codec: media.H264, Width: 640, Height: 360, Bitrate: 500_000, Effort: 1},
+			{ID: small, Name: "small", Codec: media.H264, Width: 320, Height: 180, Bitrate: 200_000, Effort: 5},
 		}})
 		play(g, units, 25)
 		g.Drain()
 		require.Empty(t, sink.failed)
 		assert.Positive(t, sink.pictures)
-		for _, name := range []string{"large", "small"} {
+		for _, name := range []media.TrackID{large, small} {
 			got, _ := numbers(t, sink.tracks[name][0], sink.units[name])
-			require.Len(t, got, 100, "%s at effort %d", name, effort)
+			require.Len(t, got, 100, "%d at effort %d", name, effort)
 			for pts, n := range got {
 				assert.EqualValues(t, pts/frame-10, n)
 			}
@@ -187,9 +201,9 @@ func TestShapesComeOutRight(t *testing.T) {
 		rung    Rung
 		wantSAR media.Rational
 	}{
-		"portrait":              {360, 640, media.Rational{}, Rung{Name: "r", Width: 180, Height: 320}, media.Rational{Num: 1, Den: 1}},
-		"odd and cropped":       {426, 238, media.Rational{}, Rung{Name: "r", Width: 300, Height: 168}, media.Rational{Num: 1, Den: 1}},
-		"samples are stretched": {360, 288, media.Rational{Num: 16, Den: 11}, Rung{Name: "r", Width: 320, Height: 240, SAR: media.Rational{Num: 15, Den: 11}}, media.Rational{Num: 15, Den: 11}},
+		"portrait":              {360, 640, media.Rational{}, Rung{ID: rungR, Name: "r", Codec: media.H264, Width: 180, Height: 320}, media.Rational{Num: 1, Den: 1}},
+		"odd and cropped":       {426, 238, media.Rational{}, Rung{ID: rungR, Name: "r", Codec: media.H264, Width: 300, Height: 168}, media.Rational{Num: 1, Den: 1}},
+		"samples are stretched": {360, 288, media.Rational{Num: 16, Den: 11}, Rung{ID: rungR, Name: "r", Codec: media.H264, Width: 320, Height: 240, SAR: media.Rational{Num: 15, Den: 11}}, media.Rational{Num: 15, Den: 11}},
 	} {
 		track, units := film(t, c.w, c.h, 2, 12, c.sar)
 		sink := newCollected()
@@ -198,10 +212,10 @@ func TestShapesComeOutRight(t *testing.T) {
 		g.Configure(Config{Video: track, Rungs: []Rung{c.rung}})
 		play(g, units, 30)
 		g.Drain()
-		got, size := numbers(t, sink.tracks["r"][0], sink.units["r"])
+		got, size := numbers(t, sink.tracks[rungR][0], sink.units[rungR])
 		assert.Len(t, got, 12, name)
 		assert.Equal(t, [2]int{c.rung.Width, c.rung.Height}, size, name)
-		assert.Equal(t, c.wantSAR, sink.tracks["r"][0].SAR, name)
+		assert.Equal(t, c.wantSAR, sink.tracks[rungR][0].SAR, name)
 	}
 }
 
@@ -209,22 +223,22 @@ func TestConfigurationsChangeAtTheirBoundary(t *testing.T) {
 	track, units := film(t, 320, 180, 1, 90, media.Rational{})
 	sink := newCollected()
 	g := New(sink)
-	stays := Rung{Name: "stays", Width: 320, Height: 180, Bitrate: 300_000, Effort: 1}
-	changes := Rung{Name: "changes", Width: 320, Height: 180, Bitrate: 300_000, Effort: 1}
-	g.Configure(Config{Video: track, Rungs: []Rung{stays, changes}})
-	other := changes
-	other.Width, other.Height = 160, 90
-	g.Configure(Config{At: 1, Video: track, Rungs: []Rung{stays, other}})
-	g.Configure(Config{At: 2, Video: track, Rungs: []Rung{stays, {Name: "comes", Width: 160, Height: 90, Bitrate: 200_000, Effort: 1}}})
+	keeps := Rung{ID: stays, Name: "stays", Codec: media.H264, Width: 320, Height: 180, Bitrate: 300_000, Effort: 1}
+	before := Rung{ID: changes, Name: "changes", Codec: media.H264, Width: 320, Height: 180, Bitrate: 300_000, Effort: 1}
+	g.Configure(Config{Video: track, Rungs: []Rung{keeps, before}})
+	next := before
+	next.Width, next.Height = 160, 90
+	g.Configure(Config{At: 1, Video: track, Rungs: []Rung{keeps, next}})
+	g.Configure(Config{At: 2, Video: track, Rungs: []Rung{keeps, {ID: comes, Name: "comes", Codec: media.H264, Width: 160, Height: 90, Bitrate: 200_000, Effort: 1}}})
 	play(g, units, 30)
 	g.Drain()
-	assert.Len(t, sink.tracks["stays"], 1, "an encoder that is not changed goes on")
-	assert.Len(t, sink.units["stays"], 90)
-	require.Len(t, sink.tracks["changes"], 2)
-	assert.Equal(t, 160, sink.tracks["changes"][1].Width)
-	assert.Len(t, sink.units["changes"], 60)
-	require.Len(t, sink.units["comes"], 30)
-	assert.EqualValues(t, 70*frame, sink.units["comes"][0].PTS)
+	assert.Len(t, sink.tracks[stays], 1, "an encoder that is not changed goes on")
+	assert.Len(t, sink.units[stays], 90)
+	require.Len(t, sink.tracks[changes], 2)
+	assert.Equal(t, 160, sink.tracks[changes][1].Width)
+	assert.Len(t, sink.units[changes], 60)
+	require.Len(t, sink.units[comes], 30)
+	assert.EqualValues(t, 70*frame, sink.units[comes][0].PTS)
 }
 
 func TestPicturesAreDroppedEvenlyWhenItFallsBehind(t *testing.T) {
@@ -232,7 +246,7 @@ func TestPicturesAreDroppedEvenlyWhenItFallsBehind(t *testing.T) {
 	sink := newCollected()
 	g := New(sink)
 	g.Configure(Config{Video: track, Rungs: []Rung{
-		{Name: "a", Width: 320, Height: 180, Bitrate: 300_000, Effort: 1}, {Name: "b", Width: 160, Height: 90, Bitrate: 150_000, Effort: 1},
+		{ID: rungA, Name: "a", Codec: media.H264, Width: 320, Height: 180, Bitrate: 300_000, Effort: 1}, {ID: rungB, Name: "b", Codec: media.H264, Width: 160, Height: 90, Bitrate: 150_000, Effort: 1},
 	}, Keep: units[59].PTS, Part: 6 * frame})
 	next := int64(10 * frame)
 	for i := range units {
@@ -247,9 +261,9 @@ func TestPicturesAreDroppedEvenlyWhenItFallsBehind(t *testing.T) {
 	st := g.Stats()
 	assert.Positive(t, st.Dropped)
 	assert.Positive(t, st.DropLevel)
-	assert.EqualValues(t, 300-st.Dropped, len(sink.units["a"]))
+	assert.EqualValues(t, 300-st.Dropped, len(sink.units[rungA]))
 	var times [2][]int64
-	for i, name := range []string{"a", "b"} {
+	for i, name := range []media.TrackID{rungA, rungB} {
 		for _, u := range sink.units[name] {
 			times[i] = append(times[i], u.PTS)
 		}
@@ -262,7 +276,7 @@ func TestPicturesAreDroppedEvenlyWhenItFallsBehind(t *testing.T) {
 		assert.EqualValues(t, int64(10+i)*frame, times[0][i], "what is repeated for a new worker is kept whole")
 	}
 	keys := 0
-	for _, u := range sink.units["a"] {
+	for _, u := range sink.units[rungA] {
 		if u.Key {
 			keys++
 		}
@@ -274,7 +288,7 @@ func TestBrokenAccessUnitsAreCounted(t *testing.T) {
 	track, units := film(t, 320, 180, 1, 60, media.Rational{})
 	sink := newCollected()
 	g := New(sink)
-	g.Configure(Config{Video: track, Rungs: []Rung{{Name: "a", Width: 320, Height: 180, Bitrate: 300_000, Effort: 1}}})
+	g.Configure(Config{Video: track, Rungs: []Rung{{ID: rungA, Name: "a", Codec: media.H264, Width: 320, Height: 180, Bitrate: 300_000, Effort: 1}}})
 	for i := 20; i < 25; i++ {
 		for j := 8; j < len(units[i].Data); j++ {
 			units[i].Data[j] ^= byte(j)
@@ -282,7 +296,7 @@ func TestBrokenAccessUnitsAreCounted(t *testing.T) {
 	}
 	play(g, units, 30)
 	g.Drain()
-	assert.Greater(t, len(sink.units["a"]), 40, "the rest goes on")
+	assert.Greater(t, len(sink.units[rungA]), 40, "the rest goes on")
 }
 
 func TestEncodedSoundKeepsItsTime(t *testing.T) {
@@ -292,8 +306,8 @@ func TestEncodedSoundKeepsItsTime(t *testing.T) {
 	defer enc.Close()
 	track := enc.Config.Track(enc.Config.Marshal())
 	sink := newCollected()
-	g := New(sink)
-	g.Configure(Config{Audio: &track, Sound: []AudioRung{{Name: "audio-64k", Bitrate: 64_000}}})
+	g := NewSound(sink)
+	g.Configure(Config{Audio: &track, Sound: []AudioRung{{ID: quiet, Name: "audio-64k", Codec: media.AAC, Bitrate: 64_000}}})
 	g.Boundary(segment.Boundary{MSN: 0, Start: 0})
 	const beep = rate // a tone begins after a second
 	pcm := make([]int16, 2048)
@@ -315,9 +329,9 @@ func TestEncodedSoundKeepsItsTime(t *testing.T) {
 	}
 	g.Drain()
 	require.Empty(t, sink.failed)
-	units := sink.units["audio-64k"]
+	units := sink.units[quiet]
 	require.Greater(t, len(units), 80)
-	dec, err := aacdec.New(sink.tracks["audio-64k"][0].Config)
+	dec, err := aacdec.New(sink.tracks[quiet][0].Config)
 	require.NoError(t, err)
 	defer dec.Close()
 	onset := int64(-1)
@@ -340,7 +354,7 @@ func BenchmarkGraph(b *testing.B) {
 	track, units := film(b, 640, 360, 1, 120, media.Rational{})
 	for b.Loop() {
 		g := New(newCollected())
-		g.Configure(Config{Video: track, Keep: math.MaxInt64, Rungs: []Rung{{Name: "a", Width: 320, Height: 180, Bitrate: 300_000, Effort: 1}}})
+		g.Configure(Config{Video: track, Keep: math.MaxInt64, Rungs: []Rung{{ID: rungA, Name: "a", Codec: media.H264, Width: 320, Height: 180, Bitrate: 300_000, Effort: 1}}})
 		play(g, units, 60)
 		g.Drain()
 	}
@@ -354,16 +368,38 @@ func TestAGraphResumesBehindWhatIsPublished(t *testing.T) {
 	sink := newCollected()
 	g := New(sink)
 	const from = (10 + 37) * frame
-	g.Configure(Config{Video: track, Resume: map[string]int64{"small": from}, Rungs: []Rung{
-		{Name: "small", Width: 160, Height: 90, Bitrate: 100_000, Effort: 1},
-		{Name: "other", Width: 128, Height: 72, Bitrate: 100_000, Effort: 1},
+	g.Configure(Config{Video: track, Resume: map[media.TrackID]int64{small: from}, Rungs: []Rung{
+		{ID: small, Name: "small", Codec: media.H264, Width: 160, Height: 90, Bitrate: 100_000, Effort: 1},
+		{ID: other, Name: "other", Codec: media.H264, Width: 128, Height: 72, Bitrate: 100_000, Effort: 1},
 	}})
 	play(g, units, 25)
 	g.Drain()
 	require.Empty(t, sink.failed)
-	got, _ := numbers(t, sink.tracks["small"][0], sink.units["small"])
+	got, _ := numbers(t, sink.tracks[small][0], sink.units[small])
 	require.Len(t, got, 60-37, "nothing before, everything behind")
-	assert.True(t, sink.units["small"][0].Key)
-	assert.EqualValues(t, from, sink.units["small"][0].PTS)
-	assert.Len(t, sink.units["other"], 60, "a rendition without a place begins with its segment")
+	assert.True(t, sink.units[small][0].Key)
+	assert.EqualValues(t, from, sink.units[small][0].PTS)
+	assert.Len(t, sink.units[other], 60, "a rendition without a place begins with its segment")
+}
+
+// TestARungThatFailsIsRetired: the others, in whatever codec, go on without it.
+func TestARungThatFailsIsRetired(t *testing.T) {
+	track, units := film(t, 320, 180, 1, 60, media.Rational{})
+	sink := newCollected()
+	g := New(sink)
+	g.Configure(Config{Video: track, Rungs: []Rung{
+		{ID: large, Name: "large", Codec: media.VP9, Width: 320, Height: 180, Bitrate: 200_000, Peak: 240_000, Buffer: 1000, Effort: 1},
+		{ID: small, Name: "small", Codec: media.H264, Width: 160, Height: 90, Bitrate: 100_000, Effort: 1},
+		{ID: other, Name: "other", Codec: media.AV1, Width: 160, Height: 90, Bitrate: 100_000, Effort: 1},
+	}})
+	play(g, units, 25)
+	g.Drain()
+	require.Len(t, sink.failed, 1)
+	assert.EqualError(t, sink.failed[0], "there is no encoder of AV1 here")
+	assert.Len(t, sink.units[large], 60)
+	assert.Len(t, sink.units[small], 60)
+	for i, u := range sink.units[large] {
+		assert.Equal(t, sink.units[small][i].PTS, u.PTS)
+		assert.Equal(t, sink.units[small][i].Key, u.Key, "keyframes of all codecs stand at the same times")
+	}
 }

@@ -4,7 +4,7 @@ import (
 	"sync/atomic"
 	"time"
 
-	"metaplasis/internal/codec/h264enc"
+	"metaplasis/internal/codec"
 	"metaplasis/internal/codec/scale"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/picture"
@@ -31,6 +31,15 @@ type stage struct {
 	from   int64
 	done   chan struct{}
 	busy   atomic.Int64 // microseconds
+	failed atomic.Bool  // it was said that nothing will come any more
+}
+
+// fail says once that the rung cannot be made. Its pictures are taken and let go from then on, so that
+// nothing waits for it.
+func (s *stage) fail(sink Sink, err error) {
+	if !s.failed.Swap(true) {
+		sink.Failed(s.rung.ID, err)
+	}
 }
 
 // newStage starts an encoder. When after is given, it waits for that first, so that the units of
@@ -46,30 +55,19 @@ func (s *stage) run(sink Sink, rate media.Rational, after <-chan struct{}) {
 	if after != nil {
 		<-after
 	}
-	r := s.rung
-	enc, err := h264enc.New(h264enc.Settings{
-		Width: r.Width, Height: r.Height, SAR: r.SAR, FrameRate: rate,
-		Bitrate: r.Bitrate, Peak: r.Peak, Buffer: r.Buffer, Effort: r.Effort, Colour: r.Colour,
-	})
-	if err == nil {
-		defer enc.Close()
-		var t media.Track
-		if t, err = enc.Config.Track(); err == nil {
-			t.FrameRate = rate
-			sink.Track(r.Name, t)
-		}
-	}
+	enc, err := s.open(sink, rate)
 	if err != nil {
-		sink.Failed(r.Name, err)
+		s.fail(sink, err)
+	} else {
+		defer enc.Close()
 	}
 	first, duration := true, int64(0)
 	for j := range s.jobs {
 		begin := time.Now()
-		if err == nil && j.pts >= s.from {
-			var u *media.AccessUnit
-			key := j.key || first
-			if u, err = enc.Encode(j.pic, j.pts, key); err != nil {
-				sink.Failed(r.Name, err)
+		if !s.failed.Load() && j.pts >= s.from {
+			u, err := enc.Encode(j.pic, j.pts, j.key || first)
+			if err != nil {
+				s.fail(sink, err)
 			}
 			first, duration = false, j.duration
 			s.emit(sink, u, duration)
@@ -77,13 +75,33 @@ func (s *stage) run(sink Sink, rate media.Rational, after <-chan struct{}) {
 		s.pool.Put(j.pic)
 		s.busy.Add(time.Since(begin).Microseconds())
 	}
-	for err == nil && enc.Waiting() > 0 {
-		var u *media.AccessUnit
-		if u, err = enc.Encode(nil, 0, false); u == nil {
+	for !s.failed.Load() && enc.Waiting() > 0 {
+		u, _ := enc.Encode(nil, 0, false)
+		if u == nil {
 			break
 		}
 		s.emit(sink, u, duration) // no successor will tell
 	}
+}
+
+// open opens the encoder and tells of its track.
+func (s *stage) open(sink Sink, rate media.Rational) (codec.PictureEncoder, error) {
+	r := s.rung
+	enc, err := codec.NewPictureEncoder(r.Codec, codec.PictureSettings{
+		Width: r.Width, Height: r.Height, SAR: r.SAR, FrameRate: rate,
+		Bitrate: r.Bitrate, Peak: r.Peak, Buffer: r.Buffer, Effort: r.Effort, Colour: r.Colour,
+	})
+	if err != nil {
+		return nil, err
+	}
+	t, err := enc.Track()
+	if err != nil {
+		enc.Close()
+		return nil, err
+	}
+	t.FrameRate = rate
+	sink.Track(r.ID, t)
+	return enc, nil
 }
 
 func (s *stage) emit(sink Sink, u *media.AccessUnit, duration int64) {
@@ -93,5 +111,5 @@ func (s *stage) emit(sink Sink, u *media.AccessUnit, duration int64) {
 	if u.DTS == u.PTS {
 		u.Duration = duration
 	}
-	sink.Unit(s.rung.Name, *u)
+	sink.Unit(s.rung.ID, *u)
 }

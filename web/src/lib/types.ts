@@ -17,6 +17,7 @@ export interface Rung {
   peak?: number;
   buffer?: number;
   effort?: number;
+  codec?: string;
   audioBitrate?: number;
 }
 

@@ -50,6 +50,11 @@
     rungs = l.rungs ?? [];
     touch();
   }
+  /** The codecs that pictures can be coded in; none is the usual one. */
+  const codecs = [
+    { id: "", label: "H.264" },
+    { id: "vp9", label: "VP9" },
+  ];
   const source = $derived(status.feed?.tracks.find((t) => t.kind === 1));
   /** add offers the next useful size below what there is, never one above the source. */
   function add() {
@@ -94,7 +99,7 @@
       {encoded} encoded{rungs.some((r) => r.on && r.source) ? "; the source leads" : ""}.
     </p>
     <button class="btn btn-xs" aria-pressed={more} onclick={() => (more = !more)}
-      >{more ? "Size and bitrate" : "Peak and buffer"}</button
+      >{more ? "Size and bitrate" : "Codec, peak and buffer"}</button
     >
     <button class="btn btn-xs" onclick={propose}>Propose</button>
     <button class="btn btn-xs" onclick={add}>Add rung</button>
@@ -111,7 +116,7 @@
         <thead>
           <tr>
             <th>On</th><th>Name</th>
-            {#if more}<th>Peak kbit/s</th><th>Buffer ms</th>{:else}<th>Size</th><th>kbit/s</th>{/if}
+            {#if more}<th>Codec</th><th>Peak kbit/s</th><th>Buffer ms</th>{:else}<th>Size</th><th>kbit/s</th>{/if}
             <th title="1: least processor time, 9: best picture">Effort</th>
             <th>Sound kbit/s</th><th><span class="sr-only">Remove</span></th>
           </tr>
@@ -137,8 +142,21 @@
                 /></td
               >
               {#if r.source}
-                <td colspan="3" class="label-quiet">the source, untouched</td>
+                <td colspan={more ? 4 : 3} class="label-quiet">the source, untouched</td>
               {:else if more}
+                <td
+                  ><select
+                    class="select select-xs w-20"
+                    value={r.codec ?? ""}
+                    onchange={(e) => {
+                      r.codec = e.currentTarget.value || undefined;
+                      touch();
+                    }}
+                    aria-label="{r.name} codec"
+                  >
+                    {#each codecs as c (c.id)}<option value={c.id}>{c.label}</option>{/each}
+                  </select></td
+                >
                 <td>{@render number(r, "peak", 1000, "1.2 ×")}</td>
                 <td>{@render number(r, "buffer", 1, "1000")}</td>
                 <td>{@render number(r, "effort", 1, "2")}</td>

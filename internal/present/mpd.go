@@ -1,10 +1,12 @@
-package origin
+package present
 
 import (
 	"cmp"
 	"encoding/base64"
 	"fmt"
 	"hash/fnv"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -17,7 +19,7 @@ import (
 // accessibility signals captions in a manifest (ANSI/SCTE 214-1, 7.2).
 func (c *Channel) accessibility() (out []dash.Descriptor) {
 	var old, new []string
-	for _, name := range c.captions {
+	for _, name := range c.Captions {
 		language := or(c.captionLanguage(name), "und")
 		if number, ok := strings.CutPrefix(name, "SERVICE"); ok {
 			new = append(new, number+"=lang:"+language)
@@ -39,7 +41,8 @@ const (
 	// An encoder's and the network's share of the delay that players aim at.
 	latencyShare = 300 * time.Millisecond
 	clockName    = "urn:mpeg:dash:utc:http-iso:2014"
-	id3Scheme    = "https://aomedia.org/emsg/ID3"
+	// ID3Scheme is that of event messages with an ID3 tag.
+	ID3Scheme    = "https://aomedia.org/emsg/ID3"
 	spliceScheme = "urn:scte:scte35:2014:xml+bin"
 	markerScheme = "urn:metaplasis:marker:2026"
 	captions608  = "urn:scte:dash:cc:cea-608:2015"
@@ -47,23 +50,24 @@ const (
 	channelNames = "urn:mpeg:dash:23003:3:audio_channel_configuration:2011"
 )
 
-// manifest describes the window to DASH players. A numbered one counts segments of even length; low is
+// Manifest describes the window to DASH players. A numbered one counts segments of even length; low is
 // the one for players that stay as near to the live edge as parts allow.
-func (c *Channel) manifest(list []offer, numbered, low bool) *dash.MPD {
-	step, part := ticks(c.settings.step()), ticks(c.partTarget)
-	periods := c.periods
+func (c *Channel) Manifest(numbered, low bool) *dash.MPD {
+	list := c.Offers
+	step, part := Ticks(c.Step), Ticks(c.PartTarget)
+	periods := c.Periods
 	if numbered {
-		periods = c.counted
+		periods = c.Counted
 	}
 	target := 2*part + latencyShare
 	m := &dash.MPD{
 		Profiles:              "urn:mpeg:dash:profile:isoff-live:2011,urn:mpeg:dash:profile:cmaf:2019",
 		Type:                  "dynamic",
-		AvailabilityStartTime: dash.NewDate(c.epoch), PublishTime: dash.NewDate(c.o.Now()),
+		AvailabilityStartTime: dash.NewDate(c.Epoch), PublishTime: dash.NewDate(c.Now),
 		MinimumUpdatePeriod: dash.NewDuration(step), MinBufferTime: dash.NewDuration(step),
-		TimeShiftBufferDepth: dash.NewDuration(step * time.Duration(c.settings.Window)),
+		TimeShiftBufferDepth: dash.NewDuration(step * time.Duration(c.Window)),
 		SuggestedDelay:       dash.NewDuration(3 * step), MaxSegmentDuration: dash.NewDuration(c.longest(list, step)),
-		UTCTiming: []dash.Descriptor{{Scheme: clockName, Value: "/media/" + c.slug + "/time"}},
+		UTCTiming: []dash.Descriptor{{Scheme: clockName, Value: "/media/" + c.Slug + "/time"}},
 	}
 	if low {
 		// What the guidelines for low latency ask for (DASH-IF IOP part 4, low latency modes of DASH): players
@@ -76,22 +80,22 @@ func (c *Channel) manifest(list []offer, numbered, low bool) *dash.MPD {
 			PlaybackRate: &dash.PlaybackRate{Min: 0.96, Max: 1.1},
 		}
 	}
-	if c.settings.Closed && (c.session == nil || c.session.ended) {
+	if c.Over {
 		m.Type, m.MinimumUpdatePeriod, m.TimeShiftBufferDepth, m.SuggestedDelay, m.ServiceDescription, m.UTCTiming = "static", nil, nil, nil, nil, nil
 		m.AvailabilityStartTime = nil
 	}
 	for i, p := range periods {
-		out := dash.Period{ID: fmt.Sprintf("p%d", p.msn), Start: dash.NewDuration(ticks(p.start))}
+		out := dash.Period{ID: fmt.Sprintf("p%d", p.MSN), Start: dash.NewDuration(Ticks(p.Start))}
 		last := i == len(periods)-1
-		if p.end > 0 {
-			out.Duration = dash.NewDuration(ticks(p.end - p.start))
+		if p.End > 0 {
+			out.Duration = dash.NewDuration(Ticks(p.End - p.Start))
 		}
 		until := uint64(1<<64 - 1)
 		if !last {
-			until = periods[i+1].msn
+			until = periods[i+1].MSN
 		}
-		d := describer{c: c, p: p, until: until, live: last && p.end == 0, numbered: numbered, low: low,
-			step: ticks(p.length()), part: part}
+		d := describer{c: c, p: p, until: until, live: last && p.End == 0, numbered: numbered, low: low,
+			step: Ticks(p.length()), part: part}
 		out.Sets = d.sets(list)
 		out.Events = c.eventsOf(p)
 		if len(out.Sets) > 0 {
@@ -114,12 +118,10 @@ func (c *Channel) fixTimes(m *dash.MPD) {
 	m.Duration = dash.NewDuration(last.Start.D() + last.Duration.D())
 }
 
-func (c *Channel) longest(list []offer, step time.Duration) time.Duration {
-	for _, o := range list {
-		for _, v := range []*View{o.video, o.sound} {
-			if v != nil {
-				step = max(step, v.TargetDuration())
-			}
+func (c *Channel) longest(list []Offer, step time.Duration) time.Duration {
+	for i := range list {
+		for _, v := range list[i].views() {
+			step = max(step, v.TargetDuration())
 		}
 	}
 	return step
@@ -128,7 +130,7 @@ func (c *Channel) longest(list []offer, step time.Duration) time.Duration {
 // describer writes the adaptation sets of one period.
 type describer struct {
 	c        *Channel
-	p        period
+	p        Period
 	until    uint64
 	live     bool
 	numbered bool
@@ -143,51 +145,38 @@ type set struct {
 	views []*View
 }
 
-func (d *describer) sets(list []offer) (out []dash.AdaptationSet) {
+func (d *describer) sets(list []Offer) (out []dash.AdaptationSet) {
 	role := func(name string) []dash.Descriptor {
 		return []dash.Descriptor{{Scheme: "urn:mpeg:dash:role:2011", Value: name}}
 	}
-	video := &set{AdaptationSet: dash.AdaptationSet{ID: 1, ContentType: "video", MimeType: "video/mp4", Alignment: true,
-		StartWithSAP: 1, Role: role("main")}}
 	sound := &set{AdaptationSet: dash.AdaptationSet{ID: 2, ContentType: "audio", MimeType: "audio/mp4", Alignment: true,
-		StartWithSAP: 1, Lang: d.c.settings.Language, Label: d.c.settings.SoundName, Role: role("main")}}
-	video.Accessibility = d.c.accessibility()
-	if d.c.titled { // events lie in the video, or in the sound where there is none
-		events := []dash.Descriptor{{Scheme: id3Scheme, Value: ""}}
-		if list[0].video != nil {
-			video.Inband = events
-		} else {
-			sound.Inband = events
-		}
+		StartWithSAP: 1, Lang: d.c.Language, Label: d.c.SoundName, Role: role("main")}}
+	all := d.pictures(list, role("main"))
+	if d.c.Titled && list[0].Video == nil { // events lie in the video, or in the sound where there is none
+		sound.Inband = []dash.Descriptor{{Scheme: ID3Scheme, Value: ""}}
 	}
 	seen := map[string]bool{}
 	for i := range list {
 		o := &list[i]
-		if o.video != nil {
-			if h := d.header(o.video); h != nil {
-				video.Representations = append(video.Representations, d.video(o, h))
-				video.views = append(video.views, o.video)
-			}
-		}
-		if o.sound != nil && !seen[o.soundName] {
-			seen[o.soundName] = true
-			if h := d.header(o.sound); h != nil {
+		if o.Sound != nil && !seen[o.SoundName] {
+			seen[o.SoundName] = true
+			if h := d.header(o.Sound); h != nil {
 				sound.Lang, sound.Label = cmp.Or(h.Track.Language, sound.Lang), cmp.Or(h.Track.Name, sound.Label)
-				sound.Representations = append(sound.Representations, d.sound(o.soundName, o.sound, h))
-				sound.views = append(sound.views, o.sound)
+				sound.Representations = append(sound.Representations, d.sound(o.SoundName, o.Sound, h))
+				sound.views = append(sound.views, o.Sound)
 			}
 		}
 	}
-	all := []*set{video, sound}
+	all = append(all, sound)
 	if len(sound.views) > 0 {
-		for i := range d.c.alternates {
-			a := &d.c.alternates[i]
-			if h := d.header(a.view); h != nil {
+		for i := range d.c.Alternates {
+			a := &d.c.Alternates[i]
+			if h := d.header(a.View); h != nil {
 				all = append(all, &set{AdaptationSet: dash.AdaptationSet{
-					ID: 3 + i, ContentType: "audio", MimeType: "audio/mp4", Alignment: true, StartWithSAP: 1, Lang: a.track.Language, Label: soundTitle(&a.track, list[0].soundTrack.Codec),
-					Role: role(string(cmp.Or(a.track.Role,
-						media.RoleAlternate))), Representations: []dash.Representation{d.sound(a.name, a.view, h)},
-				}, views: []*View{a.view}})
+					ID: 3 + i, ContentType: "audio", MimeType: "audio/mp4", Alignment: true, StartWithSAP: 1, Lang: a.Track.Language, Label: soundTitle(&a.Track, list[0].SoundTrack.Codec),
+					Role: role(string(cmp.Or(a.Track.Role,
+						media.RoleAlternate))), Representations: []dash.Representation{d.sound(a.Name, a.View, h)},
+				}, views: []*View{a.View}})
 			}
 		}
 	}
@@ -199,17 +188,65 @@ func (d *describer) sets(list []offer) (out []dash.AdaptationSet) {
 			continue
 		}
 		if d.live && d.low {
-			s.Resync = &dash.Resync{DT: media.Rescale(d.c.partTarget, media.VideoTimescale, s.Template.Timescale)}
+			s.Resync = &dash.Resync{DT: media.Rescale(d.c.PartTarget, media.VideoTimescale, s.Template.Timescale)}
 			s.Producer = &dash.Producer{
-				Inband: true, Type: "encoder", WallClockTime: dash.NewDate(hls.WallClock(d.c.epoch,
-					d.p.start)), PresentationTime: s.Template.Offset,
-				UTCTiming: &dash.Descriptor{Scheme: clockName, Value: "/media/" + d.c.slug + "/time"},
+				Inband: true, Type: "encoder", WallClockTime: dash.NewDate(hls.WallClock(d.c.Epoch,
+					d.p.Start)), PresentationTime: s.Template.Offset,
+				UTCTiming: &dash.Descriptor{Scheme: clockName, Value: "/media/" + d.c.Slug + "/time"},
 			}
 		}
 		out = append(out, s.AdaptationSet)
 	}
 	return out
 }
+
+// pictures makes an adaptation set of each codec of video, since a player may go over from one
+// representation to another within a set alone (DASH-IF IOP part 3, adaptation sets); the sets name each
+// other, so that one that can go over between them does.
+func (d *describer) pictures(list []Offer, role []dash.Descriptor) (out []*set) {
+	codecs := d.c.videoCodecs()
+	for n, codec := range codecs {
+		s := &set{AdaptationSet: dash.AdaptationSet{ID: pictureSet(n), ContentType: "video", MimeType: "video/mp4", Alignment: true,
+			StartWithSAP: 1, Role: role, Accessibility: d.c.accessibility()}}
+		if d.c.Titled {
+			s.Inband = []dash.Descriptor{{Scheme: ID3Scheme, Value: ""}}
+		}
+		var others []string
+		for k := range codecs {
+			if k != n {
+				others = append(others, strconv.Itoa(pictureSet(k)))
+			}
+		}
+		if len(others) > 0 {
+			s.Supplemental = []dash.Descriptor{{Scheme: setSwitching, Value: strings.Join(others, ",")}}
+		}
+		for i := range list {
+			o := &list[i]
+			if o.Video == nil || o.VideoTrack.Codec != codec {
+				continue
+			}
+			if h := d.header(o.Video); h != nil {
+				s.Representations = append(s.Representations, d.video(o, h))
+				s.views = append(s.views, o.Video)
+			}
+		}
+		out = append(out, s)
+	}
+	return out
+}
+
+// pictureSet is the id of the adaptation set of a codec of video: 1, and for further ones numbers behind
+// those of sound.
+func pictureSet(n int) int {
+	if n == 0 {
+		return 1
+	}
+	return 100 + n
+}
+
+// setSwitching says that a player may go over between adaptation sets (DASH-IF IOP part 3; ISO/IEC
+// 23009-1, 5.3.3.5).
+const setSwitching = "urn:mpeg:dash:adaptation-set-switching:2016"
 
 func or(s, fallback string) string {
 	if s == "" {
@@ -220,30 +257,43 @@ func or(s, fallback string) string {
 
 // within lists the period's segments that are whole, and with low latency the open one.
 func (d *describer) within(v *View) (out []*segment.Segment) {
-	list := v.whole()
-	if d.low {
-		list = v.list.Segments
-	}
-	for _, s := range list {
-		if s.MSN >= d.p.msn && s.MSN < d.until && !s.Gap {
+	list := v.List.Whole
+	from, _ := slices.BinarySearchFunc(list, d.p.MSN, func(s *segment.Segment, msn uint64) int { return cmp.Compare(s.MSN, msn) })
+	for _, s := range list[from:] {
+		if s.MSN >= d.until {
+			return out
+		}
+		if !s.Gap {
 			out = append(out, s)
 		}
+	}
+	if s := v.List.Open; d.low && s != nil && s.MSN >= d.p.MSN && s.MSN < d.until {
+		out = append(out, s)
 	}
 	return out
 }
 
+// header is that of the period's newest segment, nil when it has none.
 func (d *describer) header(v *View) *segment.Header {
-	if list := d.within(v); len(list) > 0 {
-		return list[len(list)-1].Header
+	if s := v.List.Open; d.low && s != nil && s.MSN >= d.p.MSN && s.MSN < d.until {
+		return s.Header
+	}
+	for i := len(v.List.Whole) - 1; i >= 0; i-- {
+		if s := v.List.Whole[i]; s.MSN < d.until && !s.Gap {
+			if s.MSN < d.p.MSN {
+				break
+			}
+			return s.Header
+		}
 	}
 	return nil
 }
 
-func (d *describer) video(o *offer, h *segment.Header) dash.Representation {
+func (d *describer) video(o *Offer, h *segment.Header) dash.Representation {
 	t := &h.Track
 	r := dash.Representation{
-		ID: o.name, Codecs: t.CodecName, Bandwidth: max(o.peak(), 1), Width: t.Width, Height: t.Height,
-		Addressing: dash.Addressing{Template: &dash.SegmentTemplate{Header: o.name + "/" + h.Name}},
+		ID: o.Name, Codecs: t.CodecName, Bandwidth: max(o.peak(), 1), Width: t.Width, Height: t.Height,
+		Addressing: dash.Addressing{Template: &dash.SegmentTemplate{Header: o.Name + "/" + h.Name}},
 	}
 	if t.FrameRate.Valid() {
 		f := t.FrameRate.Reduce()
@@ -282,18 +332,18 @@ func (d *describer) template(views []*View) *dash.SegmentTemplate {
 	}
 	scale := list[0].Header.Track.Timescale
 	if d.numbered {
-		scale = d.p.scale
+		scale = d.p.Scale
 	}
 	t := &dash.SegmentTemplate{Timescale: scale, Media: "$RepresentationID$/" + list[0].Prefix + "$Number$.m4s",
-		Offset: media.Rescale(d.p.start, media.VideoTimescale, scale)}
+		Offset: media.Rescale(d.p.Start, media.VideoTimescale, scale)}
 	if d.live && d.low {
 		complete := false
 		t.TimeOffset, t.TimeComplete = float64((d.step-d.part).Milliseconds())/1000, &complete
 	}
 	if d.numbered {
-		first := d.p.msn
+		first := d.p.MSN
 		t.StartNumber = &first
-		t.Duration = d.p.step
+		t.Duration = d.p.Step
 		return t
 	}
 	first := list[0].MSN
@@ -310,14 +360,15 @@ func (d *describer) template(views []*View) *dash.SegmentTemplate {
 }
 
 // eventsOf lists the markers of a period.
-func (c *Channel) eventsOf(p period) (out []dash.EventStream) {
+func (c *Channel) eventsOf(p Period) (out []dash.EventStream) {
 	const scale = 1000
 	splices := dash.EventStream{Scheme: spliceScheme, Timescale: scale}
 	markers := dash.EventStream{Scheme: markerScheme, Timescale: scale}
-	begin := hls.WallClock(c.epoch, p.start)
-	for _, m := range c.markers {
+	begin := hls.WallClock(c.Epoch, p.Start)
+	for i := range c.Markers {
+		m := &c.Markers[i]
 		at := m.At.Sub(begin).Milliseconds()
-		if at < 0 || p.end > 0 && at >= (p.end-p.start)*scale/media.VideoTimescale {
+		if at < 0 || p.End > 0 && at >= (p.End-p.Start)*scale/media.VideoTimescale {
 			continue
 		}
 		h := fnv.New32a()

@@ -1,0 +1,122 @@
+// Package codec lists the decoders and encoders of this program, by codec. Each is C code behind a small
+// interface, and runs in a worker process alone. To add one, write a package beside this file that
+// meets an interface, and a line in a table here.
+package codec
+
+import (
+	"fmt"
+
+	"metaplasis/internal/codec/aacdec"
+	"metaplasis/internal/codec/aacenc"
+	"metaplasis/internal/codec/h264dec"
+	"metaplasis/internal/codec/h264enc"
+	"metaplasis/internal/codec/vp9enc"
+	"metaplasis/internal/core/coding"
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/picture"
+)
+
+// PictureDecoder decodes one track of video.
+type PictureDecoder interface {
+	// Decode takes an access unit and returns its picture, nil when it held none. The picture lies in the
+	// decoder's memory and is valid until the next call. An error concerns this unit alone.
+	Decode(u *media.AccessUnit) (*picture.Frame, error)
+	Close()
+}
+
+// PictureSettings say how pictures are to be coded. Bitrates are bits a second.
+type PictureSettings struct {
+	Width, Height int
+	SAR           media.Rational
+	FrameRate     media.Rational // for rate control only; times are free
+	Bitrate, Peak int64
+	Buffer        int // milliseconds of Peak
+	Effort        int // 1 to 9
+	Colour        media.Colour
+}
+
+// PictureEncoder encodes one rendition. Keyframes come only where they are asked for. Times are in ticks
+// of media.VideoTimescale.
+type PictureEncoder interface {
+	Track() (media.Track, error)
+	// Encode takes the next picture in presentation order, or nil at the end, and returns the next coded
+	// one, or nil while the encoder waits (at the end: when it is empty).
+	Encode(p *picture.Picture, pts int64, key bool) (*media.AccessUnit, error)
+	// Waiting returns how many pictures the encoder holds.
+	Waiting() int
+	Close()
+}
+
+// SoundDecoder decodes one track of sound to interleaved samples of 16 bits.
+type SoundDecoder interface {
+	// Decode decodes one frame. The first may come back empty. The samples are the caller's.
+	Decode(frame []byte) ([]int16, error)
+	// Format returns the rate, samples a second, and the channels of what was decoded last.
+	Format() (rate, channels int)
+	Close()
+}
+
+// SoundEncoder encodes one rendition of sound.
+type SoundEncoder interface {
+	Track() media.Track
+	// Encode takes a frame's samples, interleaved, and returns one frame.
+	Encode(pcm []int16) ([]byte, error)
+	// Frame returns how many samples a channel a frame holds, and how many samples late it comes out.
+	Frame() (samples, delay int64)
+	Close()
+}
+
+var pictureDecoders = map[media.Codec]func(config []byte) (PictureDecoder, error){
+	media.H264: func(b []byte) (PictureDecoder, error) { return h264dec.Open(b) },
+}
+
+var pictureEncoders = map[media.Codec]func(s PictureSettings) (PictureEncoder, error){
+	media.H264: func(s PictureSettings) (PictureEncoder, error) { return h264enc.New(h264enc.Settings(s)) },
+	media.VP9:  func(s PictureSettings) (PictureEncoder, error) { return vp9enc.Open(vp9enc.Settings(s)) },
+}
+
+var soundDecoders = map[media.Codec]func(config []byte) (SoundDecoder, error){
+	media.AAC: func(b []byte) (SoundDecoder, error) { return aacdec.New(b) },
+}
+
+var soundEncoders = map[media.Codec]func(rate, channels int, bitrate int64) (SoundEncoder, error){
+	media.AAC: func(rate, channels int, bitrate int64) (SoundEncoder, error) {
+		return aacenc.New(rate, channels, bitrate)
+	},
+}
+
+// NewPictureDecoder opens the decoder of a track of video.
+func NewPictureDecoder(t *media.Track) (PictureDecoder, error) {
+	if open := pictureDecoders[t.Codec]; open != nil {
+		return open(t.Config)
+	}
+	return nil, none(t.Codec, "decoder")
+}
+
+// NewPictureEncoder opens an encoder of video.
+func NewPictureEncoder(c media.Codec, s PictureSettings) (PictureEncoder, error) {
+	if open := pictureEncoders[c]; open != nil {
+		return open(s)
+	}
+	return nil, none(c, "encoder")
+}
+
+// NewSoundDecoder opens the decoder of a track of sound.
+func NewSoundDecoder(t *media.Track) (SoundDecoder, error) {
+	if open := soundDecoders[t.Codec]; open != nil {
+		return open(t.Config)
+	}
+	return nil, none(t.Codec, "decoder")
+}
+
+// NewSoundEncoder opens an encoder of sound. The bitrate is bits a second.
+func NewSoundEncoder(c media.Codec, rate, channels int, bitrate int64) (SoundEncoder, error) {
+	if open := soundEncoders[c]; open != nil {
+		return open(rate, channels, bitrate)
+	}
+	return nil, none(c, "encoder")
+}
+
+func none(c media.Codec, what string) error {
+	return fmt.Errorf("there is no %s of %s here", what, coding.Label(c))
+}
