@@ -152,6 +152,16 @@ func Run(ctx context.Context, c *Clip, o Options) error {
 	}
 }
 
+// ClockExtra is what a camera tells of itself: when it sends each picture of its loop, so that a page can
+// read the delay off the pictures that it shows. It is JSON: began, the start of the first turn in
+// milliseconds since 1970; length, of a turn in milliseconds; and sent, of each picture by its number,
+// milliseconds from the start of a turn.
+const ClockExtra = "x-camera-clock"
+
+func (c *Clip) clock(begin time.Time) string {
+	return fmt.Sprintf(`{"began":%d,"length":%d,"sent":[%s]}`, begin.UnixMilli(), c.length, c.sent)
+}
+
 func run(ctx context.Context, c *Clip, o Options, passed uint32) error {
 	conn, err := rtmp.Dial(ctx, o.URL, o.Dial)
 	if err != nil {
@@ -162,8 +172,7 @@ func run(ctx context.Context, c *Clip, o Options, passed uint32) error {
 	}
 	begin := time.Now()
 	told := append(amf.ECMAArray(nil), c.metadata...)
-	told = append(told, amf.Property{Name: "cameraBegan", Value: float64(begin.UnixMilli())},
-		amf.Property{Name: "cameraLength", Value: float64(c.length)}, amf.Property{Name: "cameraSent", Value: c.sent})
+	told = append(told, amf.Property{Name: ClockExtra, Value: c.clock(begin)})
 	if err := conn.Metadata(told); err != nil {
 		return err
 	}

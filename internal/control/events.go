@@ -90,7 +90,7 @@ func (s *Service) Event(e origin.Event) {
 	}
 	s.logger.Info(e.Text, "kind", e.Kind, "channel", e.Channel, "level", string(e.Level))
 	s.storeEvent(e)
-	s.hub.event(e)
+	s.board.event(e)
 }
 
 func (s *Service) storeEvent(e origin.Event) {
@@ -135,7 +135,7 @@ func (s *Service) tidy(stop <-chan struct{}) {
 func (s *Service) storeCounts(now time.Time) {
 	for _, e := range s.log.take(now) {
 		s.storeEvent(e)
-		s.hub.event(e)
+		s.board.event(e)
 	}
 }
 

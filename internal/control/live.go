@@ -20,109 +20,154 @@ const (
 	maxListeners = 200
 )
 
-// hub hands events to the pages that listen.
-type hub struct {
+// board hands what happens to the pages that listen. Each message is made once, for all of them.
+type board struct {
 	mu        sync.Mutex
-	listeners map[chan origin.Event]struct{}
+	listeners map[chan []byte]struct{}
+	now       func() []byte // the messages that tell how everything is
+	last      []byte        // the newest of them, for a page that comes
+	running   bool
 	closed    chan struct{}
 	end       sync.Once
 }
 
-func newHub() *hub {
-	return &hub{listeners: map[chan origin.Event]struct{}{}, closed: make(chan struct{})}
+func newBoard(now func() []byte) *board {
+	return &board{listeners: map[chan []byte]struct{}{}, now: now, closed: make(chan struct{})}
 }
 
-func (h *hub) event(e origin.Event) {
+// message writes one server-sent event.
+func message(kind string, body any) []byte {
+	b, err := json.Marshal(body)
+	if err != nil {
+		return nil // our own plain structures
+	}
+	return fmt.Appendf(nil, "event: %s\ndata: %s\n\n", kind, b)
+}
+
+func (h *board) event(e origin.Event) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
+	if len(h.listeners) > 0 {
+		h.tell(message("event", e))
+	}
+}
+
+// tell hands a message to all pages; a slow one does without. It needs the lock.
+func (h *board) tell(b []byte) {
 	for c := range h.listeners {
 		select {
-		case c <- e:
+		case c <- b:
 		default:
 		}
 	}
 }
 
-func (h *hub) listen() chan origin.Event {
+// listen returns what a page is told from now on, nil when too many listen already.
+func (h *board) listen() chan []byte {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if len(h.listeners) >= maxListeners {
 		return nil
 	}
-	c := make(chan origin.Event, liveQueue)
+	c := make(chan []byte, liveQueue)
 	h.listeners[c] = struct{}{}
+	if h.running {
+		if h.last != nil {
+			c <- h.last
+		}
+		return c
+	}
+	h.running = true
+	go h.run()
 	return c
 }
 
-func (h *hub) leave(c chan origin.Event) {
+// run looks once a second, as long as anybody listens.
+func (h *board) run() {
+	tick := time.NewTicker(liveEvery)
+	defer tick.Stop()
+	for {
+		b := h.now()
+		h.mu.Lock()
+		h.last = b
+		h.tell(b)
+		if h.running = len(h.listeners) > 0; !h.running {
+			h.last = nil
+			h.mu.Unlock()
+			return
+		}
+		h.mu.Unlock()
+		select {
+		case <-h.closed:
+			return
+		case <-tick.C:
+		}
+	}
+}
+
+func (h *board) leave(c chan []byte) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	delete(h.listeners, c)
 }
 
 // CloseLive ends all live connections, so that the HTTP server can stop.
-func (s *Service) CloseLive() { s.hub.end.Do(func() { close(s.hub.closed) }) }
+func (s *Service) CloseLive() { s.board.end.Do(func() { close(s.board.closed) }) }
 
 // status is a channel at a glance, with its viewers.
 func (s *Service) status(c *origin.Channel) origin.Status {
 	st := c.Status()
-	if s.Viewers != nil {
-		st.Viewers = s.Viewers(st.Slug)
-	}
+	st.Viewers = s.viewers()[st.Slug]
 	return st
+}
+
+func (s *Service) viewers() map[string]map[string]int {
+	if s.Viewers == nil {
+		return nil
+	}
+	return s.Viewers()
 }
 
 func (s *Service) statuses() []origin.Status {
 	out := []origin.Status{}
+	viewers := s.viewers()
 	for _, c := range s.o.Channels() {
-		out = append(out, s.status(c))
+		st := c.Status()
+		st.Viewers = viewers[st.Slug]
+		out = append(out, st)
 	}
 	return out
 }
 
+// snapshot is how everything is now, as messages for all pages.
+func (s *Service) snapshot() []byte {
+	return append(message("status", s.statuses()), message("health", s.Health())...)
+}
+
 func (s *Service) live(w http.ResponseWriter, r *http.Request) {
-	c := s.hub.listen()
+	c := s.board.listen()
 	if c == nil {
 		s.refuse(w, http.StatusServiceUnavailable, fmt.Sprintf("%d pages listen already", maxListeners),
 			"Close some of them.")
 		return
 	}
-	defer s.hub.leave(c)
+	defer s.board.leave(c)
 	rc := http.NewResponseController(w)
 	h := w.Header()
 	h.Set("Content-Type", "text/event-stream")
 	h.Set("Cache-Control", "no-store")
 	h.Set("X-Accel-Buffering", "no")
-	send := func(kind string, body any) bool {
-		b, err := json.Marshal(body)
-		if err != nil {
-			return false
-		}
-		_ = rc.SetWriteDeadline(time.Now().Add(10 * time.Second))
-		if _, err := fmt.Fprintf(w, "event: %s\ndata: %s\n\n", kind, b); err != nil {
-			return false
-		}
-		return rc.Flush() == nil
-	}
-	tick := time.NewTicker(liveEvery)
-	defer tick.Stop()
-	if !send("status", s.statuses()) || !send("health", s.Health()) {
-		return
-	}
 	for {
-		ok := true
 		select {
 		case <-r.Context().Done():
 			return
-		case <-s.hub.closed:
+		case <-s.board.closed:
 			return
-		case e := <-c:
-			ok = send("event", e)
-		case <-tick.C:
-			ok = send("status", s.statuses()) && send("health", s.Health())
-		}
-		if !ok {
-			return
+		case b := <-c:
+			_ = rc.SetWriteDeadline(time.Now().Add(10 * time.Second))
+			if _, err := w.Write(b); err != nil || rc.Flush() != nil {
+				return
+			}
 		}
 	}
 }

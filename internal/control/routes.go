@@ -200,6 +200,8 @@ func schema(t reflect.Type, named object) object {
 			return object{"type": "string", "contentEncoding": "base64"}
 		}
 		return object{"type": "array", "items": schema(t.Elem(), named)}
+	case reflect.Map:
+		return object{"type": "object", "additionalProperties": schema(t.Elem(), named)}
 	case reflect.Struct:
 		pkg := t.PkgPath()[strings.LastIndexByte(t.PkgPath(), '/')+1:]
 		name := strings.ToUpper(pkg[:1]) + pkg[1:] + t.Name()

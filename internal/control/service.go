@@ -57,13 +57,13 @@ type Service struct {
 	stop       chan struct{}
 
 	lostBefore int64 // records whose loss was told
-	hub        *hub
+	board      *board
 	setup      sync.Mutex // one change of channels at a time
 
 	background sync.WaitGroup
 
-	// Viewers counts the viewers of a channel by protocol; nil counts none.
-	Viewers     func(slug string) map[string]int
+	// Viewers counts the viewers of each channel by protocol; nil counts none.
+	Viewers     func() map[string]map[string]int
 	inspections chan struct{}
 	slots       chan struct{} // for what inspections fetch
 }
@@ -71,10 +71,11 @@ type Service struct {
 // New makes the service. Attach must follow before it is used, and Close at the end.
 func New(db *records.DB, ports Ports, checks Checks, logger *slog.Logger) *Service {
 	s := &Service{
-		db: db, logger: logger, ports: ports, checks: checks, decoy: HashPassword(records.NewSecret()), hub: newHub(),
+		db: db, logger: logger, ports: ports, checks: checks, decoy: HashPassword(records.NewSecret()),
 		inspections: make(chan struct{}, maxInspections), slots: make(chan struct{},
 			fetchesAtATime), hashing: make(chan struct{}, maxHashing), journal: records.NewJournal(db, logger), stop: make(chan struct{}),
 	}
+	s.board = newBoard(s.snapshot)
 	s.look(time.Now())
 	s.background.Add(1)
 	go func() { defer s.background.Done(); s.tidy(s.stop) }()
@@ -554,7 +555,7 @@ func (s *Service) public(_ http.ResponseWriter, r *http.Request) (any, error) {
 		return nil, err
 	}
 	st := c.Status()
-	p := api.Public{Title: st.Title, State: st.State, Rungs: c.Offered(), Camera: c.Camera()}
+	p := api.Public{Title: st.Title, State: st.State, Rungs: c.Offered(), Extras: c.Extras()}
 	if st.LastFeed != nil {
 		p.Ended = &st.LastFeed.Ended
 	}

@@ -63,8 +63,23 @@ type noMeter struct{}
 func (noMeter) Answered(string, int, int64, time.Duration) {}
 func (noMeter) Waiting(int)                                {}
 
+// Authority decides who may watch. It is asked before anything of a channel is looked at, on the hot path:
+// it answers from memory.
+type Authority interface {
+	// Watch returns nil when the request may read the channel's media, else why not, for people.
+	Watch(r *http.Request, channel string) error
+}
+
+// everybody may watch.
+type everybody struct{}
+
+func (everybody) Watch(*http.Request, string) error { return nil }
+
 // Server serves the media of an origin. It is an http.Handler.
 type Server struct {
+	// Authority stands in front of every channel. It is set before the first request.
+	Authority Authority
+
 	o        *origin.Origin
 	meter    Meter
 	viewers  viewers
@@ -78,7 +93,7 @@ func New(o *origin.Origin, meter Meter) *Server {
 	if meter == nil {
 		meter = noMeter{}
 	}
-	return &Server{o: o, meter: meter, now: time.Now, viewers: newViewers(time.Now())}
+	return &Server{Authority: everybody{}, o: o, meter: meter, now: time.Now, viewers: newViewers(time.Now())}
 }
 
 // Values of headers that never change: one slice each, for all answers.
@@ -119,6 +134,10 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	q.rendition, q.file, nested = strings.Cut(rest, "/")
 	if !strings.HasSuffix(q.file, ".m3u8") { // players of segments look at their headers
 		h["Access-Control-Expose-Headers"] = exposed
+	}
+	if err := s.Authority.Watch(r, q.slug); err != nil {
+		q.fail(http.StatusForbidden, err.Error())
+		return
 	}
 	switch {
 	case rest == "" || strings.Contains(q.file, "/"):

@@ -2,6 +2,7 @@ package delivery
 
 import (
 	"compress/gzip"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -361,4 +362,30 @@ func TestMethodsAndMissingThings(t *testing.T) {
 	w := httptest.NewRecorder()
 	s.ServeHTTP(w, httptest.NewRequest("POST", "/booth/index.m3u8", nil))
 	assert.Equal(t, http.StatusMethodNotAllowed, w.Code)
+}
+
+// onlyBooth lets everybody watch one channel.
+type onlyBooth struct{}
+
+func (onlyBooth) Watch(_ *http.Request, channel string) error {
+	if channel != "booth" {
+		return errors.New("this channel is for ticket holders")
+	}
+	return nil
+}
+
+func TestTheAuthorityStandsInFrontOfEverything(t *testing.T) {
+	o, f := newOrigin(t, origin.Settings{SegmentMillis: 1000})
+	frames(f, 0, 200)
+	s := New(o, nil)
+	s.Authority = onlyBooth{}
+	for path, want := range map[string]int{"/booth/index.m3u8": 200, "/other/index.m3u8": 403, "/other/audio/1.m4s": 403, "/other/time": 403} {
+		w := httptest.NewRecorder()
+		s.ServeHTTP(w, httptest.NewRequest(http.MethodGet, path, nil))
+		assert.Equal(t, want, w.Code, path)
+		if want == 403 {
+			assert.Contains(t, w.Body.String(), "ticket holders")
+			assert.Equal(t, "no-store", w.Header().Get("Cache-Control"))
+		}
+	}
 }

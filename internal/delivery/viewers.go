@@ -50,6 +50,7 @@ type viewers struct {
 	seen    map[uint64]viewer
 	names   []string // of channels, by index
 	lives   []time.Duration
+	counts  [][len(protocols)]int // of each channel: kept as viewers come and go, so that asking costs little
 	indices map[string]uint16
 	swept   uint32
 }
@@ -63,11 +64,11 @@ func (v *viewers) index(channel string, life time.Duration) uint16 {
 	i, ok := v.indices[channel]
 	if !ok {
 		if len(v.names) > 1<<15 { // of removed channels, most of them
-			v.names, v.lives, v.indices, v.seen = nil, nil, map[string]uint16{}, map[uint64]viewer{}
+			v.names, v.lives, v.counts, v.indices, v.seen = nil, nil, nil, map[string]uint16{}, map[uint64]viewer{}
 		}
 		i = uint16(len(v.names))
 		v.indices[channel] = i
-		v.names, v.lives = append(v.names, channel), append(v.lives, life)
+		v.names, v.lives, v.counts = append(v.names, channel), append(v.lives, life), append(v.counts, [len(protocols)]int{})
 	}
 	v.lives[i] = life
 	return i
@@ -96,6 +97,7 @@ func (q *request) seen(protocol string, weak, grows bool) {
 	}
 	key := v.key(channel, session)
 	known, ok := v.seen[key]
+	before := known
 	number := protocolNumber(protocol)
 	switch {
 	case ok:
@@ -113,6 +115,17 @@ func (q *request) seen(protocol string, weak, grows bool) {
 		return
 	}
 	v.seen[key] = known
+	if ok {
+		v.count(before, -1)
+	}
+	v.count(known, 1)
+}
+
+// count books a viewer of a channel and protocol, or with -1 that it is none any more.
+func (v *viewers) count(e viewer, n int) {
+	if !e.once {
+		v.counts[e.channel][e.protocol] += n
+	}
 }
 
 func protocolNumber(name string) uint8 {
@@ -148,6 +161,7 @@ func (v *viewers) sweep(now uint32) {
 	for key, e := range v.seen {
 		if now-e.last > v.life(e) && now >= e.last {
 			delete(v.seen, key)
+			v.count(e, -1)
 		}
 	}
 }
@@ -170,22 +184,26 @@ func sessionOf(q *request) (session string, told bool) {
 	return host + " " + q.r.UserAgent(), false
 }
 
-// Viewers counts the viewers of each channel by protocol: hls, ll-hls, hls-ts or dash.
+// Viewers counts the viewers of each channel by protocol: hls, ll-hls, hls-ts or dash. What it costs does not
+// depend on how many there are, but for who has left within the last second.
 func (s *Server) Viewers() map[string]map[string]int {
 	out := map[string]map[string]int{}
 	v := &s.viewers
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	v.sweep(uint32(s.now().Sub(v.since) / time.Millisecond))
-	for _, e := range v.seen {
-		if e.once {
-			continue
+	if now := uint32(s.now().Sub(v.since) / time.Millisecond); now-v.swept > uint32(sweepEvery/time.Millisecond) {
+		v.sweep(now)
+	}
+	for i, by := range v.counts {
+		for protocol, n := range by {
+			if n == 0 {
+				continue
+			}
+			if out[v.names[i]] == nil {
+				out[v.names[i]] = map[string]int{}
+			}
+			out[v.names[i]][protocols[protocol]] = n
 		}
-		name := v.names[e.channel]
-		if out[name] == nil {
-			out[name] = map[string]int{}
-		}
-		out[name][protocols[e.protocol]]++
 	}
 	return out
 }

@@ -50,9 +50,9 @@ type Channel struct {
 	sounds     atomic.Pointer[map[string]string]       // the audio rendition of each rung
 	names      atomic.Pointer[map[string]bool]         // the files that the settings promise
 	picture    atomic.Pointer[Picture]
-	camera     atomic.Pointer[media.SendClock]
-	life       atomic.Int64 // segment length, milliseconds
-	hub        *hub.Hub     // the newest access units of the source and of all renditions
+	extras     atomic.Pointer[map[string]string] // what the sender says of itself, for pages that know what it means
+	life       atomic.Int64                      // segment length, milliseconds
+	hub        *hub.Hub                          // the newest access units of the source and of all renditions
 
 	mu          sync.Mutex
 	settings    Settings
@@ -121,8 +121,13 @@ func (c *Channel) Settings() Settings {
 // Rendition returns a rendition that has or had segments, or nil.
 func (c *Channel) Rendition(name string) *Rendition { return (*c.renditions.Load())[name] }
 
-// Camera returns when a stand-in camera sends its pictures, nil for other senders.
-func (c *Channel) Camera() *media.SendClock { return c.camera.Load() }
+// Extras returns what the sender says of itself, for pages that know what it means; nil of most.
+func (c *Channel) Extras() map[string]string {
+	if m := c.extras.Load(); m != nil {
+		return *m
+	}
+	return nil
+}
 
 // Picture returns the newest preview, or nil.
 func (c *Channel) Picture() *Picture { return c.picture.Load() }

@@ -267,8 +267,14 @@ func (f *Feed) FrameRate(milli int64) {
 	}
 }
 
-// Clock tells when a stand-in camera sends its pictures.
-func (f *Feed) Clock(c media.SendClock) { f.c.camera.Store(&c) }
+// Extras takes what the sender says of itself for pages that know what it means.
+func (f *Feed) Extras(list map[string]string) {
+	f.c.mu.Lock()
+	defer f.c.mu.Unlock()
+	if !f.over {
+		f.c.extras.Store(&list)
+	}
+}
 
 // Splice sets a marker for a splice_info_section that takes effect at a stamp.
 func (f *Feed) Splice(stamp uint32, section []byte) {
@@ -526,7 +532,7 @@ func (f *Feed) leave(reason string) {
 			c.feed = nil
 			c.lastFeed = LastFeed{Remote: f.remote, Ended: c.o.Now(), Reason: reason}
 		}
-		c.camera.Store(nil)
+		c.extras.Store(nil)
 		c.in.reset(c.o.Now())
 		c.load.idle()
 		text := fmt.Sprintf("The sender from %s is gone: %s.", f.remote, reason)

@@ -357,7 +357,7 @@ func (s *Service) pages(metricsPort net.Listener) http.Handler {
 	s.delivery = delivery.New(s.origin, m)
 	m.watch(s.delivery)
 	m.registry.MustRegister(&serviceMetrics{s})
-	s.Control.Viewers = func(slug string) map[string]int { return s.delivery.Viewers()[slug] }
+	s.Control.Viewers = s.delivery.Viewers
 	r := chi.NewRouter()
 	r.Mount("/media", http.StripPrefix("/media", s.delivery))
 	r.Mount(api.Prefix, http.StripPrefix(api.Prefix, s.Control.Handler()))

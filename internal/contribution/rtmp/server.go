@@ -14,7 +14,6 @@ import (
 	"net"
 	"net/url"
 	"runtime/debug"
-	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -33,8 +32,8 @@ const Application = "in"
 // Feed takes the media of one sender. Its methods are called from one goroutine.
 type Feed interface {
 	tracks.Sink
-	// Clock tells when a stand-in camera sends its pictures.
-	Clock(c media.SendClock)
+	// Extras takes what the sender says of itself for pages that know what it means.
+	Extras(list map[string]string)
 	// Splice takes a splice_info_section (ANSI/SCTE 35) that takes effect at a stamp.
 	Splice(stamp uint32, section []byte)
 	// Pace returns how long to read nothing more, since the media runs ahead of the wall clock.
@@ -408,30 +407,28 @@ func (c *connection) data(e *rtmp.Event) {
 	c.feed.Splice(e.Timestamp, b)
 }
 
-// maxLoop bounds the pictures of a camera's loop.
-const maxLoop = 10_000
+// Bounds of what a sender says of itself beyond what is asked.
+const (
+	extraPrefix = "x-"
+	maxExtras   = 8
+	maxExtra    = 64 << 10
+)
 
-// clock reads when a stand-in camera sends its pictures: the time of the loop's begin, its length,
-// and the offset of each picture, in milliseconds.
-func (c *connection) clock(m amf.Object) {
-	began, ok := m.Number("cameraBegan")
-	length, ok2 := m.Number("cameraLength")
-	fields := strings.Split(m.String("cameraSent"), ",")
-	if !ok || !ok2 || !(began > 0 && began < 1e14 && length > 0 && length < 1e8) || len(fields) > maxLoop {
-		return
-	}
-	clock := media.SendClock{Began: int64(began), Length: int64(length)}
-	for _, f := range fields {
-		n, err := strconv.ParseInt(f, 10, 64)
-		if err != nil {
-			return
+// extras lists what a sender's metadata says beside what is known here: texts whose names begin with x-.
+func extras(m amf.Object) map[string]string {
+	out := map[string]string{}
+	for _, p := range m {
+		text, ok := p.Value.(string)
+		if ok && strings.HasPrefix(p.Name, extraPrefix) && len(out) < maxExtras && len(p.Name)+len(text) <= maxExtra {
+			out[p.Name] = text
 		}
-		clock.Sent = append(clock.Sent, n)
 	}
-	c.feed.Clock(clock)
+	return out
 }
 
 func (c *connection) metadata(m amf.Object) {
-	c.clock(m)
+	if list := extras(m); len(list) > 0 {
+		c.feed.Extras(list)
+	}
 	c.tracks.Metadata(m)
 }

@@ -76,7 +76,7 @@ func (r *taken) Open(string, string, string, string) (Feed, error) {
 func (r *taken) IsTaken(error) bool                { return true }
 func (r *taken) Report(_, _, kind, text, _ string) { r.reports <- kind + ": " + text }
 func (r *taken) FrameRate(milli int64)             { r.rate = milli }
-func (r *taken) Clock(media.SendClock)             {}
+func (r *taken) Extras(map[string]string)          {}
 func (r *taken) Splice(uint32, []byte)             {}
 func (r *taken) Track(t media.Track) {
 	r.mu.Lock()

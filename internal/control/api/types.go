@@ -5,7 +5,6 @@ import (
 	"time"
 
 	"metaplasis/internal/core/ladder"
-	"metaplasis/internal/core/media"
 	"metaplasis/internal/origin"
 )
 
@@ -194,6 +193,6 @@ type Public struct {
 	Ended *time.Time `json:"ended,omitempty"`
 	// Starts says in words when a channel that has nothing to play yet is likely to begin.
 	Starts string `json:"starts,omitempty"`
-	// Camera tells when a stand-in camera sends its pictures, so that a page can measure its delay.
-	Camera *media.SendClock `json:"camera,omitempty"`
+	// Extras is what the sender says of itself, as it came: texts that pages of its maker understand.
+	Extras map[string]string `json:"extras,omitempty"`
 }

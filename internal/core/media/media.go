@@ -177,14 +177,6 @@ type AccessUnit struct {
 	Data     []byte
 }
 
-// SendClock tells when a stand-in camera, which repeats a loop, sends each of its pictures. With it
-// the delay to a page can be read off the pictures. All times are milliseconds.
-type SendClock struct {
-	Began  int64   `json:"began"`  // since 1970: the start of the first turn
-	Length int64   `json:"length"` // of one turn
-	Sent   []int64 `json:"sent"`   // of each picture, by its number, from the start of the turn
-}
-
 // FormatError says that bytes from outside break their format.
 type FormatError struct {
 	Format string // such as "RTMP chunk"

@@ -5,6 +5,16 @@ export interface CameraClock {
   sent: number[]; // of each picture, by its number, from the start of the turn
 }
 
+/** cameraClock reads the clock of a demo camera from what a sender says of itself. */
+export function cameraClock(extras?: Record<string, string>): CameraClock | undefined {
+  try {
+    const c = JSON.parse(extras?.["x-camera-clock"] ?? "null") as CameraClock | null;
+    return c && Array.isArray(c.sent) && c.length > 0 ? c : undefined;
+  } catch {
+    return undefined; // another sender's
+  }
+}
+
 /** The block code of a demo picture is a strip of 16 cells near its lower edge: light, dark, twelve
  * bits of the picture's number, a parity bit, and light again. */
 export function readNumber(cells: number[]): number | undefined {

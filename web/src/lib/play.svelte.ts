@@ -1,12 +1,12 @@
 import { type Engine, type Quality, type Sound, start } from "./engine";
-import { type CameraClock, Meter, type Spread } from "./measure";
+import { type CameraClock, cameraClock, Meter, type Spread } from "./measure";
 import type { Way } from "./ways";
 
 /** What a viewer's page may know of a channel. */
 export interface PublicChannel {
   title: string;
   state: string;
-  camera?: CameraClock;
+  extras?: Record<string, string>;
   rungs?: string[]; // that can be chosen now
   ended?: string; // when the last sender left, while there is none
   starts?: string; // when it is likely to begin, in words
@@ -102,7 +102,7 @@ export class Playback {
   async #inquire() {
     this.#asked = Date.now();
     const c = await this.ask().catch(() => undefined);
-    this.#camera = c?.camera;
+    this.#camera = cameraClock(c?.extras);
     this.#rungs = c?.rungs;
     this.#listQualities();
     this.#back = c?.state === "live" || c?.state === "degraded";
