@@ -18,8 +18,12 @@ import (
 	"metaplasis/internal/camera"
 	"metaplasis/internal/codec/hevcenc"
 	"metaplasis/internal/core/amf"
+	"metaplasis/internal/core/coding"
+	"metaplasis/internal/core/dash"
 	"metaplasis/internal/core/flv"
+	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/inspect"
+	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/picture"
 	"metaplasis/internal/inspector"
@@ -205,4 +209,92 @@ func TestHEVCAndAC3PassThrough(t *testing.T) {
 		assert.Contains(t, string(told), want)
 		t.Logf("%s: %s", rendition, told)
 	}
+}
+
+// TestLadderOfTwoCodecs codes one feed as H.264 and as VP9: variants of a codec stand together, an
+// adaptation set is of one codec, keyframes of all stand at the same times, and both play.
+func TestLadderOfTwoCodecs(t *testing.T) {
+	s := start(t)
+	loop := demo.Loops[0]
+	url := s.channel(loop.Name, origin.Settings{}, ladder.Rung{Name: "source", On: true, Source: true},
+		ladder.Rung{Name: "240p", On: true, Height: 240, Bitrate: 400_000, Effort: 1},
+		ladder.Rung{Name: "240p-vp9", On: true, Height: 240, Bitrate: 300_000, Effort: 1, Codec: media.VP9},
+		ladder.Rung{Name: "144p-vp9", On: true, Height: 144, Bitrate: 150_000, Effort: 1, Codec: media.VP9})
+	s.sendLoop(&loop, camera.Options{URL: url})
+	eventually(t, "on air", func() bool { return s.newest(loop.Name, "240p-vp9") >= 2 && s.newest(loop.Name, "144p-vp9") >= 2 })
+	_, b, _ := s.get("/media/" + loop.Name + "/index.m3u8")
+	variants, _, err := hls.ReadMultivariant(b)
+	require.NoError(t, err)
+	var order []string
+	for _, v := range variants {
+		order = append(order, strings.Split(v.Attributes["CODECS"], ".")[0])
+	}
+	assert.Equal(t, []string{"avc1", "avc1", "vp09", "vp09"}, order, string(b))
+	code, b, _ := s.get("/media/" + loop.Name + "/index.mpd")
+	require.Equal(t, 200, code)
+	var m dash.MPD
+	require.NoError(t, m.Unmarshal(b))
+	sets := m.Periods[0].Sets
+	require.Len(t, sets, 3, "H.264, VP9 and the sound")
+	assert.Equal(t, []int{2, 2, 1}, []int{len(sets[0].Representations), len(sets[1].Representations), len(sets[2].Representations)})
+	assert.Contains(t, string(b), `schemeIdUri="urn:mpeg:dash:adaptation-set-switching:2016" value="101"`)
+	s.inspectAll(loop.Name, "index.m3u8", "index.mpd", "low.mpd")
+	starts := map[string]map[uint64]time.Duration{}
+	for _, name := range []string{"240p", "240p-vp9"} {
+		starts[name] = map[uint64]time.Duration{}
+		for _, e := range s.playlist(loop.Name, name).Whole() {
+			starts[name][e.MSN] = e.Duration
+		}
+	}
+	for msn, d := range starts["240p"] {
+		if other, both := starts["240p-vp9"][msn]; both {
+			assert.Equal(t, d, other, "segment %d", msn)
+		}
+	}
+	p := open(t)
+	defer p.stop()
+	for _, rung := range []string{"240p", "240p-vp9"} {
+		p.do(chromedp.Navigate(s.http + "/watch/" + loop.Name + "?as=hls&rung=" + rung))
+		p.until(`(v => v && v.videoHeight === 240 && v.currentTime > 2)(document.querySelector("video"))`)
+	}
+	s.playsInOrder(p, &loop, "hls", "dash", "ll-hls", "ll-dash")
+}
+
+// TestOldCodecsPassThrough: VP8, MP3 and what is not compressed, which no page plays, are described
+// rightly all the same.
+func TestOldCodecsPassThrough(t *testing.T) {
+	t.Parallel() // it waits more than it works
+	s := start(t)
+	for name, c := range map[string]struct {
+		sound media.Codec
+		frame []byte
+		bare  []byte
+		every int // milliseconds
+		want  string
+	}{
+		"harbour": {media.MP3, append([]byte{0xff, 0xfb, 0x94, 0x00}, make([]byte, 380)...), nil, 24, `CODECS="vp08.00.00.08,mp4a.6B"`},
+		"marks":   {media.ULaw, make([]byte, 160), coding.BareSound(media.ULaw, 8000, 8, 1), 20, `CODECS="vp08.00.00.08,ulaw"`},
+	} {
+		out := flv.AppendTag(flv.AppendHeader(nil), &flv.Tag{Type: flv.TagScript,
+			Body: amf.Append(nil, "onMetaData", amf.ECMAArray{{Name: "duration", Value: 2.4}})})
+		for at := uint32(0); at < 2400; at++ {
+			if at%40 == 0 {
+				picture := []byte{0x11, 2, 0, 1, 2, 3}
+				if at == 0 {
+					picture = []byte{0x10, 2, 0, 0x9d, 0x01, 0x2a, 0x40, 0x01, 0xb4, 0x00, 0}
+				}
+				out = flv.AppendTag(out, &flv.Tag{Type: flv.TagVideo, Timestamp: at, Body: (&flv.Body{Codec: media.VP8, Key: at == 0, Data: picture}).Marshal()})
+			}
+			if int(at)%c.every == 0 {
+				out = flv.AppendTag(out, &flv.Tag{Type: flv.TagAudio, Timestamp: at, Body: (&flv.Body{Codec: c.sound, Data: c.frame, Bare: c.bare}).Marshal()})
+			}
+		}
+		s.sendLoop(&demo.Loop{Name: name, FLV: out}, camera.Options{URL: s.channel(name, origin.Settings{}, sourceOnly)})
+		eventually(t, "on air", func() bool { return s.newest(name, "source") >= 2 })
+		_, b, _ := s.get("/media/" + name + "/index.m3u8")
+		assert.Contains(t, string(b), c.want, name)
+		s.inspectAll(name, "index.m3u8", "index.mpd", "low.mpd")
+	}
+	shown, _ := s.command("channels", "show", "harbour")
+	assert.Contains(t, shown, "VP8 320x180, MP3 48000 Hz 2 ch")
 }

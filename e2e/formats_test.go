@@ -385,6 +385,8 @@ func TestMarkersAndTimedMetadata(t *testing.T) {
 		_, b, _ := s.get("/media/start-line/240p/index.m3u8")
 		return strings.Contains(string(b), "SCTE35-IN=0xFC")
 	})
+	shown, _ := s.command("channels", "show", "start-line")
+	assert.Contains(t, shown, "captions CC1, SCTE 35", "timed data stands among the tracks")
 	_, b, _ := s.get("/media/start-line/index.mpd")
 	assert.Contains(t, string(b), "start: Starting signal")
 	assert.Contains(t, string(b), "<Binary>/D")

@@ -45,6 +45,22 @@ func TestRecordingStandsIn(t *testing.T) {
 	eventually(t, "the sender on air", onAir(origin.InputSender))
 	before := s.newest("line", "source")
 	eventually(t, "segments of the sender", func() bool { return s.newest("line", "source") > before+1 })
+	// By hand, the sender standing by, and back.
+	out, code := s.command("channels", "switch", "line", "file:"+file)
+	assert.Zero(t, code, out)
+	eventually(t, "the file on air by hand", onAir(origin.InputFile))
+	eventually(t, "segments of it", func() bool { return s.newest("line", "source") > before+3 })
+	out, _ = s.command("channels", "show", "line")
+	assert.Regexp(t, `sender, stands by`, out)
+	assert.Regexp(t, `file:standby.flv, on air, chosen by hand`, out)
+	out, code = s.command("channels", "switch", "line", "order")
+	assert.Zero(t, code, out)
+	eventually(t, "the sender that stood by", onAir(origin.InputSender))
+	before = s.newest("line", "source")
+	eventually(t, "segments of the sender again", func() bool { return s.newest("line", "source") > before+1 })
+	out, code = s.command("channels", "switch", "line", "file:other.flv")
+	assert.NotZero(t, code)
+	assert.Contains(t, out, "has no input")
 	stop()
 	eventually(t, "the file back on air", onAir(origin.InputFile))
 	before = s.newest("line", "source")
@@ -56,9 +72,9 @@ func TestRecordingStandsIn(t *testing.T) {
 			breaks++
 		}
 	}
-	assert.EqualValues(t, 2, int(list.DiscontinuitySequence)+breaks, "one for each change of feeds")
+	assert.EqualValues(t, 4, int(list.DiscontinuitySequence)+breaks, "one for each change of feeds")
 
-	out, code := s.command("channels", "change", "line", "--inputs", "sender")
+	out, code = s.command("channels", "change", "line", "--inputs", "sender")
 	assert.Zero(t, code, out)
 	eventually(t, "nobody on air", func() bool { return s.status("line").Feed == nil })
 	_, err := s.api.Channel(context.Background(), "line")

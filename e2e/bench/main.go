@@ -13,6 +13,8 @@ import (
 	"os"
 	"os/exec"
 	"sort"
+	"strconv"
+	"strings"
 	"sync"
 	"syscall"
 	"time"
@@ -51,12 +53,15 @@ func main() {
 		}
 		return
 	}
-	list := []func() error{onOneCore, passthrough, packaging, parts, blocked, latency, realTime}
+	list := []func() error{onOneCore, passthrough, channels, windows, crowds, packaging, parts, blocked, latency, realTime}
 	if len(os.Args) > 1 && os.Args[1] == "delivery" {
 		list = []func() error{packaging, parts, blocked}
 	}
 	if len(os.Args) > 1 && os.Args[1] == "passthrough" {
 		list = []func() error{passthrough}
+	}
+	if len(os.Args) > 1 && os.Args[1] == "scale" {
+		list = []func() error{channels, windows, crowds}
 	}
 	if len(os.Args) > 1 && os.Args[1] == "blocked" {
 		list = []func() error{blocked}
@@ -147,6 +152,11 @@ var source = ladder.Rung{Name: "source", On: true, Source: true}
 // cameras is a process of its own, so that its processor time is not booked on the origin: it
 // sends the 1080p loop a few times to each address, as fast as it is taken.
 func cameras(urls []string) {
+	loops := passthroughLoops
+	if text, ok := strings.CutPrefix(urls[0], "loops="); ok {
+		loops, _ = strconv.Atoi(text)
+		urls = urls[1:]
+	}
 	clip, err := camera.Load(demo.Loops[1].FLV)
 	if err != nil {
 		log.Fatal(err)
@@ -156,7 +166,7 @@ func cameras(urls []string) {
 		all.Add(1)
 		go func() {
 			defer all.Done()
-			if err := camera.Run(context.Background(), clip, camera.Options{URL: u, Fast: true, Loops: passthroughLoops}); err != nil {
+			if err := camera.Run(context.Background(), clip, camera.Options{URL: u, Fast: true, Loops: loops}); err != nil {
 				log.Print(err)
 			}
 		}()

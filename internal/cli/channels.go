@@ -16,7 +16,7 @@ import (
 
 func (a *app) channels() *cobra.Command {
 	return group("channels", "Create, list, show, change and remove channels",
-		a.channelsCreate(), a.channelsList(), a.channelsShow(), a.channelsChange(), a.channelsMark(), a.channelsPlaying(), a.channelsRemove())
+		a.channelsCreate(), a.channelsList(), a.channelsShow(), a.channelsChange(), a.channelsMark(), a.channelsPlaying(), a.channelsSwitch(), a.channelsRemove())
 }
 
 func (a *app) channelsCreate() *cobra.Command {
@@ -129,12 +129,18 @@ func (a *app) showChannel(ch *api.Channel) {
 			head = ""
 		}
 		state := "waits"
-		if in.OnAir {
+		switch {
+		case in.OnAir:
 			state = "on air"
-		} else if in.Problem != "" {
+		case in.Problem != "":
 			state = in.Problem
+		case in.Standby > 0:
+			state = "stands by"
 		}
-		a.printf("%-11s %s, %s\n", head, inputsText([]origin.Input{in.Input}), state)
+		if in.Chosen {
+			state += ", chosen by hand"
+		}
+		a.printf("%-11s %s, %s\n", head, in.Input, state)
 	}
 	if f := st.Feed; f != nil {
 		a.printf("Feed        %s from %s since %s\n            %s, %s, %s frames/s\n", f.Protocol, f.Remote,
@@ -194,6 +200,31 @@ func settingsFlags(c *cobra.Command, s *origin.Settings, selections *string) {
 	f.BoolVar(&s.Closed, "closed", false, "end the playlists for good and admit no sender, until it is set back")
 }
 
+// channelsSwitch puts an input on air by hand.
+func (a *app) channelsSwitch() *cobra.Command {
+	const byOrder = "order"
+	return &cobra.Command{
+		Use: "switch CHANNEL INPUT", Short: "Put an input on air by hand", Args: exactly("CHANNEL", "INPUT"), ValidArgsFunction: a.completeChannels,
+		Long:    "Put one of the channel's inputs on air as soon as it has something, whatever their order is. A sender whose\nplace it takes stands by, connected. The input " + byOrder + " leaves it to the order of the inputs again.",
+		Example: "  metaplasis channels switch start-line file:standby.flv\n  metaplasis channels switch start-line sender\n  metaplasis channels switch start-line order",
+		RunE: func(c *cobra.Command, args []string) error {
+			var in origin.Input
+			if args[1] != byOrder {
+				in.Kind, in.File, _ = strings.Cut(args[1], ":")
+			}
+			if err := a.client().ChooseInput(c.Context(), args[0], in); err != nil {
+				return err
+			}
+			if args[1] == byOrder {
+				a.printf("The inputs of %s are switched by their order.\n", args[0])
+				return nil
+			}
+			a.printf("The input %s of %s is on air as soon as it has something.\n", in, args[0])
+			return nil
+		},
+	}
+}
+
 // inputsFlag reads inputs such as sender,file:standby.flv.
 type inputsFlag []origin.Input
 
@@ -216,11 +247,7 @@ func (f *inputsFlag) Set(text string) error {
 func inputsText(list []origin.Input) string {
 	var out []string
 	for _, in := range list {
-		if text := in.Kind; in.File != "" {
-			out = append(out, text+":"+in.File)
-		} else {
-			out = append(out, text)
-		}
+		out = append(out, in.String())
 	}
 	return strings.Join(out, ",")
 }

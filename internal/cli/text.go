@@ -27,6 +27,9 @@ func thousandths(v int64) string {
 
 func trackText(t *media.Track) string {
 	label := or(t.Label, string(t.Codec))
+	if t.Kind == media.Data {
+		return strings.TrimSpace(label + " " + t.Name)
+	}
 	if t.Kind != media.Audio {
 		return fmt.Sprintf("%s %dx%d", label, t.Width, t.Height)
 	}

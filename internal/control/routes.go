@@ -51,6 +51,8 @@ func (s *Service) routes() []route {
 			nil, api.NewLadder{}, api.NewLadder{}, s.setLadder},
 		{"GET", "/channels/{channel}/ladder/plan", "Propose a ladder for the source that is connected, or for 1080p30.",
 			false, nil, nil, ladder.Ladder{}, s.planLadder},
+		{"PUT", "/channels/{channel}/input", "Put an input on air by hand, as soon as it has something; an empty kind leaves it to the order of the inputs.",
+			false, nil, api.Chosen{}, nil, s.chooseInput},
 		{"GET", "/channels/{channel}/markers", "List the markers that are remembered.", false, nil, nil, []origin.Marker{},
 			s.listMarkers},
 		{"POST", "/channels/{channel}/markers", "Set a marker: players see it as a date range or an event. Without a time it stands at now.", false, nil, api.NewMarker{}, origin.Marker{}, s.addMarker},

@@ -461,6 +461,21 @@ func (s *Service) planLadder(_ http.ResponseWriter, r *http.Request) (any, error
 	return ladder.Ladder{Planned: true, Rungs: ladder.Plan(video)}, nil
 }
 
+func (s *Service) chooseInput(_ http.ResponseWriter, r *http.Request) (any, error) {
+	c, err := s.running(r)
+	if err != nil {
+		return nil, err
+	}
+	var in api.Chosen
+	if err := read(r, &in); err != nil {
+		return nil, err
+	}
+	if c.Choose(in.Input) != nil {
+		return nil, fail(http.StatusBadRequest, fmt.Sprintf("the channel has no input %q", in.Input), "Name one of its inputs, or none for their order.")
+	}
+	return nil, nil
+}
+
 func (s *Service) addKey(_ http.ResponseWriter, r *http.Request) (any, error) {
 	c, err := s.running(r)
 	if err != nil {

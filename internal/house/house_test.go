@@ -20,7 +20,7 @@ import (
 var floors = map[string]float64{
 	"internal/core/media": 0, "internal/core/bits": 0, "internal/core/picture": 0,
 	"internal/core/avc": 1, "internal/core/aac": 1, "internal/core/amf": 1, "internal/core/id3": 1, "internal/core/captions": 1, "internal/core/scte35": 1,
-	"internal/core/hevc": 1, "internal/core/vp9": 1, "internal/core/av1": 1, "internal/core/opus": 1, "internal/core/ac3": 1,
+	"internal/core/hevc": 1, "internal/core/vp9": 1, "internal/core/av1": 1, "internal/core/opus": 1, "internal/core/ac3": 1, "internal/core/mpega": 1, "internal/core/mpegv": 1, "internal/core/vp8": 1, "internal/core/pcm": 1,
 	"internal/core/coding": 1.5, "internal/core/hub": 1.5,
 	"internal/core/flv": 2, "internal/core/bmff": 2, "internal/core/timeline": 2, "internal/core/rtmp": 2, "internal/core/ts": 2,
 	"internal/core/ladder": 3, "internal/core/segment": 3,
@@ -44,6 +44,7 @@ var floors = map[string]float64{
 // neighbours are the pairs on one floor that may meet.
 var neighbours = map[[2]string]bool{
 	{"internal/core/bits", "internal/core/media"}:       true,
+	{"internal/core/vp8", "internal/core/vp9"}:          true,
 	{"internal/control", "internal/control/api"}:        true,
 	{"internal/control/client", "internal/control/api"}: true,
 }
@@ -91,9 +92,10 @@ func TestArrowsPointDown(t *testing.T) {
 }
 
 // codecPackages are those of the syntax of one codec each, and codecNames the names in core/media.
-var codecPackages = []string{"avc", "hevc", "vp9", "av1", "aac", "opus", "ac3"}
+var codecPackages = []string{"avc", "hevc", "vp9", "av1", "aac", "opus", "ac3", "mpega", "mpegv", "vp8", "pcm"}
 
-var codecNames = map[string]bool{"H264": true, "HEVC": true, "VP9": true, "AV1": true, "AAC": true, "Opus": true, "AC3": true, "EAC3": true}
+var codecNames = map[string]bool{"H264": true, "HEVC": true, "VP9": true, "AV1": true, "AAC": true, "Opus": true, "AC3": true, "EAC3": true,
+	"VP8": true, "MPEG2": true, "MP2": true, "MP3": true, "ALaw": true, "ULaw": true, "PCM": true}
 
 // knowsCodecs are the packages above the table of codecs that may know them: what decodes and encodes,
 // the demo, and the inspector for its rules on transport streams.

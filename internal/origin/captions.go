@@ -72,7 +72,7 @@ func (s *sourceCaptions) between(after, upTo int64) (list [][]byte) {
 func (c *Channel) announce(services []string) {
 	for _, name := range services {
 		if !slices.Contains(c.captions, name) {
-			c.captions = append(c.captions, name)
+			c.captions = append(slices.Clone(c.captions), name) // what was described keeps its own
 			slices.Sort(c.captions)
 			c.describe()
 		}

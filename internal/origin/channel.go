@@ -64,7 +64,10 @@ type Channel struct {
 	base        uint64                   // discontinuities before this process began
 	trackIDs    map[string]media.TrackID // of renditions, by their names
 	session     *session
-	feed        *Feed
+	feed        *Feed   // on air
+	standby     []*Feed // senders that another feed took the place of
+	chosen      Input   // by hand; the zero value while the inputs' order decides
+	holding     bool    // a place on air is made for a feed that comes
 	// what keeps file inputs from playing, by their files
 	inputProblems map[string]string
 	closed        bool
@@ -72,6 +75,7 @@ type Channel struct {
 	onAir         []ladder.Rung
 	lastEnd       int64 // media time behind the last session, ticks of media.VideoTimescale
 	target        int64 // target duration of all playlists, seconds
+	longest       int64 // that a segment lasted since then, ticks of media.VideoTimescale
 	lastFeed      LastFeed
 	markers       []Marker
 	playing       NowPlaying
@@ -156,6 +160,9 @@ func (c *Channel) Apply(s Settings) error {
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	if c.chosen != (Input{}) && s.rank(c.chosen) < 0 {
+		c.chosen = Input{}
+	}
 	ladderChanged := s.Ladder.Planned != c.settings.Ladder.Planned || !slices.Equal(s.Ladder.Rungs, c.settings.Ladder.Rungs)
 	stepChanged := s.SegmentMillis != c.settings.SegmentMillis || s.PartMillis != c.settings.PartMillis
 	closes := s.Closed && !c.settings.Closed
@@ -171,11 +178,18 @@ func (c *Channel) Apply(s Settings) error {
 		c.session.applyLadder(c.ladderFor(c.session.video))
 	}
 	c.listVariants()
+	for _, f := range slices.Clone(c.standby) {
+		if closes || s.rank(f.input) < 0 {
+			f.sendAway("its input was removed or closed")
+		}
+	}
 	switch f := c.feed; {
 	case f != nil && closes:
 		f.sendAway("the channel was closed")
 	case f != nil && s.rank(f.input) < 0:
 		f.sendAway("its input was removed")
+	case f != nil:
+		c.promote() // the order may be another one
 	case closes:
 		c.rest()
 	}
@@ -444,7 +458,7 @@ func (c *Channel) startSession(video *media.Track, sounds []*media.Track, first 
 	s.lead = ticks(start - due)
 	s.feed.Lead(s.lead)
 	if gone := c.lastFeed.Ended; !gone.IsZero() && first.Sub(gone) > time.Duration(c.target)*time.Second*time.Duration(segment.Retained(c.settings.Window)) {
-		c.target, c.listed = 0, false // nobody holds a playlist of before
+		c.target, c.longest, c.listed = 0, 0, false // nobody holds a playlist of before
 	}
 	c.captions = nil // until this feed shows some
 	c.session = s
@@ -466,12 +480,13 @@ func (c *Channel) endSession() {
 func (c *Channel) close(reason string) {
 	c.mu.Lock()
 	c.closed = true
-	f, s := c.feed, c.session
-	c.mu.Unlock()
-	if f != nil {
-		f.end(reason)
-		f.kick(reason)
+	s := c.session
+	for _, f := range append(slices.Clone(c.standby), c.feed) {
+		if f != nil {
+			f.sendAway(reason)
+		}
 	}
+	c.mu.Unlock()
 	if s != nil {
 		c.mu.Lock()
 		sup := s.sup

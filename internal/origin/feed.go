@@ -47,6 +47,8 @@ type Feed struct {
 	announced  media.Rational // frame rate from metadata
 	session    *session
 	over       bool
+	spliced    bool      // cue messages came
+	standby    bool      // another feed is on air: what comes is not used
 	heard      time.Time // when the last unit came
 	pace       pace
 	stale      int64     // units that were still on the line before a jump
@@ -55,10 +57,6 @@ type Feed struct {
 
 // unitCost is what a waiting unit takes beside its data, in bytes.
 const unitCost = 128
-
-// silenceLimit is how long a sender may be silent before another one may take its channel: an encoder
-// that lost its line comes back before its old connection times out.
-const silenceLimit = 2 * time.Second
 
 // maxSounds is how many tracks of sound of a feed are used.
 const maxSounds = 8
@@ -128,93 +126,6 @@ func (o *Origin) newFeed(c *Channel, in Input, protocol, remote string) *Feed {
 		kicked: make(chan string, 1), ignored: map[media.TrackID]bool{}}
 }
 
-// admit is the switch: it puts a feed on air when there is none, when the one on air has fallen silent, or
-// when this one's input is preferred to it.
-func (c *Channel) admit(f *Feed) error {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	rank := c.settings.rank(f.input)
-	switch {
-	case c.closed:
-		return ErrUnknownChannel
-	case c.settings.Closed:
-		return ErrEnded
-	case rank < 0:
-		return ErrNoInput
-	}
-	if old := c.feed; old != nil {
-		why := ""
-		switch before := c.settings.rank(old.input); {
-		case before < 0 || rank < before:
-			why = "a preferred input took over"
-		case c.o.Now().Sub(old.heard) > silenceLimit:
-			why = "another sender took over, since this one was silent"
-		default:
-			return ErrTaken
-		}
-		old.sendAway(why)
-	}
-	c.feed = f
-	c.in.reset(c.o.Now())
-	c.load.reset()
-	f.begin()
-	return nil
-}
-
-// sendAway takes the feed off the air and ends its connection. It needs the channel's lock.
-func (f *Feed) sendAway(why string) {
-	f.leave(why)
-	f.kick(why)
-}
-
-// Vacant reports whether a file input would be put on air: nobody is, or one that is preferred less, and
-// who left last has been away for a while.
-func (c *Channel) Vacant(file string) bool {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	rank := c.settings.rank(Input{Kind: InputFile, File: file})
-	switch {
-	case rank < 0 || c.closed || c.settings.Closed:
-		return false
-	case c.feed != nil:
-		before := c.settings.rank(c.feed.input)
-		return before < 0 || rank < before
-	}
-	return c.lastFeed.Ended.IsZero() || c.o.Now().Sub(c.lastFeed.Ended) > standbyAfter
-}
-
-// standbyAfter is how long a channel is without a feed before a file stands in: an encoder that lost its
-// line comes back sooner.
-const standbyAfter = time.Second
-
-// Files lists the files of the channel's inputs.
-func (c *Channel) Files() (out []string) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	for _, in := range c.settings.Inputs {
-		if in.Kind == InputFile {
-			out = append(out, in.File)
-		}
-	}
-	return out
-}
-
-// InputProblem says what keeps a file input from playing, "" when nothing does.
-func (c *Channel) InputProblem(file, text string) {
-	c.mu.Lock()
-	before := c.inputProblems[file]
-	if text == "" {
-		delete(c.inputProblems, file)
-	} else {
-		c.inputProblems[file] = text
-	}
-	c.mu.Unlock()
-	if text != "" && text != before {
-		c.event(Warning, "input-failed", fmt.Sprintf("The file input %s cannot be played: %s.", file, text),
-			"Put an FLV file of that name into the folder of files.")
-	}
-}
-
 // begin tells that a feed is on air. It needs the channel's lock.
 func (f *Feed) begin() {
 	f.id = f.c.o.Keeper.NewFeed()
@@ -242,6 +153,14 @@ func (f *Feed) tracks() []media.Track {
 	}
 	for _, t := range f.sounds {
 		out = append(out, *t)
+	}
+	if !f.standby && f.c.feed == f {
+		for _, service := range f.c.captions {
+			out = append(out, coding.Data(media.Captions, service))
+		}
+	}
+	if f.spliced {
+		out = append(out, coding.Data(media.SCTE35, ""))
 	}
 	return out
 }
@@ -280,6 +199,10 @@ func (f *Feed) Extras(list map[string]string) {
 func (f *Feed) Splice(stamp uint32, section []byte) {
 	f.c.mu.Lock()
 	defer f.c.mu.Unlock()
+	if f.standby || f.over {
+		return
+	}
+	f.spliced = true
 	at := f.c.o.Now()
 	if f.session != nil {
 		at = hls.WallClock(f.c.epoch, f.session.feed.Peek(stamp))
@@ -307,6 +230,8 @@ func (f *Feed) track(t media.Track) {
 	}
 	f.keep(&t)
 	switch {
+	case f.standby:
+		return
 	case f.session == nil:
 		if f.ready() {
 			f.start()
@@ -469,9 +394,14 @@ func (f *Feed) Unit(id media.TrackID, stamp uint32, composition int64, key bool,
 	case f.sound(id) < 0:
 		return
 	}
-	f.c.in.add(kind, len(data))
+	if !f.standby {
+		f.c.in.add(kind, len(data))
+	}
 	if key && kind == media.Video {
 		f.inBand(data)
+	}
+	if f.standby {
+		return
 	}
 	e := earlyUnit{id, kind, stamp, composition, data}
 	if f.session != nil {
@@ -519,28 +449,23 @@ func (f *Feed) end(reason string) {
 	f.leave(reason)
 }
 
-// leave takes the feed off the air. It needs the channel's lock.
+// leave ends the feed. It needs the channel's lock.
 func (f *Feed) leave(reason string) {
 	f.once.Do(func() {
 		c := f.c
 		f.over = true
-		if f.session == nil && len(f.early) > 0 {
-			f.start()
+		if f.standby {
+			c.standby = slices.DeleteFunc(c.standby, func(o *Feed) bool { return o == f })
+		} else {
+			f.offAir(reason)
 		}
-		c.endSession()
-		if c.feed == f {
-			c.feed = nil
-			c.lastFeed = LastFeed{Remote: f.remote, Ended: c.o.Now(), Reason: reason}
-		}
-		c.extras.Store(nil)
-		c.in.reset(c.o.Now())
-		c.load.idle()
 		text := fmt.Sprintf("The sender from %s is gone: %s.", f.remote, reason)
 		if f.input.Kind == InputFile {
 			text = fmt.Sprintf("The file %s is off air: %s.", f.remote, reason)
 		}
 		c.event(Info, "feed-ended", text, "")
 		c.o.Keeper.Feed(f.record(&reason))
+		c.promote()
 	})
 }
 

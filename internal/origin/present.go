@@ -122,7 +122,7 @@ func (c *Channel) describe() {
 // describedNow is the picture of what is shown now.
 func (c *Channel) describedNow() *present.Channel {
 	p := &present.Channel{
-		Slug: c.slug, Epoch: c.epoch, Now: c.o.Now(), Step: c.settings.step(), PartTarget: c.partTarget, Window: c.settings.Window,
+		Slug: c.slug, Epoch: c.epoch, Now: c.o.Now(), Step: c.settings.step(), PartTarget: c.partTarget, Longest: max(c.longest, c.settings.step()), Window: c.settings.Window,
 		StartOffset: c.settings.StartOffsetMillis, Numbered: c.settings.Numbered,
 		Over: c.settings.Closed && (c.session == nil || c.session.ended), Language: c.settings.Language,
 		SoundName: c.settings.SoundName, Captions: c.captions, Titled: c.titled, Offers: c.shown, Alternates: c.alternates,

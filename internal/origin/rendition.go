@@ -93,6 +93,9 @@ func (c *Channel) targetFor(whole *segment.Segment) int64 {
 		expected = (s.clock.Length() + media.VideoTimescale/2) / media.VideoTimescale
 	}
 	c.target = max(c.target, expected, hls.TargetDuration(c.settings.step(), whole))
+	if whole != nil {
+		c.longest = max(c.longest, whole.Duration)
+	}
 	if before > 0 && c.target > before && c.listed {
 		c.event(Warning, "target-duration-rose", fmt.Sprintf("A segment of %d s came where %d s were told: the sender's keyframes are further apart than before. Players may wait once.", c.target, before),
 			fmt.Sprintf("Set the encoder's keyframe interval to %d ms.", c.settings.SegmentMillis))

@@ -51,6 +51,14 @@ type Input struct {
 	File string `json:"file,omitempty"` // of a file: its name in the service's folder of files
 }
 
+// String writes the input as the CLI reads it: sender, or file:standby.flv.
+func (in Input) String() string {
+	if in.File == "" {
+		return in.Kind
+	}
+	return in.Kind + ":" + in.File
+}
+
 // The kinds of input.
 const (
 	InputSender = "sender"

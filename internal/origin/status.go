@@ -346,12 +346,19 @@ func (c *Channel) judge(st *Status) {
 type InputStatus struct {
 	Input
 	OnAir   bool   `json:"onAir"`
+	Chosen  bool   `json:"chosen,omitempty"`  // by hand
+	Standby int    `json:"standby,omitempty"` // senders that are connected and not on air
 	Problem string `json:"problem,omitempty"`
 }
 
 func (c *Channel) inputs() (out []InputStatus) {
 	for _, in := range c.settings.Inputs {
-		s := InputStatus{Input: in, OnAir: c.feed != nil && c.feed.input == in}
+		s := InputStatus{Input: in, OnAir: c.feed != nil && c.feed.input == in, Chosen: c.chosen == in}
+		for _, f := range c.standby {
+			if f.input == in {
+				s.Standby++
+			}
+		}
 		if in.Kind == InputFile {
 			s.Problem = c.inputProblems[in.File]
 		}

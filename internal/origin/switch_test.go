@@ -82,7 +82,10 @@ func TestSwitch(t *testing.T) {
 				return
 			}
 			require.NoError(t, err)
-			if before != nil {
+			if c.onAir == sender && !c.silent {
+				assert.Empty(t, before.Kicked(), "it stands by")
+				before.End("late")
+			} else if before != nil {
 				assert.Contains(t, <-before.Kicked(), "took over")
 				before.End("late") // is too late to take the new one off the air
 			}
@@ -132,4 +135,56 @@ func TestFilesWait(t *testing.T) {
 		set.Inputs = in
 		assert.ErrorAs(t, ch.Apply(set), &invalid, "%v", in)
 	}
+}
+
+// TestSwitchByHand: whatever their order is, an input that is chosen goes on air; the sender whose place it
+// takes stands by, and comes back by hand, by the order, or when who took its place leaves.
+func TestSwitchByHand(t *testing.T) {
+	clock := &handClock{now: time.Now()}
+	keep := &memory{}
+	o := origin.New(origin.Options{Keeper: keep, Gate: keep, Now: clock.Now,
+		Worker: func() *exec.Cmd { return exec.Command("false") }})
+	defer o.Close()
+	sender, file := origin.Input{Kind: origin.InputSender}, origin.Input{Kind: origin.InputFile, File: "a.flv"}
+	ch, err := o.Add(origin.Settings{Slug: "line", Inputs: []origin.Input{sender, file}}, clock.now, origin.Position{})
+	require.NoError(t, err)
+	onAir := func() string {
+		for _, in := range ch.Status().Inputs {
+			if in.OnAir {
+				return in.Kind
+			}
+		}
+		return ""
+	}
+	f, err := o.Open("line", "right", "TEST", "192.0.2.1:1")
+	require.NoError(t, err)
+	assert.False(t, ch.Vacant("a.flv"))
+	assert.ErrorIs(t, ch.Choose(origin.Input{Kind: origin.InputFile, File: "b.flv"}), origin.ErrNoInput)
+	require.NoError(t, ch.Choose(file))
+	assert.Equal(t, "sender", onAir(), "the file has nothing yet")
+	require.True(t, ch.Vacant("a.flv"))
+	for _, back := range []func(playing *origin.Feed){
+		func(*origin.Feed) { require.NoError(t, ch.Choose(sender)) },
+		func(*origin.Feed) { require.NoError(t, ch.Choose(origin.Input{})) },
+		func(playing *origin.Feed) { playing.End("its end") },
+	} {
+		require.NoError(t, ch.Choose(file))
+		playing, err := o.OpenFile("line", "a.flv")
+		require.NoError(t, err)
+		assert.Equal(t, "file", onAir())
+		assert.Empty(t, f.Kicked(), "the sender stays connected")
+		assert.Equal(t, 1, ch.Status().Inputs[0].Standby)
+		back(playing)
+		assert.Equal(t, "sender", onAir())
+		assert.Zero(t, ch.Status().Inputs[0].Standby)
+	}
+	require.NoError(t, ch.Choose(file))
+	_, err = o.OpenFile("line", "a.flv")
+	require.NoError(t, err)
+	clock.pass(3 * time.Second)
+	require.NoError(t, ch.Choose(sender))
+	assert.Equal(t, "file", onAir(), "a sender that is silent does not come back")
+	f.End("gone")
+	assert.Equal(t, "file", onAir())
+	assert.Zero(t, ch.Status().Inputs[0].Standby)
 }

@@ -46,6 +46,7 @@ type Channel struct {
 	Epoch       time.Time // wall clock at media time 0
 	Now         time.Time // when the picture was taken
 	Step        int64     // the segments' nominal length, ticks of media.VideoTimescale
+	Longest     int64     // that a segment lasts, ticks of media.VideoTimescale
 	PartTarget  int64     // of all renditions, ticks of media.VideoTimescale
 	Window      int       // segments that are shown
 	StartOffset int64     // milliseconds before the end, 0 for none

@@ -66,7 +66,7 @@ func (c *Channel) Manifest(numbered, low bool) *dash.MPD {
 		AvailabilityStartTime: dash.NewDate(c.Epoch), PublishTime: dash.NewDate(c.Now),
 		MinimumUpdatePeriod: dash.NewDuration(step), MinBufferTime: dash.NewDuration(step),
 		TimeShiftBufferDepth: dash.NewDuration(step * time.Duration(c.Window)),
-		SuggestedDelay:       dash.NewDuration(3 * step), MaxSegmentDuration: dash.NewDuration(c.longest(list, step)),
+		SuggestedDelay:       dash.NewDuration(3 * step), MaxSegmentDuration: dash.NewDuration(max(Ticks(c.Longest), step)),
 		UTCTiming: []dash.Descriptor{{Scheme: clockName, Value: "/media/" + c.Slug + "/time"}},
 	}
 	if low {
@@ -116,15 +116,6 @@ func (c *Channel) fixTimes(m *dash.MPD) {
 	}
 	last := &m.Periods[len(m.Periods)-1]
 	m.Duration = dash.NewDuration(last.Start.D() + last.Duration.D())
-}
-
-func (c *Channel) longest(list []Offer, step time.Duration) time.Duration {
-	for i := range list {
-		for _, v := range list[i].views() {
-			step = max(step, v.TargetDuration())
-		}
-	}
-	return step
 }
 
 // describer writes the adaptation sets of one period.

@@ -111,7 +111,7 @@ func (all *Set) Body(kind media.Kind, stamp uint32, b *flv.Body) error {
 	if b.Config || (s == nil || s.codec != b.Codec) && codec.SelfDescribing && len(b.Data) > 0 {
 		config := b.Data
 		if !b.Config {
-			config = nil
+			config = b.Bare
 		}
 		opened, err := coding.Open(codec, config)
 		if err != nil {

@@ -128,6 +128,11 @@ type Inspection struct {
 	Seconds int    `json:"seconds,omitempty"` // 0 is 10; 40 at most
 }
 
+// Chosen is the input that is on air by hand; an empty kind leaves it to the order of the inputs.
+type Chosen struct {
+	origin.Input
+}
+
 // NewMarker is a marker to set.
 type NewMarker struct {
 	Class          string    `json:"class,omitempty"`

@@ -189,6 +189,11 @@ func (c *Client) PlanLadder(ctx context.Context, slug string) (ladder.Ladder, er
 	return call[ladder.Ladder](ctx, c, "GET", "/channels/"+seg(slug)+"/ladder/plan", nil)
 }
 
+// ChooseInput puts an input on air by hand, or leaves it to the order of the inputs with the zero value.
+func (c *Client) ChooseInput(ctx context.Context, slug string, in origin.Input) error {
+	return c.do(ctx, "PUT", "/channels/"+seg(slug)+"/input", api.Chosen{Input: in}, nil)
+}
+
 // Keys lists a channel's contribution keys.
 func (c *Client) Keys(ctx context.Context, slug string) ([]api.Key, error) {
 	return call[[]api.Key](ctx, c, "GET", "/channels/"+seg(slug)+"/keys", nil)

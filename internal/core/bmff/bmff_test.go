@@ -21,7 +21,7 @@ func TestHeadersReadBack(t *testing.T) {
 	assert.Equal(t, &HeaderInfo{Tracks: 1, ID: 1, usual: map[uint32]sample{1: {}}, Timescale: 90000, Handler: "vide", SampleEntry: "avc1", Config: picture.Config, Width: 720, Height: 576}, h)
 	h, err = ReadHeader(Header(&sound))
 	require.NoError(t, err)
-	assert.Equal(t, &HeaderInfo{Tracks: 1, ID: 1, usual: map[uint32]sample{1: {}}, Timescale: 48000, Handler: "soun", SampleEntry: "mp4a", Config: sound.Config}, h)
+	assert.Equal(t, &HeaderInfo{Tracks: 1, ID: 1, usual: map[uint32]sample{1: {}}, Timescale: 48000, Handler: "soun", SampleEntry: "mp4a", ObjectType: 0x40, Config: sound.Config}, h)
 }
 
 func TestSegmentsReadBack(t *testing.T) {

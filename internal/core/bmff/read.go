@@ -35,6 +35,7 @@ type HeaderInfo struct {
 	Handler       string // "vide" or "soun"
 	SampleEntry   string // a FourCC
 	Config        []byte // the codec's configuration: what its box holds, of MPEG-4 audio the decoder specific info
+	ObjectType    byte   // objectTypeIndication of its descriptor, 0 without one
 	Width, Height int    // of the visual sample entry
 	Protected     bool   // its samples are encrypted (ISO/IEC 23001-7)
 
@@ -178,8 +179,8 @@ func (h *HeaderInfo) sampleEntry(kind string, body []byte) error {
 			if c.BoxVersion >= 0 {
 				body = body[min(4, len(body)):]
 			}
-			if h.Config = body; c.Descriptor {
-				h.Config = specificInfo(body)
+			if h.Config = body; c.ObjectType != 0 {
+				h.ObjectType, h.Config = specificInfo(body)
 			}
 		}
 		switch kind {
@@ -196,8 +197,8 @@ func (h *HeaderInfo) sampleEntry(kind string, body []byte) error {
 	})
 }
 
-// specificInfo finds the decoder specific info (tag 5) inside an ES descriptor.
-func specificInfo(b []byte) []byte {
+// specificInfo finds the object type and the decoder specific info (tag 5) inside an ES descriptor.
+func specificInfo(b []byte) (objectType byte, info []byte) {
 	skip := map[byte]int{3: 3, 4: 13}
 	for len(b) >= 2 {
 		tag, n, at := b[0], 0, 1
@@ -209,19 +210,22 @@ func specificInfo(b []byte) []byte {
 			}
 		}
 		if n > len(b)-at {
-			return nil
+			return objectType, nil
 		}
 		body := b[at : at+n]
 		if tag == 5 {
-			return body
+			return objectType, body
 		}
 		inner, ok := skip[tag]
 		if !ok || inner > len(body) {
-			return nil
+			return objectType, nil
+		}
+		if tag == 4 {
+			objectType = body[0]
 		}
 		b = body[inner:]
 	}
-	return nil
+	return objectType, nil
 }
 
 // ReadFragments reads every movie fragment of a segment of one track. The data of the units shares b.

@@ -145,6 +145,14 @@ func displaySize(t *media.Track) (int, int) {
 
 // configBox writes the box that holds a codec's configuration.
 func configBox(b []byte, c *coding.Codec, config []byte) []byte {
+	switch {
+	case c.Box == "":
+		return b
+	case c.ObjectType != 0:
+		config = descriptor(c, config)
+	default:
+		config = c.BoxConfig(config)
+	}
 	body := func(b []byte) []byte { return append(b, config...) }
 	if c.BoxVersion < 0 {
 		return box(b, c.Box, body)
@@ -193,29 +201,42 @@ func videoEntry(b []byte, t *media.Track) []byte {
 // descriptor (ISO/IEC 14496-14, 5.6.1; ISO/IEC 14496-1, 7.2.6).
 func audioEntry(b []byte, t *media.Track) []byte {
 	codec := coding.Find(t.Codec)
-	config := t.Config
-	if codec.Descriptor {
-		config = descriptor(config)
-	}
 	return box(b, codec.Entry, func(b []byte) []byte {
 		b = u16(zeros(b, 6), 1)
 		b = zeros(b, 8)
 		b = u16(b, uint16(t.Channels))
 		b = u16(b, 16)
 		b = u32(zeros(b, 4), uint32(min(t.SampleRate, 65535))<<16)
-		return configBox(b, codec, config)
+		return configBox(b, codec, t.Config)
 	})
 }
 
-// descriptor wraps the configuration of MPEG-4 audio.
-func descriptor(config []byte) []byte {
-	n := len(config)
-	b := []byte{3, byte(23 + n), 0, 0, 0} // ES descriptor, id 0
-	b = append(b, 4, byte(15+n), 0x40, 0x15, 0, 0, 0)
-	b = zeros(b, 8) // rates: not known
-	b = append(b, 5, byte(n))
-	b = append(b, config...)
-	return append(b, 6, 1, 2)
+// descriptor wraps a configuration (ISO/IEC 14496-1, 7.2.6.5 and 7.2.6.6).
+func descriptor(c *coding.Codec, config []byte) []byte {
+	const visual, audio = 0x11, 0x15 // streamType, and a bit that is always 1
+	kind := byte(audio)
+	if c.Kind == media.Video {
+		kind = visual
+	}
+	var info []byte
+	if len(config) > 0 {
+		info = tagged(5, config)
+	}
+	decoder := zeros([]byte{c.ObjectType, kind, 0, 0, 0}, 8)                  // rates: not known
+	stream := append([]byte{0, 0, 0}, tagged(4, append(decoder, info...))...) // id 0
+	return tagged(3, append(stream, 6, 1, 2))
+}
+
+// tagged writes a descriptor with its length in groups of seven bits (ISO/IEC 14496-1, 8.3.3).
+func tagged(tag byte, body []byte) []byte {
+	n := len(body)
+	out := []byte{tag}
+	for shift := 21; shift > 0; shift -= 7 {
+		if n>>shift > 0 {
+			out = append(out, byte(n>>shift)|0x80)
+		}
+	}
+	return append(append(out, byte(n&0x7f)), body...)
 }
 
 // Sample flags (ISO/IEC 14496-12, 8.8.3.1).

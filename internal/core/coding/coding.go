@@ -11,7 +11,11 @@ import (
 	"metaplasis/internal/core/avc"
 	"metaplasis/internal/core/hevc"
 	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/mpega"
+	"metaplasis/internal/core/mpegv"
 	"metaplasis/internal/core/opus"
+	"metaplasis/internal/core/pcm"
+	"metaplasis/internal/core/vp8"
 	"metaplasis/internal/core/vp9"
 )
 
@@ -30,23 +34,28 @@ type Codec struct {
 
 	// In transport streams: stream_type of ISO/IEC 13818-1, table 2-34; 0 when we write none.
 	StreamType uint8
-	// The configuration lies in an elementary stream descriptor (ISO/IEC 14496-1, 7.2.6).
-	Descriptor bool
+	// The configuration lies in an elementary stream descriptor of this objectTypeIndication (ISO/IEC
+	// 14496-1, 7.2.6.6, table 5); 0: it does not.
+	ObjectType byte
 	// Bytes of decode-to-presentation time stand in front of the data in enhanced FLV.
 	Composition bool
 	// The workers have an encoder of it.
 	Encoded bool
+	// Tags of the first form of FLV have a byte before the data that tells a configuration from frames.
+	FLVPacket bool
 	// The first access unit may begin a track without any configuration before it.
 	SelfDescribing bool
 
-	track    func(config []byte) (media.Track, error)              // of what a sender announces
-	complete func(t *media.Track, unit []byte) error               // adds what only an access unit tells; nil when the configuration is enough
-	unit     func(data []byte, lengthSize int) (Unit, error)       // one access unit as the container brings it
-	length   func(config []byte) (size int)                        // bytes before each NAL unit
-	renew    func(t *media.Track, unit []byte) (media.Track, bool) // what a random access point changes
-	look     func(data []byte) Picture
-	captions func(data []byte) [][]byte
-	caption  func(data []byte, list [][]byte) []byte // puts captions into a unit
+	track        func(config []byte) (media.Track, error)              // of what a sender announces
+	complete     func(t *media.Track, unit []byte) error               // adds what only an access unit tells; nil when the configuration is enough
+	unit         func(data []byte, lengthSize int) (Unit, error)       // one access unit as the container brings it
+	length       func(config []byte) (size int)                        // bytes before each NAL unit
+	uncompressed bool                                                  // the container describes it: see BareSound
+	bare         func(config []byte) []byte                            // what its box holds of the configuration; nil: all
+	renew        func(t *media.Track, unit []byte) (media.Track, bool) // what a random access point changes
+	look         func(data []byte) Picture
+	captions     func(data []byte) [][]byte
+	caption      func(data []byte, list [][]byte) []byte // puts captions into a unit
 	// The header that a frame of so many bytes has outside of ISO media files.
 	frameHeader func(config []byte) (func(size int) []byte, error)
 	// Writes units as transport streams hold them.
@@ -90,11 +99,19 @@ var table = [...]Codec{
 		track: vp9Track, complete: vp9.Complete, unit: vp9Unit, renew: renewBy(vp9.Complete), look: vp9Look,
 	},
 	{
+		ID: media.VP8, Kind: media.Video, Label: "VP8", FourCC: "vp08", Entry: "vp08", Box: "vpcC", BoxVersion: 1, SelfDescribing: true,
+		track: vp8.Track, complete: vp8.Complete, unit: vp8Unit, renew: renewBy(vp8.Complete), look: vp8Look,
+	},
+	{
 		ID: media.AV1, Kind: media.Video, Label: "AV1", FourCC: "av01", Entry: "av01", Box: "av1C", BoxVersion: plainBox,
 		track: av1Track, complete: av1.Complete, unit: av1Unit, renew: renewBy(av1.Complete), look: av1Look,
 	},
 	{
-		ID: media.AAC, Kind: media.Audio, Label: "AAC", FLV: 10, FourCC: "mp4a", Entry: "mp4a", Box: "esds", Descriptor: true, StreamType: 0x0f, Encoded: true, frameHeader: aacHeader,
+		ID: media.MPEG2, Kind: media.Video, Label: "MPEG-2 video", Entry: "mp4v", Box: "esds", ObjectType: 0x61, StreamType: 0x02,
+		SelfDescribing: true, track: bareTrack(media.Video, media.MPEG2), complete: mpegv.Complete, unit: mpegvUnit, look: mpegvLook,
+	},
+	{
+		ID: media.AAC, Kind: media.Audio, Label: "AAC", FLV: 10, FLVPacket: true, FourCC: "mp4a", Entry: "mp4a", Box: "esds", ObjectType: 0x40, StreamType: 0x0f, Encoded: true, frameHeader: aacHeader,
 		track: aacTrack, unit: frameUnit,
 	},
 	{
@@ -102,13 +119,38 @@ var table = [...]Codec{
 		track: opusTrack, complete: opus.Complete, unit: frameUnit,
 	},
 	{
+		ID: media.MP3, Kind: media.Audio, Label: "MP3", FLV: 2, FourCC: ".mp3", Entry: "mp4a", Box: "esds", ObjectType: 0x6b, StreamType: 0x03,
+		SelfDescribing: true, track: bareTrack(media.Audio, media.MP3), complete: mpega.Complete, unit: frameUnit,
+	},
+	{
+		ID: media.MP2, Kind: media.Audio, Label: "MP2", Entry: "mp4a", Box: "esds", ObjectType: 0x6b, StreamType: 0x03,
+		SelfDescribing: true, track: bareTrack(media.Audio, media.MP2), complete: mpega.Complete, unit: frameUnit,
+	},
+	{
 		ID: media.AC3, Kind: media.Audio, Label: "AC-3", FourCC: "ac-3", Entry: "ac-3", Box: "dac3", BoxVersion: plainBox,
-		SelfDescribing: true, track: bareTrack(media.AC3), complete: ac3.Complete, unit: frameUnit,
+		SelfDescribing: true, track: bareTrack(media.Audio, media.AC3), complete: ac3.Complete, unit: frameUnit,
 	},
 	{
 		ID: media.EAC3, Kind: media.Audio, Label: "E-AC-3", FourCC: "ec-3", Entry: "ec-3", Box: "dec3", BoxVersion: plainBox,
-		SelfDescribing: true, track: bareTrack(media.EAC3), complete: ac3.Complete, unit: frameUnit,
+		SelfDescribing: true, track: bareTrack(media.Audio, media.EAC3), complete: ac3.Complete, unit: frameUnit,
 	},
+	{
+		ID: media.ALaw, Kind: media.Audio, Label: "G.711 A-law", FLV: 7, Entry: "alaw", SelfDescribing: true,
+		uncompressed: true, track: pcmTrack(media.ALaw), complete: pcm.Complete, unit: frameUnit,
+	},
+	{
+		ID: media.ULaw, Kind: media.Audio, Label: "G.711 \u00b5-law", FLV: 8, Entry: "ulaw", SelfDescribing: true,
+		uncompressed: true, track: pcmTrack(media.ULaw), complete: pcm.Complete, unit: frameUnit,
+	},
+	{
+		ID: media.PCM, Kind: media.Audio, Label: "PCM", FLV: 3, Entry: "ipcm", Box: "pcmC", SelfDescribing: true,
+		uncompressed: true, track: pcmTrack(media.PCM), complete: pcm.Complete, unit: frameUnit, bare: pcm.Box,
+	},
+	{ID: media.ID3, Kind: media.Data, Label: "ID3", StreamType: 0x15},
+	{ID: media.SCTE35, Kind: media.Data, Label: "SCTE 35", StreamType: 0x86},
+	{ID: media.Captions, Kind: media.Data, Label: "captions"},
+	{ID: media.Teletext, Kind: media.Data, Label: "teletext", StreamType: 0x06},
+	{ID: media.Subtitles, Kind: media.Data, Label: "DVB subtitles", StreamType: 0x06},
 }
 
 func find(fits func(*Codec) bool) *Codec {
@@ -124,13 +166,26 @@ func find(fits func(*Codec) bool) *Codec {
 func Find(id media.Codec) *Codec { return find(func(c *Codec) bool { return c.ID == id }) }
 
 // ByFourCC returns the row of a FourCC of enhanced FLV, nil when there is none.
-func ByFourCC(code string) *Codec { return find(func(c *Codec) bool { return c.FourCC == code }) }
+func ByFourCC(code string) *Codec {
+	return find(func(c *Codec) bool { return c.FourCC == code && code != "" })
+}
 
-// ByEntry returns the row of a sample entry of ISO media files, nil when there is none.
-func ByEntry(entry string) *Codec { return find(func(c *Codec) bool { return c.Entry == entry }) }
+// ByEntry returns the row of a sample entry of ISO media files, and of the objectTypeIndication in its
+// descriptor where it has one (0 when that is not known); nil when there is none.
+func ByEntry(entry string, objectType byte) *Codec {
+	switch objectType {
+	case 0x69: // the low rates of MPEG audio
+		objectType = 0x6b
+	case 0x60, 0x62, 0x63, 0x64, 0x65, 0x6a: // profiles of MPEG-2 video, and MPEG-1 video
+		objectType = 0x61
+	}
+	return find(func(c *Codec) bool { return c.Entry == entry && (objectType == 0 || c.ObjectType == objectType) })
+}
 
 // ByBox returns the row whose configuration lies in a box of ISO media files, nil when there is none.
-func ByBox(kind string) *Codec { return find(func(c *Codec) bool { return c.Box == kind }) }
+func ByBox(kind string) *Codec {
+	return find(func(c *Codec) bool { return c.Box == kind && kind != "" })
+}
 
 // ByFLV returns the row of a number of the first form of FLV, nil when there is none.
 func ByFLV(kind media.Kind, number uint8) *Codec {
@@ -140,11 +195,24 @@ func ByFLV(kind media.Kind, number uint8) *Codec {
 // FourCCs lists the codecs of a kind, as RTMP announces them.
 func FourCCs(k media.Kind) (out []string) {
 	for i := range table {
-		if table[i].Kind == k {
+		if table[i].Kind == k && table[i].FourCC != "" {
 			out = append(out, table[i].FourCC)
 		}
 	}
 	return out
+}
+
+// BareSound returns the configuration of sound that its container describes, nil of a codec that describes
+// itself: samples a second, bits of a sample, channels. Codecs of one byte a sample have a rate of their own.
+func BareSound(id media.Codec, rate, bits, channels int) []byte {
+	if c := Find(id); c == nil || !c.uncompressed {
+		return nil
+	}
+	f := pcm.Format{Codec: id, Rate: rate, Channels: channels, Bits: bits, LittleEndian: true}
+	if id != media.PCM {
+		f.Rate, f.Bits, f.LittleEndian = 8000, 8, false
+	}
+	return f.Marshal()
 }
 
 // Encoded lists the codecs of a kind that the workers encode, the usual one first.
@@ -160,20 +228,35 @@ func Encoded(k media.Kind) (out []media.Codec) {
 // Usual is the codec in which a rendition of a kind is coded when nobody says.
 func Usual(k media.Kind) media.Codec { return Encoded(k)[0] }
 
-// Labels lists the codecs of a kind for people.
+// Labels lists the codecs of a kind that FLV and RTMP carry, for people.
 func Labels(k media.Kind) (out []string) {
 	for i := range table {
-		if table[i].Kind == k {
-			out = append(out, table[i].Label)
+		if c := &table[i]; c.Kind == k && (c.FLV != 0 || c.FourCC != "") {
+			out = append(out, c.Label)
 		}
 	}
 	return out
 }
 
-// Transportable reports whether transport streams and packed audio can hold a track's codec.
+// Transportable reports whether transport streams and packed audio as we write them hold a track.
 func Transportable(t *media.Track) bool {
 	c := Find(t.Codec)
-	return c != nil && c.StreamType != 0
+	if c == nil || c.StreamType == 0 || c.Kind == media.Data {
+		return false
+	}
+	_, err := FrameHeader(t)
+	return err == nil
+}
+
+// Bare reports whether the codec's sound is described by its container alone, whose sample entry tells all.
+func (c *Codec) Bare() bool { return c.uncompressed }
+
+// BoxConfig returns what the box of a codec holds of its configuration.
+func (c *Codec) BoxConfig(config []byte) []byte {
+	if c.bare != nil {
+		return c.bare(config)
+	}
+	return config
 }
 
 // Order is where a codec stands in the table, behind all others when it has no row.
@@ -192,6 +275,11 @@ func Label(id media.Codec) string {
 		return c.Label
 	}
 	return string(id)
+}
+
+// Data describes a track of timed data.
+func Data(id media.Codec, name string) media.Track {
+	return media.Track{Kind: media.Data, Codec: id, Label: Label(id), Name: name}
 }
 
 // Look tells where decoding may start. Of a codec that has no row, nothing is known.

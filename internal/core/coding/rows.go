@@ -10,7 +10,10 @@ import (
 	"metaplasis/internal/core/avc"
 	"metaplasis/internal/core/hevc"
 	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/mpegv"
 	"metaplasis/internal/core/opus"
+	"metaplasis/internal/core/pcm"
+	"metaplasis/internal/core/vp8"
 	"metaplasis/internal/core/vp9"
 )
 
@@ -183,12 +186,43 @@ func opusTrack(config []byte) (media.Track, error) {
 	return c.Track(), nil
 }
 
-// bareTrack is a track of which everything comes with its first frame.
-func bareTrack(id media.Codec) func([]byte) (media.Track, error) {
-	return func([]byte) (media.Track, error) {
-		return media.Track{Kind: media.Audio, Codec: id, CodecName: map[media.Codec]string{media.AC3: "ac-3",
-			media.EAC3: "ec-3"}[id]}, nil
+// bareTrack is a track of which everything comes with its first access unit.
+func bareTrack(kind media.Kind, id media.Codec) func([]byte) (media.Track, error) {
+	return func([]byte) (media.Track, error) { return media.Track{Kind: kind, Codec: id}, nil }
+}
+
+// pcmTrack reads the format of samples that are not compressed.
+func pcmTrack(id media.Codec) func([]byte) (media.Track, error) {
+	return func(config []byte) (media.Track, error) {
+		var f pcm.Format
+		if err := f.Unmarshal(id, config); err != nil {
+			return media.Track{}, err
+		}
+		return f.Track(), nil
 	}
+}
+
+func vp8Unit(data []byte, _ int) (Unit, error) {
+	f, err := vp8.ParseFrame(data)
+	return Unit{Data: data, Key: f.Key}, err
+}
+
+func vp8Look(data []byte) Picture {
+	f, err := vp8.ParseFrame(data)
+	return Picture{Random: err == nil && f.Key}
+}
+
+// mpegvUnit takes an access unit as it is. Decoding may start at an intra coded picture with a sequence
+// header before it.
+func mpegvUnit(data []byte, _ int) (Unit, error) {
+	p, err := mpegv.Parse(data)
+	return Unit{Data: data, Key: p.Intra && p.Sequence != nil}, err
+}
+
+func mpegvLook(data []byte) Picture {
+	p, err := mpegv.Parse(data)
+	key := err == nil && p.Intra && p.Sequence != nil
+	return Picture{Random: key && p.Closed, Recovery: key, Intra: err == nil && p.Intra}
 }
 
 func avcCaption(data []byte, list [][]byte) []byte {
@@ -234,6 +268,9 @@ func aacHeader(config []byte) (func(size int) []byte, error) {
 	var c aac.Config
 	if err := c.Unmarshal(config); err != nil {
 		return nil, err
+	}
+	if !c.HasADTS() {
+		return nil, &media.UnsupportedError{Format: "ADTS", What: c.Name(), Do: "play it as CMAF"}
 	}
 	return c.ADTS, nil
 }

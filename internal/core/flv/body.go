@@ -1,7 +1,9 @@
 package flv
 
 import (
+	"encoding/binary"
 	"fmt"
+	"slices"
 	"strings"
 
 	"metaplasis/internal/core/coding"
@@ -48,6 +50,8 @@ type Body struct {
 	Key         bool // video: a keyframe, by the sender's word
 	Composition int32
 	Data        []byte
+	// Bare is the configuration of sound that has none of its own: what the tag's first byte says of it.
+	Bare []byte
 }
 
 // what the codecs of the first form are called (tables of E.4.2.1 and E.4.3.1).
@@ -121,10 +125,32 @@ func firstAudio(b []byte, do func(*Body) error) error {
 		}
 		return unsupported(media.Audio, name)
 	}
+	if !c.FLVPacket {
+		return do(&Body{Codec: c.ID, Data: b[1:], Bare: bare(c.ID, b[0])})
+	}
 	if len(b) < 2 {
 		return &media.FormatError{Format: "FLV audio", Found: "1 byte", Want: "at least 2"}
 	}
 	return do(&Body{Codec: c.ID, Config: b[1] == packetConfig, Data: b[2:]})
+}
+
+// soundBits are what a tag's first byte says of sound: 44.1 kHz, 16 bits and two channels where nobody knows.
+func soundBits(bare []byte) byte {
+	const known, usual = 7, 0x0f
+	if len(bare) != known {
+		return usual
+	}
+	rate := slices.Index(soundRates[:], int(binary.BigEndian.Uint32(bare[2:])))
+	return byte(max(rate, 0))<<2 | (bare[1]/8-1)<<1 | (bare[6] - 1)
+}
+
+// soundRates are the rates by their number (E.4.2.1), samples a second.
+var soundRates = [...]int{5512, 11025, 22050, 44100}
+
+// bare is what a tag's first byte says of sound: format(4) rate(2) size(1) type(1). The rate of logarithmic
+// samples, by a table of one byte each, is always 8000 Hz.
+func bare(c media.Codec, first byte) []byte {
+	return coding.BareSound(c, soundRates[first>>2&3], 8+8*int(first>>1&1), 1+int(first&1))
 }
 
 func signed24(b []byte) int32 {
@@ -279,7 +305,11 @@ func (t *Body) audio(packet byte, do func(*Body) error) error {
 // Marshal writes a body: in the first form what that has a number for, else in the enhanced form.
 func (t *Body) Marshal() []byte {
 	c := coding.Find(t.Codec)
-	if t.Track == 0 && c.FLV != 0 {
+	switch {
+	case t.Track != 0 || c.FLV == 0:
+	case c.Kind == media.Audio && !c.FLVPacket:
+		return append([]byte{c.FLV<<4 | soundBits(t.Bare)}, t.Data...)
+	default:
 		return t.first(c.FLV)
 	}
 	packet := byte(enhancedCoded)
@@ -368,7 +398,7 @@ type AudioBody struct {
 func (a *AudioBody) Unmarshal(b []byte) error {
 	*a = AudioBody{}
 	return Bodies(TagAudio, b, func(t *Body) error {
-		if t.Track != 0 || coding.Find(t.Codec).FLV == 0 {
+		if t.Track != 0 || !coding.Find(t.Codec).FLVPacket {
 			return unsupported(media.Audio, fmt.Sprintf("track %d of %s", t.Track, coding.Label(t.Codec)))
 		}
 		*a = AudioBody{Config: t.Config, Data: t.Data}

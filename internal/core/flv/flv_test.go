@@ -8,6 +8,9 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"metaplasis/internal/core/coding"
+	"metaplasis/internal/core/media"
 )
 
 func TestTagsReadBack(t *testing.T) {
@@ -46,7 +49,28 @@ func TestOtherCodecsAreNamed(t *testing.T) {
 	assert.ErrorContains(t, v.Unmarshal([]byte{0x90, 'v', 'v', 'c', '1'}), `"vvc1"`)
 	assert.ErrorContains(t, v.Unmarshal([]byte{0x90, 'h', 'v', 'c', '1'}), "track 0 of HEVC is not supported", "where H.264 alone is wanted")
 	var a AudioBody
-	assert.ErrorContains(t, a.Unmarshal([]byte{0x2f, 0}), "MP3 is not supported; set the encoder to AAC")
+	assert.ErrorContains(t, a.Unmarshal([]byte{0xbf, 0}), "Speex is not supported; set the encoder to AAC")
+	assert.ErrorContains(t, a.Unmarshal([]byte{0x2f, 0xff}), "track 0 of MP3 is not supported", "where AAC alone is wanted")
+}
+
+// TestSoundWithoutConfiguration: the first byte of a tag says what frames and samples do not.
+func TestSoundWithoutConfiguration(t *testing.T) {
+	for _, c := range []struct {
+		tag   []byte
+		codec media.Codec
+		bare  []byte
+	}{
+		{[]byte{0x2f, 0xff, 0xfb}, media.MP3, nil},
+		{[]byte{0x3b, 1, 2, 3, 4}, media.PCM, coding.BareSound(media.PCM, 22050, 16, 2)},
+		{[]byte{0x30, 1, 2}, media.PCM, coding.BareSound(media.PCM, 5512, 8, 1)},
+		{[]byte{0x70, 1, 2}, media.ALaw, coding.BareSound(media.ALaw, 8000, 8, 1)},
+	} {
+		require.NoError(t, Bodies(TagAudio, c.tag, func(b *Body) error {
+			assert.Equal(t, []any{c.codec, c.bare, c.tag[1:], false}, []any{b.Codec, b.Bare, b.Data, b.Config})
+			assert.Equal(t, c.tag, b.Marshal())
+			return nil
+		}))
+	}
 }
 
 func FuzzReader(f *testing.F) {

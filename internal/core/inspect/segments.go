@@ -47,7 +47,7 @@ func (i *Inspector) Header(name, uri string, body []byte) {
 	if info.Protected {
 		i.NotJudged(name, "encrypted samples")
 	}
-	if c := coding.ByEntry(info.SampleEntry); c != nil {
+	if c := coding.ByEntry(info.SampleEntry, info.ObjectType); c != nil {
 		i.configuration(s, h, c)
 	}
 	if len(s.headers) < maxSamples {
@@ -59,6 +59,10 @@ func (i *Inspector) Header(name, uri string, body []byte) {
 
 // configuration reads the decoder configuration of a header.
 func (i *Inspector) configuration(s *stream, h *header, c *coding.Codec) {
+	if c.Bare() {
+		h.codec = c.Entry
+		return
+	}
 	opened, err := coding.Open(c, h.info.Config)
 	var unsupported *media.UnsupportedError
 	switch {

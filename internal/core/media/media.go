@@ -37,14 +37,28 @@ type Codec string
 
 // The codings that the origin knows.
 const (
-	H264 Codec = "h264"
-	HEVC Codec = "hevc"
-	VP9  Codec = "vp9"
-	AV1  Codec = "av1"
-	AAC  Codec = "aac"
-	Opus Codec = "opus"
-	AC3  Codec = "ac-3"
-	EAC3 Codec = "e-ac-3"
+	H264  Codec = "h264"
+	HEVC  Codec = "hevc"
+	VP8   Codec = "vp8"
+	VP9   Codec = "vp9"
+	AV1   Codec = "av1"
+	MPEG2 Codec = "mpeg-2"
+	AAC   Codec = "aac"
+	Opus  Codec = "opus"
+	MP2   Codec = "mp2"
+	MP3   Codec = "mp3"
+	AC3   Codec = "ac-3"
+	EAC3  Codec = "e-ac-3"
+	ALaw  Codec = "a-law"
+	ULaw  Codec = "u-law"
+	PCM   Codec = "pcm"
+
+	// Timed data.
+	ID3       Codec = "id3"
+	SCTE35    Codec = "scte-35"
+	Captions  Codec = "captions"
+	Teletext  Codec = "teletext"
+	Subtitles Codec = "dvb-subtitles" // pictures of text
 )
 
 // Rational is an exact fraction. Den is never 0 in a valid value.

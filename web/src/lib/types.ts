@@ -45,7 +45,7 @@ export interface ServiceProblem {
 }
 
 export interface Track {
-  kind: number; // 1 video, 2 audio
+  kind: number; // 1 video, 2 audio, 3 timed data
   codec: string;
   label?: string; // what people call the codec
   codecName: string;
@@ -62,6 +62,8 @@ export interface Input {
   kind: "sender" | "file";
   file?: string;
   onAir?: boolean;
+  chosen?: boolean; // by hand
+  standby?: number; // senders that are connected and not on air
   problem?: string;
 }
 

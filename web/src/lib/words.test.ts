@@ -1,5 +1,5 @@
 import { expect, it } from "vitest";
-import { inputs, standby, tracks, withStandby } from "./words";
+import { inputName, inputState, standby, tracks, withStandby } from "./words";
 
 it("says what a feed carries", () => {
   expect(tracks([])).toBe("not known yet");
@@ -27,9 +27,12 @@ it("says which input is on air", () => {
     { kind: "file" as const, file: "standby.flv", onAir: true },
     { kind: "file" as const, file: "gone.flv", problem: "there is no file gone.flv" },
   ];
-  expect(inputs(list)).toBe(
-    "senders: waits; file standby.flv: on air; file gone.flv: there is no file gone.flv",
-  );
+  expect(list.map((i) => `${inputName(i)}: ${inputState(i)}`)).toEqual([
+    "senders: waits",
+    "file standby.flv: on air",
+    "file gone.flv: there is no file gone.flv",
+  ]);
+  expect(inputState({ kind: "sender", standby: 1 })).toBe("stands by");
   expect(standby(list)).toBe("standby.flv");
   expect(standby(undefined)).toBe("");
   expect(withStandby(undefined, "a.flv")).toEqual([{ kind: "sender" }, { kind: "file", file: "a.flv" }]);

@@ -1,13 +1,15 @@
 import type { Input, Track } from "./types";
 
-/** inputs says in which ways a channel may be fed, and which is on air. */
-export function inputs(list: Input[]): string {
-  return list
-    .map((i) => {
-      const name = i.kind === "file" ? `file ${i.file}` : "senders";
-      return `${name}: ${i.onAir ? "on air" : i.problem || "waits"}`;
-    })
-    .join("; ");
+/** inputName is what people call an input. */
+export function inputName(i: Input): string {
+  return i.kind === "file" ? `file ${i.file}` : "senders";
+}
+
+/** inputState says how an input is. */
+export function inputState(i: Input): string {
+  if (i.onAir) return "on air";
+  if (i.problem) return i.problem;
+  return i.standby ? "stands by" : "waits";
 }
 
 /** standby is the recording that plays while nobody sends. */
@@ -32,6 +34,7 @@ const about = (t: Track) => {
 
 /** track says what one track is. */
 export function track(t: Track): string {
+  if (t.kind === 3) return t.name ? `${label(t)} ${t.name}` : label(t);
   if (t.kind === 1) return `${label(t)} ${t.width}×${t.height}`;
   const channels = t.channels === 1 ? "mono" : t.channels === 2 ? "stereo" : `${t.channels} ch`;
   return `${label(t)} ${(t.sampleRate ?? 0) / 1000} kHz ${channels}${about(t)}`;

@@ -2,11 +2,12 @@
   import { askPublic, call } from "../lib/api";
   import { ago, bitrate, clock, frames, megabytes, percent } from "../lib/format";
   import { live } from "../lib/live.svelte";
-  import { inputs, track, tracks } from "../lib/words";
+  import { track, tracks } from "../lib/words";
   import type { Channel } from "../lib/types";
   import Addresses from "../parts/Addresses.svelte";
   import EventList from "../parts/EventList.svelte";
   import Fact from "../parts/Fact.svelte";
+  import Inputs from "../parts/Inputs.svelte";
   import Inspector from "../parts/Inspector.svelte";
   import LadderEditor from "../parts/LadderEditor.svelte";
   import Player from "../parts/Player.svelte";
@@ -76,7 +77,7 @@
       <Player {slug} {way} {ask} />
       <section class="panel p-3" aria-label="Feed">
         {#if status.inputs.length > 1}
-          <p class="label-quiet pb-2" data-inputs>Inputs, the preferred one first: {inputs(status.inputs)}</p>
+          <Inputs {slug} list={status.inputs} />
         {/if}
         {#if status.feed}
           <dl class="grid grid-cols-2 gap-3 sm:grid-cols-4">

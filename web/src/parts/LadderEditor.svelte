@@ -116,7 +116,8 @@
         <thead>
           <tr>
             <th>On</th><th>Name</th>
-            {#if more}<th>Codec</th><th>Peak kbit/s</th><th>Buffer ms</th>{:else}<th>Size</th><th>kbit/s</th>{/if}
+            {#if more}<th>Codec</th><th>Peak kbit/s</th><th>Buffer ms</th>{:else}<th>Size</th><th>kbit/s</th
+              >{/if}
             <th title="1: least processor time, 9: best picture">Effort</th>
             <th>Sound kbit/s</th><th><span class="sr-only">Remove</span></th>
           </tr>

@@ -1,0 +1,206 @@
+package origin
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"metaplasis/internal/core/timeline"
+)
+
+// The switch decides which feed is on air: the one of the input that was chosen by hand, else of the one
+// that stands first in the channel's inputs. A sender that another feed takes the place of stands by,
+// connected: it goes on air again when that one leaves or somebody chooses it. Each change is one
+// discontinuity for viewers.
+
+const (
+	// silenceLimit is how long a sender may be silent before another one may take its channel: an encoder
+	// that lost its line comes back before its old connection times out.
+	silenceLimit = 2 * time.Second
+	// standbyAfter is how long a channel is without a feed before a file stands in: an encoder that lost its
+	// line comes back sooner.
+	standbyAfter = time.Second
+	// maxStandby is how many senders stand by at a time.
+	maxStandby = 4
+)
+
+// rank is where an input stands: the smaller the better, negative when the channel does not have it.
+func (c *Channel) rank(in Input) int {
+	at := c.settings.rank(in)
+	if at < 0 || in != c.chosen {
+		if at >= 0 {
+			at++
+		}
+		return at
+	}
+	return 0
+}
+
+// admit puts a feed on air when there is none, when the one on air has fallen silent, or when this one's
+// input is preferred to it.
+func (c *Channel) admit(f *Feed) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	rank := c.rank(f.input)
+	switch {
+	case c.closed:
+		return ErrUnknownChannel
+	case c.settings.Closed:
+		return ErrEnded
+	case rank < 0:
+		return ErrNoInput
+	}
+	if old := c.feed; old != nil {
+		switch before := c.rank(old.input); {
+		case before < 0 || rank < before:
+			c.displace(old)
+		case c.o.Now().Sub(old.heard) > silenceLimit:
+			old.sendAway("another sender took over, since this one was silent")
+		default:
+			return ErrTaken
+		}
+	}
+	if c.feed != nil { // one that stood by was faster
+		return ErrTaken
+	}
+	c.onAirNow(f)
+	f.begin()
+	return nil
+}
+
+// onAirNow puts a feed on air. It needs the channel's lock.
+func (c *Channel) onAirNow(f *Feed) {
+	f.standby = false
+	c.feed = f
+	c.in.reset(c.o.Now())
+	c.load.reset()
+}
+
+// displace takes a feed off the air for one that is preferred: a sender stands by, a file comes back by
+// itself. It needs the channel's lock.
+func (c *Channel) displace(f *Feed) {
+	const why = "a preferred input took over"
+	if f.input.Kind == InputFile || c.rank(f.input) < 0 || len(c.standby) >= maxStandby {
+		c.holding = true // nobody that stands by takes the place that is made here
+		f.sendAway(why)
+		c.holding = false
+		return
+	}
+	f.offAir(why)
+	f.standby = true
+	c.standby = append(c.standby, f)
+	c.event(Info, "feed-standby", fmt.Sprintf("The sender from %s stands by: %s.", f.remote, why), "")
+}
+
+// promote puts the best of the feeds that stand by on air, when none is or a lesser one. It needs the
+// channel's lock.
+func (c *Channel) promote() {
+	if c.closed || c.settings.Closed || c.holding {
+		return
+	}
+	var best *Feed
+	for _, f := range c.standby {
+		if c.rank(f.input) >= 0 && c.o.Now().Sub(f.heard) <= silenceLimit && (best == nil || c.rank(f.input) < c.rank(best.input)) {
+			best = f
+		}
+	}
+	if best == nil || c.feed != nil && c.rank(c.feed.input) <= c.rank(best.input) {
+		return
+	}
+	c.standby = slices.DeleteFunc(c.standby, func(f *Feed) bool { return f == best })
+	if c.feed != nil {
+		c.displace(c.feed)
+	}
+	c.onAirNow(best)
+	c.event(Info, "feed-on-air", fmt.Sprintf("The sender from %s, which stood by, is on air again.", best.remote), "")
+}
+
+// Choose puts an input on air by hand, as soon as it has something: it is preferred to all others until
+// another one is chosen, or none with the zero value. An input that the channel does not have is
+// ErrNoInput.
+func (c *Channel) Choose(in Input) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if in != (Input{}) && c.settings.rank(in) < 0 {
+		return ErrNoInput
+	}
+	if c.chosen == in {
+		return nil
+	}
+	c.chosen = in
+	text := "The inputs are switched by their order again."
+	if in != (Input{}) {
+		text = fmt.Sprintf("The input %s was chosen by hand.", in)
+	}
+	c.event(Info, "input-chosen", text, "")
+	c.promote()
+	return nil
+}
+
+// sendAway ends the feed and its connection. It needs the channel's lock.
+func (f *Feed) sendAway(why string) {
+	f.leave(why)
+	f.kick(why)
+}
+
+// offAir ends what the feed has on air. It needs the channel's lock.
+func (f *Feed) offAir(reason string) {
+	c := f.c
+	if f.session == nil && len(f.early) > 0 {
+		f.start()
+	}
+	c.endSession()
+	if c.feed == f {
+		c.feed = nil
+		c.lastFeed = LastFeed{Remote: f.remote, Ended: c.o.Now(), Reason: reason}
+	}
+	c.extras.Store(nil)
+	c.in.reset(c.o.Now())
+	c.load.idle()
+	f.session, f.first, f.rate = nil, time.Time{}, timeline.RateMeter{}
+	f.early, f.earlyBytes = nil, 0
+}
+
+// Vacant reports whether a file input would be put on air: nobody is, or one that is preferred less, and
+// who left last has been away for a while.
+func (c *Channel) Vacant(file string) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	rank := c.rank(Input{Kind: InputFile, File: file})
+	switch {
+	case rank < 0 || c.closed || c.settings.Closed:
+		return false
+	case c.feed != nil:
+		before := c.rank(c.feed.input)
+		return before < 0 || rank < before
+	}
+	return c.lastFeed.Ended.IsZero() || c.o.Now().Sub(c.lastFeed.Ended) > standbyAfter
+}
+
+// Files lists the files of the channel's inputs.
+func (c *Channel) Files() (out []string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, in := range c.settings.Inputs {
+		if in.Kind == InputFile {
+			out = append(out, in.File)
+		}
+	}
+	return out
+}
+
+// InputProblem says what keeps a file input from playing, "" when nothing does.
+func (c *Channel) InputProblem(file, text string) {
+	c.mu.Lock()
+	before := c.inputProblems[file]
+	if text == "" {
+		delete(c.inputProblems, file)
+	} else {
+		c.inputProblems[file] = text
+	}
+	c.mu.Unlock()
+	if text != "" && text != before {
+		c.event(Warning, "input-failed", fmt.Sprintf("The file input %s cannot be played: %s.", file, text),
+			"Put an FLV file of that name into the folder of files.")
+	}
+}
