@@ -5,12 +5,13 @@
 # make attack   strangers, faults and floods against a live service; ATTACK=quick within two minutes
 # make build    the binary, bin/metaplasis
 # make format   format Go and web sources
+# make types    write the console's types from the Go types of the control API
 # make shots    take the pictures in docs/screenshots anew
 
 GO_FILES := $(shell find cmd demo e2e internal web -name '*.go' -not -path '*/node_modules/*')
 WEB_FILES := $(shell find web/src web/public -type f) $(wildcard web/*.html web/*.ts web/*.js web/package-lock.json)
 
-.PHONY: demo test bench soak attack build setup format lint shots fuzz clean
+.PHONY: demo test bench soak attack build setup format lint shots types fuzz clean
 
 demo: build
 	exec bin/metaplasis rehearse
@@ -56,6 +57,9 @@ attack: build
 FUZZTIME ?= 10s
 fuzz:
 	tools/fuzz $(FUZZTIME)
+
+types:
+	go run ./web/types
 
 shots: build
 	tools/shots

@@ -79,6 +79,18 @@ func (s *Service) routes() []route {
 	}
 }
 
+// Types lists the types of all bodies of the API.
+func Types() (out []reflect.Type) {
+	for _, r := range (&Service{}).routes() {
+		for _, v := range []any{r.in, r.out} {
+			if v != nil {
+				out = append(out, reflect.TypeOf(v))
+			}
+		}
+	}
+	return append(out, reflect.TypeFor[api.Error]())
+}
+
 // Handler serves the API below api.Prefix.
 func (s *Service) Handler() http.Handler {
 	r := chi.NewRouter()

@@ -3,7 +3,7 @@ import type { Rung, Track } from "./types";
 const heights = [1080, 720, 540, 480, 360, 240, 144];
 
 /** nextRung proposes a rung of the next useful size: below the source, and none that is there already. */
-export function nextRung(rungs: Rung[], source?: Track): Rung {
+export function nextRung(rungs: Rung[], source?: Pick<Track, "width" | "height">): Rung {
   const most = source?.height ?? 1081;
   const taken = (h: number) => rungs.some((r) => r.height === h || r.name === `${h}p`);
   let height = heights.find((h) => h < most && !taken(h));

@@ -1,120 +1,6 @@
-// The bodies of the control API, as /api/v1/openapi.json describes them.
+// The bodies of the control API, written by `make types` from its Go types. Do not edit.
 
-export type State = "waiting" | "starting" | "live" | "degraded" | "failed";
-
-export interface Problem {
-  field: string;
-  text: string;
-}
-
-export interface Rung {
-  name: string;
-  on: boolean;
-  source?: boolean;
-  width?: number;
-  height?: number;
-  bitrate?: number;
-  peak?: number;
-  buffer?: number;
-  effort?: number;
-  codec?: string;
-  audioBitrate?: number;
-}
-
-export interface Ladder {
-  planned: boolean;
-  rungs: Rung[] | null;
-  revision?: number;
-}
-
-/** What a channel did over the last hour. */
-export interface History {
-  every: number; // milliseconds between two measurements
-  until: number; // milliseconds since 1970
-  bitrate: number[];
-  load: number[];
-  viewers: number[];
-}
-
-/** Something wrong with the service itself. */
-export interface ServiceProblem {
-  what: string;
-  text: string;
-  do: string;
-  since: string;
-}
-
-export interface Track {
-  kind: number; // 1 video, 2 audio, 3 timed data
-  codec: string;
-  label?: string; // what people call the codec
-  codecName: string;
-  language?: string;
-  name?: string;
-  width?: number;
-  height?: number;
-  sampleRate?: number;
-  channels?: number;
-}
-
-/** One way in which a channel may be fed, and how it is. */
-export interface Input {
-  kind: "sender" | "file";
-  file?: string;
-  onAir?: boolean;
-  chosen?: boolean; // by hand
-  standby?: number; // senders that are connected and not on air
-  problem?: string;
-}
-
-export interface Rendition {
-  name: string;
-  kind: string;
-  codec: string;
-  width?: number;
-  height?: number;
-  frameRate?: number;
-  peak: number;
-  average: number;
-  first: number;
-  last: number;
-  retired?: boolean;
-}
-
-export interface Status {
-  slug: string;
-  title: string;
-  state: State;
-  problems: Problem[];
-  inputs: Input[]; // the preferred one first
-  feed?: {
-    protocol: string;
-    remote: string;
-    begun: string;
-    tracks: Track[];
-    bitrate: number;
-    frameRate: number;
-    driftPPM: number;
-    driftKnown: boolean;
-  };
-  lastFeed?: { remote: string; ended: string; reason: string };
-  renditions: Rendition[];
-  rungs: Rung[];
-  worker?: {
-    load: number;
-    cpu: number;
-    lag: number;
-    dropped: number;
-    dropping: number;
-    replaced: number;
-  };
-  viewers?: Record<string, number>; // by protocol
-  partTarget: number; // milliseconds
-  memory: number;
-  memoryBound: number;
-  pictureAt: number;
-}
-
+/** Addresses are the full addresses of a channel. */
 export interface Addresses {
   console: string;
   watch: string;
@@ -122,121 +8,452 @@ export interface Addresses {
   hls: string;
   dash: string;
   lowDash: string;
-  ts?: string;
-  selections: { name: string; hls: string; dash: string; lowDash: string }[];
+  ts?: string; // HLS with transport streams
+  selections: SelectionAddresses[]; // Selections are the addresses of the named selections of rungs.
   picture: string;
-  code: string;
-  server: string;
-  secure?: string;
+  code: string; // markup that embeds the player in a page
+  server: string; // RTMP server for an encoder; the key is its stream name
+  secure?: string; // the same over TLS
 }
 
-export interface Selection {
-  name: string;
-  rungs?: string[];
-  soundOnly?: boolean;
-}
-
-export interface Settings {
-  slug: string;
-  title: string;
-  segmentMillis: number;
-  partMillis: number;
-  window: number;
+/** Change alters settings. What is left out stays as it is. */
+export interface Change {
+  revision?: number; // that the change is based on; 0 for any
+  title?: string;
+  segmentMillis?: number;
+  partMillis?: number;
+  window?: number;
   startOffsetMillis?: number;
   aligned?: boolean;
+  partFiles?: boolean;
   ts?: boolean;
   numbered?: boolean;
   selections?: Selection[];
-  inputs?: Input[];
   soundName?: string;
   language?: string;
+  inputs?: Input[];
   coverEvery?: number;
   closed?: boolean;
-  partFiles?: boolean;
-  ladder: Ladder;
+  ladder?: Ladder;
 }
 
-export interface TimelineSegment {
-  msn: number;
-  start: number; // milliseconds since 1970
-  duration: number;
-  open?: boolean;
-  gap?: boolean;
-  discontinuity?: boolean;
-  bytes: number;
-  parts: number[]; // milliseconds
-}
-
-export interface TimelineRow {
-  rendition: string;
-  kind: string;
-  segments: TimelineSegment[];
-}
-
-export interface Finding {
-  level: "breaks" | "risk" | "note";
-  rule: string;
-  where: string;
-  found: string;
-  want: string;
-  ref: string;
-  count: number;
-}
-
-export interface StreamReport {
-  name: string;
-  kind: string;
-  codec?: string;
-  size?: string;
-  segments: number;
-  parts: number;
-  announced: number;
-  peak: number;
-  edge?: number;
-  fetch?: number;
-  aim: number;
-  behind?: number;
-}
-
-export interface Report {
-  address: string;
-  protocol: string;
-  live: boolean;
-  seconds: number;
-  streams: StreamReport[];
-  findings: Finding[];
-  skew: number;
-  verdict: string;
-  broken: number;
-  risks: number;
-}
-
+/** Channel is a channel with its settings, how it is, and where it plays. */
 export interface Channel {
   settings: Settings;
-  revision: number;
+  revision: number; // of the settings; a change that names it is refused when they have changed since
   created: string;
   status: Status;
   addresses: Addresses;
 }
 
+/** Chosen is the input that is on air by hand; an empty kind leaves it to the order of the inputs. */
+export interface Chosen {
+  kind: string; // "sender": an encoder that connects with a key; "file": a recording that repeats
+  file?: string; // of a file: its name in the service's folder of files
+}
+
+/** Codec names the coding of a track. */
+export type Codec = "h264" | "hevc" | "vp8" | "vp9" | "av1" | "mpeg-2" | "aac" | "opus" | "mp2" | "mp3" | "ac-3" | "e-ac-3" | "a-law" | "u-law" | "pcm" | "id3" | "scte-35" | "captions" | "teletext" | "dvb-subtitles";
+
+/** Colour says how the samples of a picture are to be read: code points of ITU-T H.273, 0 when the source does not say. */
+export interface Colour {
+  primaries?: number;
+  transfer?: number;
+  matrix?: number;
+  fullRange?: boolean;
+}
+
+/** Error is the body of every answer with a status of 400 and above. */
+export interface Error {
+  error: string;
+  do?: string; // what to do next
+  problems?: Problem[]; // of settings that were refused whole
+}
+
+/** Event is one line of the event log. */
+export interface Event {
+  id?: number;
+  at: string;
+  channel?: string;
+  level: Level;
+  kind: string; // such as feed-refused
+  text: string; // what happened
+  do?: string;
+  count?: number; // how often, when more than once
+  last?: string; // the last of these times
+}
+
+/** FeedRecord is what is kept of one contribution connection. */
+export interface FeedRecord {
+  id: number;
+  channel: string;
+  protocol: string;
+  remote: string;
+  begun: string;
+  ended?: string;
+  reason?: string;
+  tracks: Track[];
+}
+
+/** FeedStatus is the sender's side. */
+export interface FeedStatus {
+  protocol: string;
+  remote: string;
+  begun: string;
+  tracks: Track[];
+  bitrate: number; // bits a second, over the last seconds
+  frameRate: number; // thousandths, over the last seconds
+  driftPPM: number; // DriftPPM is by how many millionths the sender's clock runs fast, less than 0 slow. Media time follows it.
+  driftKnown: boolean; // it takes some minutes to tell
+}
+
+/** Finding is one thing that is wrong, however often it was seen. */
+export interface Finding {
+  level: string;
+  rule: string; // a short name
+  where: string; // the rendition, or "" for the whole
+  found: string; // the first time
+  want: string;
+  ref: string; // document and section
+  count: number;
+}
+
+/** Health is how the service itself is. */
+export interface Health {
+  problems: ServiceProblem[];
+}
+
+/** History is what a channel did over the last hour, the oldest measurement first. */
+export interface History {
+  every: number; // between two measurements
+  until: number; // when the last was taken, milliseconds since 1970; 0 without any
+  bitrate: number[];
+  load: number[]; // thousandths of real time that the worker's busiest stage takes
+  viewers: number[];
+}
+
+/** Input is one way in which a channel may be fed. */
+export interface Input {
+  kind: string; // "sender": an encoder that connects with a key; "file": a recording that repeats
+  file?: string; // of a file: its name in the service's folder of files
+}
+
+/** InputStatus is an input at a glance. */
+export interface InputStatus {
+  kind: string; // "sender": an encoder that connects with a key; "file": a recording that repeats
+  file?: string; // of a file: its name in the service's folder of files
+  onAir: boolean;
+  chosen?: boolean; // by hand
+  standby?: number; // senders that are connected and not on air
+  problem?: string;
+}
+
+/** Inspection asks for a stream to be inspected. */
+export interface Inspection {
+  address: string;
+  seconds?: number; // 0 is 10; 40 at most
+}
+
+/** Key is a contribution key. Its secret is told once, when it is made. */
 export interface Key {
   id: number;
   label: string;
   created: string;
   used?: string;
   secret?: string;
-  server?: string;
-  url?: string;
+  server?: string; // for encoders with two fields: this, and the secret
+  url?: string; // for encoders with one field
 }
 
-export interface Event {
-  id: number;
-  at: string;
-  channel?: string;
-  level: "info" | "warning" | "failure";
-  kind: string;
+/** Ladder is the ordered plan of a channel. While Planned is set, it is made anew from each source; the first edit by a person clears it. */
+export interface Ladder {
+  planned: boolean;
+  rungs: Rung[];
+}
+
+/** LastFeed is how the newest feed of a channel ended. */
+export interface LastFeed {
+  remote: string;
+  ended: string;
+  reason: string;
+}
+
+/** Level says how bad an event is. */
+export type Level = "info" | "warning" | "failure";
+
+/** Marker is a timed event on a channel. Players see it as a date range or an event. */
+export interface Marker {
+  id: string;
+  class: string; // what kind of thing it is, such as start or finish
   text: string;
-  do?: string;
-  count?: number; // how often, when more than once
-  last?: string;
+  at: string;
+  durationMillis?: number; // 0: not known
+  splice?: string; // Splice is a splice_info_section (ANSI/SCTE 35) that came with the feed.
+  out?: boolean; // the splice leaves the programme
+  return?: string; // the section that returned to it
+  returned?: boolean; // DurationMillis is what it took, not what was planned
+}
+
+/** Me says who is signed in. */
+export interface Me {
+  user: string;
+}
+
+/** NewLabel names what is made. */
+export interface NewLabel {
+  label: string;
+}
+
+/** NewLadder replaces a ladder. */
+export interface NewLadder {
+  planned: boolean;
+  rungs: Rung[];
+  revision?: number; // of the settings that the change is based on; 0 for any
+}
+
+/** NewMarker is a marker to set. */
+export interface NewMarker {
+  class?: string;
+  text: string;
+  at?: string;
+  durationMillis?: number;
+}
+
+/** NewPassword changes one's own password. */
+export interface NewPassword {
+  old: string;
+  new: string;
+}
+
+/** NowPlaying is what a channel says of its programme, as timed metadata in the media itself. */
+export interface NowPlaying {
+  title: string;
+  artist?: string;
+  picture?: string; // cover: JPEG or PNG
+}
+
+/** Problem is one thing wrong with a setting, in words for the person who wrote it. */
+export interface Problem {
+  field: string; // such as rungs[2].bitrate
+  text: string;
+}
+
+/** Public is what a viewer's page may know of a channel. */
+export interface Public {
+  title: string;
+  state: State;
+  rungs?: string[]; // that can be chosen now
+  ended?: string; // Ended is when the last sender left, while there is none.
+  starts?: string; // Starts says in words when a channel that has nothing to play yet is likely to begin.
+  extras?: Record<string, string>; // Extras is what the sender says of itself, as it came: texts that pages of its maker understand.
+}
+
+/** Rational is an exact fraction. Den is never 0 in a valid value. */
+export interface Rational {
+  num: number;
+  den: number;
+}
+
+/** RenditionStatus is one rendition. */
+export interface RenditionStatus {
+  name: string;
+  kind: string;
+  codec: string;
+  width?: number;
+  height?: number;
+  frameRate?: number; // thousandths
+  peak: number;
+  average: number;
+  segments: number;
+  first: number;
+  last: number;
+  lost: number; // access units without a place
+  retired?: boolean;
+  codingMillis?: number; // CodingMillis is how long a picture takes on average from its arrival until it comes back coded.
+}
+
+/** Report is the result. */
+export interface Report {
+  address: string;
+  protocol: string; // "HLS", "low-latency HLS", "DASH", "low-latency DASH"
+  live: boolean;
+  seconds: number; // how long it was followed
+  streams: Stream[];
+  findings: Finding[];
+  skew: number; // largest distance of audio and video starts, milliseconds; -1 when not known
+  verdict: string;
+  broken: number;
+  risks: number;
+}
+
+/** Role says what a track is for (ISO/IEC 23009-1, 5.8.5.5); "" is taken for main. */
+export type Role = "main" | "alternate" | "commentary" | "description";
+
+/** Rung is one line of a ladder: the plan of one rendition. */
+export interface Rung {
+  name: string; // part of the rendition's address
+  on: boolean; // false: kept in the ladder, not made
+  source?: boolean; // the source's video passes through untouched
+  width?: number; // luma samples; 0 follows from the height and the source's shape
+  height?: number; // luma samples; 0 follows from the width
+  bitrate?: number;
+  peak?: number; // highest bits a second; 0 is 1.2 times the bitrate
+  buffer?: number; // decoder buffer in milliseconds of the peak; 0 is 1000
+  effort?: number; // 1 (least processor time) to 9 (best picture); 0 is 2
+  codec?: Codec; // Codec of the pictures, one that the workers encode; "" is the usual one, which every player reads.
+  audioBitrate?: number; // AudioBitrate asks for AAC at bits a second; 0 passes the source's audio through.
+}
+
+/** Selection is a choice of rungs with addresses of its own. */
+export interface Selection {
+  name: string; // part of its addresses
+  rungs?: string[]; // by name; none with SoundOnly
+  soundOnly?: boolean;
+}
+
+/** SelectionAddresses are where a named selection of rungs plays. */
+export interface SelectionAddresses {
+  name: string;
+  hls: string;
+  dash: string;
+  lowDash: string;
+}
+
+/** ServiceProblem is something wrong with the service itself. */
+export interface ServiceProblem {
+  what: string; // database, records or disk
+  text: string;
+  do: string;
+  since: string;
+}
+
+/** Settings are what the engineer says about a channel. */
+export interface Settings {
+  slug: string;
+  title: string;
+  segmentMillis: number; // nominal segment length
+  partMillis: number; // nominal part length
+  window: number; // segments that a playlist shows
+  startOffsetMillis?: number; // StartOffsetMillis tells players where to begin, so long before the end; 0 leaves it to them.
+  aligned?: boolean; // Aligned cuts at even steps of the wall clock and numbers segments by it, so that two origins with the same source make the same segments. It takes effect with the next feed.
+  partFiles?: boolean; // PartFiles gives each part an address of its own. Without it parts are byte ranges of their segment: one object for all protocols in every cache, and fewer requests.
+  ts?: boolean; // TS offers segments in MPEG-2 transport streams too, and sound in packed audio.
+  numbered?: boolean; // Numbered makes the manifest count segments of even length instead of listing their times.
+  selections?: Selection[];
+  soundName?: string; // of the audio, for menus
+  language?: string; // of sound and captions, RFC 5646
+  coverEvery?: number; // CoverEvery puts the cover picture into each so-many-th segment; 0 is 5.
+  inputs?: Input[]; // Inputs are the ways in which the channel may be fed, the preferred one first. None is a sender alone.
+  closed?: boolean; // Closed ends the playlists for good, until it is taken back.
+  ladder: Ladder;
+}
+
+/** SignIn asks for a session. */
+export interface SignIn {
+  user: string;
+  password: string;
+}
+
+/** State says how a channel is, in one word. */
+export type State = "waiting" | "starting" | "live" | "degraded" | "failed";
+
+/** Status is a channel at a glance. */
+export interface Status {
+  slug: string;
+  title: string;
+  state: State;
+  problems: Problem[];
+  inputs: InputStatus[]; // the preferred one first
+  feed?: FeedStatus;
+  lastFeed?: LastFeed; // how the one before ended, while there is none
+  renditions: RenditionStatus[];
+  rungs: Rung[]; // in force
+  worker?: WorkerStatus;
+  viewers?: Record<string, number>; // by protocol
+  partTarget: number; // milliseconds, 0 before the first feed
+  memory: number; // bytes of segments held
+  memoryBound: number; // bytes that the settings allow
+  pictureAt: number; // milliseconds since 1970, 0 without one
+}
+
+/** Stream is what was seen of one rendition. Times are milliseconds, nil when not known. */
+export interface Stream {
+  name: string;
+  kind: string; // video, audio, or "" before a header was seen
+  codec?: string;
+  size?: string;
+  loads: number; // of its playlist
+  segments: number;
+  parts: number;
+  announced: number; // bits a second
+  peak: number; // of whole segments
+  edge?: number; // from the end of the playlist's media to the clock, median
+  fetch?: number; // from asking for a segment or part to its last byte, median
+  aim: number; // how far behind the end a player stays, 0 when nothing tells
+  behind?: number; // edge and aim together
+}
+
+/** TimelineRow is the window of one rendition, for a picture of it. Times are milliseconds since 1970 on the channel's wall clock. */
+export interface TimelineRow {
+  rendition: string;
+  kind: string;
+  segments: TimelineSegment[];
+}
+
+/** TimelineSegment is one segment with its parts. */
+export interface TimelineSegment {
+  msn: number;
+  start: number;
+  duration: number; // milliseconds; of the parts so far while open
+  open?: boolean;
+  gap?: boolean;
+  discontinuity?: boolean;
+  bytes: number;
+  parts: number[]; // durations in milliseconds
+}
+
+/** Token is a client's token. Its secret is told once, when it is made. */
+export interface Token {
+  id: number;
+  label: string;
+  user: string;
+  created: string;
+  expires?: string;
+  secret?: string;
+}
+
+/** Track describes one elementary stream. Config is the decoder configuration of the codec as it lies in its box of an ISO media file, such as an AVCDecoderConfigurationRecord (ISO/IEC 14496-15, 5.3.3.1); of AAC it is the AudioSpecificConfig (ISO/IEC 14496-3, 1.6.2.1). */
+export interface Track {
+  id?: number;
+  language?: string; // RFC 5646; "" when the sender does not say
+  role?: Role;
+  name?: string; // for people
+  kind: number;
+  codec: Codec;
+  label?: string; // what people call the codec
+  codecName?: string; // RFC 6381 name, such as avc1.64001f
+  timescale: number; // ticks a second of all times of this track
+  config: string;
+  width?: number; // Video. luma samples after cropping
+  height?: number; // luma samples after cropping
+  sar?: Rational; // sample aspect ratio, 1:1 when unknown
+  frameRate?: Rational; // frames a second; invalid when unknown
+  colour?: Colour;
+  undecodable?: string; // Undecodable says why no decoder here reads the track, in words; "" when one does. It passes through all the same.
+  frameSamples?: number; // Audio. ticks that a frame lasts
+  sampleRate?: number; // samples a second of the output
+  channels?: number;
+}
+
+/** WorkerStatus is the load of a channel's worker. */
+export interface WorkerStatus {
+  pid: number;
+  load: number; // thousandths of real time that the busiest stage takes; above 1000 it does not keep up
+  cpu: number; // thousandths of one core
+  lag: number;
+  dropped: number; // pictures left out since the feed began
+  dropping: number; // thousandths of all pictures, over the last seconds
+  skipped: number;
+  replaced: number;
+  lost: number; // units that the worker did not take
 }

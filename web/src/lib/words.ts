@@ -1,4 +1,7 @@
-import type { Input, Track } from "./types";
+import type { Input, InputStatus, Track } from "./types";
+
+/** What is shown of a track. */
+type Shown = Omit<Track, "config" | "timescale">;
 
 /** inputName is what people call an input. */
 export function inputName(i: Input): string {
@@ -6,7 +9,7 @@ export function inputName(i: Input): string {
 }
 
 /** inputState says how an input is. */
-export function inputState(i: Input): string {
+export function inputState(i: InputStatus): string {
   if (i.onAir) return "on air";
   if (i.problem) return i.problem;
   return i.standby ? "stands by" : "waits";
@@ -25,15 +28,15 @@ export function withStandby(list: Input[] | undefined, file: string): Input[] {
   return before.flatMap((i, n) => (n !== at ? [i] : file ? [{ kind: "file" as const, file }] : []));
 }
 
-const label = (t: Track) => t.label || t.codec.toUpperCase();
+const label = (t: Shown) => t.label || t.codec.toUpperCase();
 
-const about = (t: Track) => {
+const about = (t: Shown) => {
   const said = [t.name, t.language].filter(Boolean).join(", ");
   return said && ` (${said})`;
 };
 
 /** track says what one track is. */
-export function track(t: Track): string {
+export function track(t: Shown): string {
   if (t.kind === 3) return t.name ? `${label(t)} ${t.name}` : label(t);
   if (t.kind === 1) return `${label(t)} ${t.width}×${t.height}`;
   const channels = t.channels === 1 ? "mono" : t.channels === 2 ? "stereo" : `${t.channels} ch`;
@@ -41,6 +44,6 @@ export function track(t: Track): string {
 }
 
 /** tracks says what a feed carries. */
-export function tracks(list: Track[]): string {
+export function tracks(list: Shown[]): string {
   return list.length === 0 ? "not known yet" : list.map(track).join(", ");
 }

@@ -1,15 +1,15 @@
 <script lang="ts">
   import { call } from "../lib/api";
-  import type { Input } from "../lib/types";
+  import type { InputStatus } from "../lib/types";
   import { inputName, inputState } from "../lib/words";
   import Trouble from "./Trouble.svelte";
-  let { slug, list }: { slug: string; list: Input[] } = $props();
+  let { slug, list }: { slug: string; list: InputStatus[] } = $props();
   let error = $state<unknown>();
   let busy = $state(false);
   const chosen = $derived(list.find((i) => i.chosen));
 
   /** choose puts an input on air by hand, or leaves it to their order. */
-  async function choose(i: Input | undefined) {
+  async function choose(i: InputStatus | undefined) {
     busy = true;
     error = undefined;
     try {

@@ -45,7 +45,7 @@
           ? "border-warning bg-warning/15"
           : "border-success bg-success/12",
   );
-  const mark = { breaks: "text-error", risk: "text-warning", note: "" };
+  const mark: Record<string, string> = { breaks: "text-error", risk: "text-warning", note: "" };
 </script>
 
 <div class="grid gap-4 p-4" data-inspector>

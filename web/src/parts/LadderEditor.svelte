@@ -1,7 +1,7 @@
 <script lang="ts">
   import { call } from "../lib/api";
   import { nextRung } from "../lib/ladder";
-  import type { Ladder, Rung, Status } from "../lib/types";
+  import type { Codec, NewLadder, Rung, Status } from "../lib/types";
   import Trouble from "./Trouble.svelte";
   let { slug, status, changed }: { slug: string; status: Status; changed: () => void } = $props();
   let revision = $state(0); // of the settings that this ladder is from
@@ -15,7 +15,7 @@
   let said = $state("");
   let error = $state<unknown>();
 
-  function take(l: Ladder) {
+  function take(l: NewLadder) {
     planned = l.planned;
     revision = l.revision ?? 0;
     rungs = (l.rungs ?? []).map((r) => ({ ...r }));
@@ -25,7 +25,7 @@
   $effect(() => {
     // A planned ladder changes with the source; one that is being edited must not.
     void status.rungs.length;
-    if (!dirty) void call<Ladder>("GET", `/channels/${slug}/ladder`).then(take, (e) => (error = e));
+    if (!dirty) void call<NewLadder>("GET", `/channels/${slug}/ladder`).then(take, (e) => (error = e));
   });
 
   function touch() {
@@ -33,11 +33,11 @@
     planned = false;
     said = "";
   }
-  async function apply(l: Ladder) {
+  async function apply(l: NewLadder) {
     busy = true;
     error = undefined;
     try {
-      take(await call<Ladder>("PUT", `/channels/${slug}/ladder`, { ...l, revision }));
+      take(await call<NewLadder>("PUT", `/channels/${slug}/ladder`, { ...l, revision }));
       said = "Takes effect at the next segment.";
       changed();
     } catch (e) {
@@ -46,7 +46,7 @@
     busy = false;
   }
   async function propose() {
-    const l = await call<Ladder>("GET", `/channels/${slug}/ladder/plan`);
+    const l = await call<NewLadder>("GET", `/channels/${slug}/ladder/plan`);
     rungs = l.rungs ?? [];
     touch();
   }
@@ -150,7 +150,7 @@
                     class="select select-xs w-20"
                     value={r.codec ?? ""}
                     onchange={(e) => {
-                      r.codec = e.currentTarget.value || undefined;
+                      r.codec = (e.currentTarget.value as Codec) || undefined;
                       touch();
                     }}
                     aria-label="{r.name} codec"
@@ -198,7 +198,7 @@
       {#if !planned}<button
           class="btn btn-ghost btn-sm"
           disabled={busy}
-          onclick={() => apply({ planned: true, rungs: null })}>Back to the planned ladder</button
+          onclick={() => apply({ planned: true, rungs: [] })}>Back to the planned ladder</button
         >{/if}
       <span class="label-quiet" role="status">{said}</span>
     </div>
