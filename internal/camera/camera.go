@@ -137,20 +137,27 @@ func Run(ctx context.Context, c *Clip, o Options) error {
 	for passed := uint32(0); ; passed = uint32(time.Since(begin).Milliseconds()) {
 		err := run(ctx, c, o, passed)
 		var refused *rtmp.RefusedError
+		var again *rtmp.ReconnectError
+		pause := o.Retry
 		switch {
 		case err == nil || ctx.Err() != nil:
 			return ctx.Err()
+		case errors.As(err, &again):
+			pause = max(o.Retry, reconnectPause)
 		case errors.As(err, &refused) || o.Retry == 0:
 			return err
 		}
-		say(fmt.Sprintf("lost the server (%v); trying again in %v", err, o.Retry))
+		say(fmt.Sprintf("lost the server (%v); trying again in %v", err, pause))
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
-		case <-time.After(o.Retry):
+		case <-time.After(pause):
 		}
 	}
 }
+
+// reconnectPause is how long a camera waits before it does what a server asks for, and connects again.
+const reconnectPause = 300 * time.Millisecond
 
 // ClockExtra is what a camera tells of itself: when it sends each picture of its loop, so that a page can
 // read the delay off the pictures that it shows. It is JSON: began, the start of the first turn in

@@ -217,11 +217,27 @@ func (d *describer) pictures(list []Offer, role []dash.Descriptor) (out []*set) 
 				continue
 			}
 			if h := d.header(o.Video); h != nil {
+				if len(s.Representations) == 0 && h.Track.Colour.Range() != "" {
+					s.Supplemental = append(s.Supplemental, colourOf(h.Track.Colour)...)
+				}
 				s.Representations = append(s.Representations, d.video(o, h))
 				s.views = append(s.views, o.Video)
 			}
 		}
 		out = append(out, s)
+	}
+	return out
+}
+
+// colourOf says how samples of a high dynamic range are to be read (ISO/IEC 23091-2, by DASH-IF IOP part 6).
+func colourOf(c media.Colour) (out []dash.Descriptor) {
+	for _, p := range []struct {
+		name string
+		code uint8
+	}{{"ColourPrimaries", c.Primaries}, {"TransferCharacteristics", c.Transfer}, {"MatrixCoefficients", c.Matrix}} {
+		if p.code != 0 {
+			out = append(out, dash.Descriptor{Scheme: "urn:mpeg:mpegB:cicp:" + p.name, Value: strconv.Itoa(int(p.code))})
+		}
 	}
 	return out
 }

@@ -53,12 +53,13 @@ func (c *Channel) Multivariant(w hls.Wrapping) *hls.Multivariant {
 			v.Codecs = append([]string{o.VideoTrack.CodecName}, v.Codecs...)
 			v.Width, v.Height = ladder.Display(&o.VideoTrack)
 			v.FrameRate = o.VideoTrack.FrameRate
+			v.Range = o.VideoTrack.Colour.Range()
 			if c.Captions != nil {
 				v.Captions = captionGroup
 			}
 			if w == hls.CMAF {
 				m.Keys = append(m.Keys, hls.KeyVariant{
-					URI: o.Name + "/keys.m3u8", Peak: o.Video.KeyPeak, Codec: o.VideoTrack.CodecName, Width: v.Width, Height: v.Height,
+					URI: o.Name + "/keys.m3u8", Peak: o.Video.KeyPeak, Codec: o.VideoTrack.CodecName, Width: v.Width, Height: v.Height, Range: v.Range,
 				})
 			}
 		}

@@ -219,3 +219,17 @@ func TestViewsTellTheirState(t *testing.T) {
 	assert.True(t, again.Over().Ended() && !again.Ended() && again.Gone().Retired)
 	assert.Equal(t, 2*time.Second, again.TargetDuration())
 }
+
+func TestHighDynamicRangeIsSignalled(t *testing.T) {
+	r := newRung("2160p", media.HEVC, 2160, 6)
+	r.offer.VideoTrack.Colour = media.Colour{Primaries: 9, Transfer: 16, Matrix: 9}
+	r.header.Track.Colour = r.offer.VideoTrack.Colour
+	r.fill(9)
+	var periods Periods
+	l := look(r)
+	periods.Note(l)
+	c := &Channel{Slug: "line", Step: step, Window: 6, Offers: l.Offers, Periods: periods.Listed}
+	list := string(c.Multivariant(hls.CMAF).Marshal())
+	assert.Equal(t, 2, strings.Count(list, ",VIDEO-RANGE=PQ"), "of the variant and its keyframes: %s", list)
+	assert.Contains(t, string(c.Manifest(false, false).Marshal()), `schemeIdUri="urn:mpeg:mpegB:cicp:TransferCharacteristics" value="16"`)
+}

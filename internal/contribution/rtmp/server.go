@@ -75,6 +75,7 @@ type Server struct {
 	mu     sync.Mutex
 	conns  map[net.Conn]struct{}
 	closed bool
+	leave  chan struct{} // closed when senders are to connect again elsewhere, or later
 	all    sync.WaitGroup
 }
 
@@ -107,7 +108,7 @@ func (s *Server) register(c net.Conn) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.conns == nil {
-		s.conns = map[net.Conn]struct{}{}
+		s.conns, s.leave = map[net.Conn]struct{}{}, make(chan struct{})
 	}
 	if s.closed {
 		return false
@@ -125,9 +126,25 @@ func (s *Server) forget(c net.Conn) {
 	s.all.Done()
 }
 
-// Shutdown closes every connection and waits for their handlers.
+// farewell is how long senders have to read that they are to connect again.
+const farewell = 300 * time.Millisecond
+
+// Shutdown asks senders that understand it to connect again, closes every connection and waits for their
+// handlers.
 func (s *Server) Shutdown(ctx context.Context) error {
 	s.mu.Lock()
+	if s.leave != nil && !s.closed && len(s.conns) > 0 {
+		close(s.leave)
+		gone := make(chan struct{})
+		go func() { s.all.Wait(); close(gone) }()
+		s.closed = true
+		s.mu.Unlock()
+		select {
+		case <-gone:
+		case <-time.After(farewell):
+		}
+		s.mu.Lock()
+	}
 	s.closed = true
 	for c := range s.conns {
 		_ = c.Close()
@@ -206,6 +223,9 @@ func (c *connection) runSafely() (err error) {
 	return c.run()
 }
 
+// stopping is what senders hear of a service that ends.
+const stopping = "the service stops; it may be back at once"
+
 // sentAway ends the connection of a sender that has to go.
 type sentAway struct{ why string }
 
@@ -276,6 +296,9 @@ func (c *connection) watch(kicked chan<- string, over <-chan struct{}) {
 	case why := <-c.feed.Kicked():
 		kicked <- why
 		_ = c.conn.SetReadDeadline(time.Now())
+	case <-c.s.leave:
+		kicked <- stopping
+		_ = c.conn.SetReadDeadline(time.Now())
 	case <-over:
 	}
 }
@@ -302,7 +325,11 @@ func (c *connection) goesOn(kicked <-chan string) error {
 		t.Stop()
 		switch {
 		case away:
-			c.engine.Refuse(rtmp.CodeFailed, why)
+			if why == stopping && c.engine.Reconnects() {
+				c.engine.RequestReconnect(why)
+			} else {
+				c.engine.Refuse(rtmp.CodeFailed, why)
+			}
 			_ = c.flush()
 			return &sentAway{why}
 		case wait <= 0:

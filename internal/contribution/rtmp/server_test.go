@@ -314,3 +314,16 @@ func TestDialRefusesOtherAddresses(t *testing.T) {
 		assert.ErrorContains(t, err, "address of the server", address)
 	}
 }
+
+// TestSendersAreAskedToConnectAgain: a service that stops says so to senders that understand it.
+func TestSendersAreAskedToConnectAgain(t *testing.T) {
+	r := newTaken()
+	url, s := serve(t, r)
+	conn, err := rtmp.Dial(context.Background(), url, rtmp.Options{})
+	require.NoError(t, err)
+	require.NoError(t, s.Shutdown(context.Background()))
+	var again *rtmp.ReconnectError
+	require.ErrorAs(t, <-conn.Failed(), &again)
+	assert.Contains(t, again.Text, "the service stops")
+	assert.Contains(t, <-r.ended, "the service stops")
+}

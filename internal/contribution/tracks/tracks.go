@@ -52,6 +52,8 @@ const maxTracks = 32
 type about struct {
 	language, name string
 	role           media.Role
+	colour         media.Colour
+	light          *media.Light
 }
 
 // Bounds of what is said.
@@ -82,6 +84,8 @@ func (all *Set) describe(kind media.Kind, m amf.Object, field string) {
 		if !slices.Contains(roles, a.role) {
 			a.role = ""
 		}
+		before := all.about[trackID(kind, uint8(n))]
+		a.colour, a.light = before.colour, before.light
 		all.about[trackID(kind, uint8(n))] = a
 	}
 }
@@ -125,6 +129,9 @@ func (all *Set) Body(kind media.Kind, stamp uint32, b *flv.Body) error {
 		all.streams[id] = s
 		all.announce(id, s)
 	}
+	if b.Colour != nil || b.Light != nil {
+		all.shade(id, b)
+	}
 	if b.Config || len(b.Data) == 0 || s == nil || s.codec != b.Codec {
 		return nil
 	}
@@ -138,6 +145,22 @@ func (all *Set) Body(kind media.Kind, stamp uint32, b *flv.Body) error {
 	return nil
 }
 
+// shade takes what a sender says of its pictures' colours, beside what their own bits say.
+func (all *Set) shade(id media.TrackID, b *flv.Body) {
+	a := all.about[id]
+	if b.Colour != nil {
+		a.colour = *b.Colour
+	}
+	if b.Light != nil {
+		a.light = b.Light
+	}
+	all.about[id] = a
+	if s := all.streams[id]; s != nil && s.announced {
+		s.announced = false
+		all.announce(id, s)
+	}
+}
+
 // announce tells of a track once all of it is known.
 func (all *Set) announce(id media.TrackID, s *stream) {
 	if s.announced {
@@ -146,7 +169,10 @@ func (all *Set) announce(id media.TrackID, s *stream) {
 	if t, known := s.Track(); known {
 		t.ID = id
 		about := all.about[id]
-		t.Language, t.Name, t.Role = about.language, about.name, about.role
+		t.Language, t.Name, t.Role, t.Light = about.language, about.name, about.role, about.light
+		if t.Colour == (media.Colour{}) {
+			t.Colour = about.colour
+		}
 		s.announced = true
 		all.sink.Track(t)
 	}

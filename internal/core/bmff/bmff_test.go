@@ -1,6 +1,7 @@
 package bmff
 
 import (
+	"bytes"
 	"testing"
 	"time"
 
@@ -193,4 +194,18 @@ func TestEntriesOfOtherCodecs(t *testing.T) {
 		assert.Equal(t, c.entry, h.SampleEntry)
 		assert.Equal(t, c.track.Config, h.Config, c.entry)
 	}
+}
+
+func TestHighDynamicRangeIsInTheHeader(t *testing.T) {
+	track := picture
+	track.Light = &media.Light{MaxContent: 1000, MaxAverage: 400, Display: [8]int{1, 2, 3, 4, 5, 6, 7, 8}, Brightest: 10_000_000, Darkest: 50}
+	h := Header(&track)
+	at := bytes.Index(h, []byte("mdcv"))
+	require.Positive(t, at)
+	assert.Equal(t, []byte{0, 3, 0, 4, 0, 5, 0, 6, 0, 1, 0, 2, 0, 7, 0, 8, 0, 0x98, 0x96, 0x80, 0, 0, 0, 50}, h[at+4:at+28], "green, blue, red, white")
+	at = bytes.Index(h, []byte("clli"))
+	require.Positive(t, at)
+	assert.Equal(t, []byte{3, 0xe8, 1, 0x90}, h[at+4:at+8])
+	_, err := ReadHeader(h)
+	require.NoError(t, err)
 }

@@ -193,8 +193,27 @@ func videoEntry(b []byte, t *media.Track) []byte {
 				return append(b, full)
 			})
 		}
-		return b
+		return lightBoxes(b, t.Light)
 	})
+}
+
+// lightBoxes writes what is known of a high dynamic range (12.1.6 and 12.1.7).
+func lightBoxes(b []byte, l *media.Light) []byte {
+	if l == nil {
+		return b
+	}
+	if l.Display != [8]int{} {
+		b = box(b, "mdcv", func(b []byte) []byte {
+			for _, i := range []int{2, 3, 4, 5, 0, 1, 6, 7} { // green, blue, red, white
+				b = u16(b, uint16(l.Display[i]))
+			}
+			return u32(u32(b, uint32(l.Brightest)), uint32(l.Darkest))
+		})
+	}
+	if l.MaxContent+l.MaxAverage > 0 {
+		b = box(b, "clli", func(b []byte) []byte { return u16(u16(b, uint16(l.MaxContent)), uint16(l.MaxAverage)) })
+	}
+	return b
 }
 
 // audioEntry is an audio sample entry (12.2.3). MPEG-4 audio describes itself by an elementary stream

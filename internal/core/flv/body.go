@@ -52,6 +52,9 @@ type Body struct {
 	Data        []byte
 	// Bare is the configuration of sound that has none of its own: what the tag's first byte says of it.
 	Bare []byte
+	// Colour and Light are what colour metadata says of the pictures; nil when the body has none.
+	Colour *media.Colour
+	Light  *media.Light
 }
 
 // what the codecs of the first form are called (tables of E.4.2.1 and E.4.3.1).
@@ -278,6 +281,7 @@ func (t *Body) video(packet byte, do func(*Body) error) error {
 	case enhancedEnd:
 		t.End, t.Data = true, nil
 	case enhancedMeta:
+		t.Colour, t.Light = colourInfo(t.Data)
 		t.Data = nil
 	default:
 		return &media.UnsupportedError{Format: "FLV video", What: fmt.Sprintf("packet type %d of the enhanced form",

@@ -18,6 +18,7 @@ type Variant struct {
 	FrameRate     media.Rational
 	AudioGroup    string // GROUP-ID, or "" without a group
 	Captions      string // GROUP-ID of closed captions, or ""
+	Range         string // VIDEO-RANGE, "" for the standard one
 	Name          string // STABLE-VARIANT-ID
 }
 
@@ -27,6 +28,7 @@ type KeyVariant struct {
 	Peak          int64
 	Codec         string
 	Width, Height int
+	Range         string // VIDEO-RANGE, "" for the standard one
 }
 
 // Captions is one EXT-X-MEDIA of closed captions, which travel inside the video.
@@ -93,6 +95,7 @@ func (m *Multivariant) Marshal() []byte {
 			milli := v.FrameRate.Milli()
 			fmt.Fprintf(&b, ",FRAME-RATE=%d.%03d", milli/1000, milli%1000)
 		}
+		b.WriteString(videoRange(v.Range))
 		if v.AudioGroup != "" {
 			fmt.Fprintf(&b, ",AUDIO=%q", v.AudioGroup)
 		}
@@ -109,10 +112,18 @@ func (m *Multivariant) Marshal() []byte {
 		fmt.Fprintf(&b, "\n%s\n", v.URI)
 	}
 	for _, k := range m.Keys {
-		fmt.Fprintf(&b, "#EXT-X-I-FRAME-STREAM-INF:BANDWIDTH=%d,CODECS=%q,RESOLUTION=%dx%d,URI=%q\n", max(k.Peak, 1),
-			k.Codec, k.Width, k.Height, k.URI)
+		fmt.Fprintf(&b, "#EXT-X-I-FRAME-STREAM-INF:BANDWIDTH=%d,CODECS=%q,RESOLUTION=%dx%d%s,URI=%q\n", max(k.Peak, 1),
+			k.Codec, k.Width, k.Height, videoRange(k.Range), k.URI)
 	}
 	return b.Bytes()
+}
+
+// videoRange is said of a high dynamic range alone: without it, pictures have the standard one.
+func videoRange(r string) string {
+	if r == "" {
+		return ""
+	}
+	return ",VIDEO-RANGE=" + r
 }
 
 // OrderForStart puts the variant first that suits a start: the one nearest below a middling

@@ -153,6 +153,7 @@ type Track struct {
 	SAR       Rational `json:"sar,omitzero"`       // sample aspect ratio, 1:1 when unknown
 	FrameRate Rational `json:"frameRate,omitzero"` // frames a second; invalid when unknown
 	Colour    Colour   `json:"colour,omitzero"`
+	Light     *Light   `json:"light,omitempty"` // of pictures with a high dynamic range, when the sender tells
 	// Undecodable says why no decoder here reads the track, in words; "" when one does. It passes through all the same.
 	Undecodable string `json:"undecodable,omitempty"`
 	Reordered   bool   `json:"-"` // pictures may be presented in another order than they are decoded
@@ -172,14 +173,38 @@ type Colour struct {
 	FullRange bool  `json:"fullRange,omitempty"`
 }
 
+// Range is the dynamic range of pictures: "PQ" (SMPTE ST 2084), "HLG" (ARIB STD-B67), or "" for the standard one.
+func (c Colour) Range() string {
+	switch c.Transfer { // ITU-T H.273, table 3
+	case 16:
+		return "PQ"
+	case 18:
+		return "HLG"
+	}
+	return ""
+}
+
+// Light is how bright pictures are and the display that they were graded on (SMPTE ST 2086; CTA-861.3).
+type Light struct {
+	MaxContent int `json:"maxContent,omitempty"` // brightest sample, candela per square metre
+	MaxAverage int `json:"maxAverage,omitempty"` // brightest mean of a picture
+	// Display holds the chromaticities of red, green, blue and white, x and y, in units of 0.00002; all 0 when
+	// nobody says.
+	Display   [8]int `json:"display,omitzero"`
+	Brightest int    `json:"brightest,omitempty"` // of the display, in units of 0.0001 candela per square metre
+	Darkest   int    `json:"darkest,omitempty"`
+}
+
 // SamePicture reports whether a decoder and a viewer see no difference between two tracks but for
 // the sets of parameters themselves.
 func (t *Track) SamePicture(o *Track) bool {
 	return t.Kind == o.Kind && t.Codec == o.Codec && t.Width == o.Width && t.Height == o.Height && t.SAR == o.SAR &&
-		t.CodecName == o.CodecName && t.Colour == o.Colour && t.Undecodable == o.Undecodable &&
+		t.CodecName == o.CodecName && t.Colour == o.Colour && sameLight(t.Light, o.Light) && t.Undecodable == o.Undecodable &&
 		t.SampleRate == o.SampleRate && t.Channels == o.Channels && t.Timescale == o.Timescale &&
 		t.FrameSamples == o.FrameSamples
 }
+
+func sameLight(a, b *Light) bool { return a == b || a != nil && b != nil && *a == *b }
 
 // AccessUnit is one coded picture or audio frame. Its Data is written once and never changed:
 // every reader shares it. H.264 is held as NAL units, each behind its length in four bytes.

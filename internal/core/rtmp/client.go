@@ -56,6 +56,7 @@ func (c *Client) Feed(p []byte, handle func(Event) error) error {
 		c.setChunkSize()
 		c.command(0, "connect", 1.0, amf.Object{
 			{Name: "app", Value: c.app}, {Name: "type", Value: "nonprivate"}, {Name: "tcUrl", Value: c.url},
+			{Name: "capsEx", Value: float64(canReconnect | canMultitrack | canModify)},
 		})
 	}
 	c.count(len(p))
@@ -115,6 +116,9 @@ func (c *Client) message(m *Message, handle func(Event) error) error {
 	case "onStatus":
 		if info.String("level") == "error" {
 			return handle(Event{Kind: EventRefused, Name: info.String("code"), Text: info.String("description")})
+		}
+		if info.String("code") == codeReconnect {
+			return handle(Event{Kind: EventReconnect, Name: info.String("tcUrl"), Text: info.String("description")})
 		}
 		if info.String("code") == "NetStream.Publish.Start" && !c.started {
 			c.started = true

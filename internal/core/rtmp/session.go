@@ -105,14 +105,15 @@ type EventKind uint8
 
 // The events of a publishing session.
 const (
-	EventPublish  EventKind = iota + 1 // a sender asks to publish: answer with Accept or Refuse
-	EventVideo                         // Payload is the body of an FLV video tag
-	EventAudio                         // Payload is the body of an FLV audio tag
-	EventMetadata                      // Metadata is the sender's onMetaData
-	EventData                          // Metadata is that of another data message, called Name
-	EventEnd                           // the sender has ended its stream
-	EventStarted                       // client only: the server lets us publish
-	EventRefused                       // client only: Text says why not
+	EventPublish   EventKind = iota + 1 // a sender asks to publish: answer with Accept or Refuse
+	EventVideo                          // Payload is the body of an FLV video tag
+	EventAudio                          // Payload is the body of an FLV audio tag
+	EventMetadata                       // Metadata is the sender's onMetaData
+	EventData                           // Metadata is that of another data message, called Name
+	EventEnd                            // the sender has ended its stream
+	EventStarted                        // client only: the server lets us publish
+	EventRefused                        // client only: Text says why not
+	EventReconnect                      // client only: the server asks to connect again, to Name where that is not empty; Text says why
 )
 
 // Event is one thing that a peer said.
@@ -135,6 +136,7 @@ type Server struct {
 	streams   bool // a stream was made
 	accepted  bool
 	refused   bool
+	abilities int // capsEx of the sender
 }
 
 // NewServer makes a receiving end. It takes its handshake's random bytes from random.
@@ -325,6 +327,9 @@ func (s *Server) commandMessage(m *Message, handle func(Event) error) error {
 			obj, _ = values[2].(amf.Object)
 		}
 		s.app = obj.String("app")
+		if caps, ok := obj.Number("capsEx"); ok && caps >= 0 && caps < 1<<16 {
+			s.abilities = int(caps)
+		}
 		s.control32(TypeWindowAckSize, ourWindow)
 		s.control32(TypePeerBandwidth, ourWindow, 2)
 		s.setChunkSize()
@@ -394,12 +399,25 @@ func (s *Server) Refuse(code, text string) {
 	s.command(max(s.publishOn, 1), "onStatus", 0.0, nil, status("error", code, text))
 }
 
+// Reconnects reports whether the sender understands a request to connect again.
+func (s *Server) Reconnects() bool { return s.accepted && s.abilities&canReconnect != 0 }
+
+// RequestReconnect asks the sender to end this connection and make another one (Enhanced RTMP, version 2,
+// "Reconnect Request").
+func (s *Server) RequestReconnect(text string) {
+	s.refused = true
+	s.command(0, "onStatus", 0.0, nil, status("status", codeReconnect, text))
+}
+
+const codeReconnect = "NetConnection.Connect.ReconnectRequest"
+
 // Refused reports whether the sender was told why it may not go on. Before chunks flow nothing can be told.
 func (s *Server) Refused() bool { return s.refused || s.stage < 2 }
 
 // What we can do beyond the first form (Enhanced RTMP, version 2, "Enhancing NetConnection connect Command").
 const (
 	canForward    = 4.0 // of a codec: it is passed on
+	canReconnect  = 1
 	canMultitrack = 2
 	canModify     = 4
 )
@@ -415,6 +433,6 @@ func capabilities() amf.Object {
 	return amf.Object{
 		{Name: "videoFourCcInfoMap", Value: codecs(media.Video)},
 		{Name: "audioFourCcInfoMap", Value: codecs(media.Audio)},
-		{Name: "capsEx", Value: float64(canMultitrack | canModify)},
+		{Name: "capsEx", Value: float64(canReconnect | canMultitrack | canModify)},
 	}
 }

@@ -29,6 +29,11 @@ type RefusedError struct{ Code, Text string }
 
 func (e *RefusedError) Error() string { return fmt.Sprintf("refused (%s): %s", e.Code, e.Text) }
 
+// ReconnectError says that the server asks to connect again.
+type ReconnectError struct{ Text string }
+
+func (e *ReconnectError) Error() string { return "the server asks to connect again: " + e.Text }
+
 // Options of a connection.
 type Options struct {
 	Digest bool        // use the digest form of the handshake
@@ -142,8 +147,11 @@ func (c *Conn) listen() {
 		if n > 0 {
 			c.mu.Lock()
 			ferr := c.client.Feed(buf[:n], func(e rtmp.Event) error {
-				if e.Kind == rtmp.EventRefused {
+				switch e.Kind {
+				case rtmp.EventRefused:
 					return &RefusedError{e.Name, e.Text}
+				case rtmp.EventReconnect:
+					return &ReconnectError{e.Text}
 				}
 				return nil
 			})

@@ -181,6 +181,15 @@ export interface LastFeed {
 /** Level says how bad an event is. */
 export type Level = "info" | "warning" | "failure";
 
+/** Light is how bright pictures are and the display that they were graded on (SMPTE ST 2086; CTA-861.3). */
+export interface Light {
+  maxContent?: number; // brightest sample, candela per square metre
+  maxAverage?: number; // brightest mean of a picture
+  display?: number; // Display holds the chromaticities of red, green, blue and white, x and y, in units of 0.00002; all 0 when nobody says.
+  brightest?: number; // of the display, in units of 0.0001 candela per square metre
+  darkest?: number;
+}
+
 /** Marker is a timed event on a channel. Players see it as a date range or an event. */
 export interface Marker {
   id: string;
@@ -439,6 +448,7 @@ export interface Track {
   sar?: Rational; // sample aspect ratio, 1:1 when unknown
   frameRate?: Rational; // frames a second; invalid when unknown
   colour?: Colour;
+  light?: Light; // of pictures with a high dynamic range, when the sender tells
   undecodable?: string; // Undecodable says why no decoder here reads the track, in words; "" when one does. It passes through all the same.
   frameSamples?: number; // Audio. ticks that a frame lasts
   sampleRate?: number; // samples a second of the output

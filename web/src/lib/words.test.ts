@@ -23,16 +23,16 @@ it("says what a feed carries", () => {
 
 it("says which input is on air", () => {
   const list = [
-    { kind: "sender" as const },
+    { kind: "sender" as const, onAir: false },
     { kind: "file" as const, file: "standby.flv", onAir: true },
-    { kind: "file" as const, file: "gone.flv", problem: "there is no file gone.flv" },
+    { kind: "file" as const, file: "gone.flv", onAir: false, problem: "there is no file gone.flv" },
   ];
   expect(list.map((i) => `${inputName(i)}: ${inputState(i)}`)).toEqual([
     "senders: waits",
     "file standby.flv: on air",
     "file gone.flv: there is no file gone.flv",
   ]);
-  expect(inputState({ kind: "sender", standby: 1 })).toBe("stands by");
+  expect(inputState({ kind: "sender", onAir: false, standby: 1 })).toBe("stands by");
   expect(standby(list)).toBe("standby.flv");
   expect(standby(undefined)).toBe("");
   expect(withStandby(undefined, "a.flv")).toEqual([{ kind: "sender" }, { kind: "file", file: "a.flv" }]);
