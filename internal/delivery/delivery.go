@@ -22,15 +22,14 @@
 package delivery
 
 import (
-	"bytes"
 	"fmt"
-	"io"
 	"net/http"
 	"strconv"
 	"strings"
 	"sync/atomic"
 	"time"
 
+	"metaplasis/internal/core/segment"
 	"metaplasis/internal/origin"
 	"metaplasis/internal/present"
 )
@@ -179,7 +178,7 @@ func (q *request) fail(status int, text string) {
 
 // send answers with bytes that never change under their tag. http.ServeContent does ranges,
 // conditional requests and HEAD.
-func (q *request) send(contentType, cache, etag string, modified time.Time, pieces ...[]byte) {
+func (q *request) send(contentType, cache, etag string, modified time.Time, blob segment.Blob) {
 	h := q.w.Header()
 	h["Content-Type"] = []string{contentType}
 	if cache == immutable {
@@ -190,13 +189,9 @@ func (q *request) send(contentType, cache, etag string, modified time.Time, piec
 	h["Etag"] = []string{etag}
 	first := q.s.now().Sub(q.begun)
 	c := &counted{ResponseWriter: q.w, status: http.StatusOK}
-	if q.plain() {
+	if pieces := blob.Pieces(); pieces != nil && q.plain() {
 		// The common case: the pieces as they lie in memory, without a copy.
-		n := 0
-		for _, p := range pieces {
-			n += len(p)
-		}
-		h["Content-Length"] = []string{strconv.Itoa(n)}
+		h["Content-Length"] = []string{strconv.FormatInt(blob.Size(), 10)}
 		if contentType != typePlaylist {
 			h["Accept-Ranges"] = byteRanges
 		}
@@ -206,7 +201,15 @@ func (q *request) send(contentType, cache, etag string, modified time.Time, piec
 			}
 		}
 	} else {
-		http.ServeContent(c, q.r, "", modified, newPieces(pieces))
+		content, err := blob.Open()
+		if err != nil {
+			h.Del("Cache-Control")
+			h.Del("Etag")
+			q.fail(http.StatusServiceUnavailable, "What was asked for cannot be read now: "+err.Error())
+			return
+		}
+		defer func() { _ = content.Close() }()
+		http.ServeContent(c, q.r, "", modified, content)
 	}
 	q.s.meter.Answered(q.kind, c.status, c.bytes, first)
 }
@@ -224,11 +227,11 @@ func (q *request) sendDoc(d *present.Doc, contentType, cache string, modified ti
 	if takesGzip(q.r.Header.Get("Accept-Encoding")) {
 		b, etag := d.Gzip()
 		q.w.Header()["Content-Encoding"] = codingGzip
-		q.send(contentType, cache, etag, modified, b)
+		q.send(contentType, cache, etag, modified, segment.Memory{b})
 		return
 	}
 	b, etag := d.Bytes()
-	q.send(contentType, cache, etag, modified, b)
+	q.send(contentType, cache, etag, modified, segment.Memory{b})
 }
 
 // takesGzip reads Accept-Encoding (RFC 9110, 12.5.3).
@@ -258,51 +261,6 @@ func (c *counted) Write(b []byte) (int, error) {
 	n, err := c.ResponseWriter.Write(b)
 	c.bytes += int64(n)
 	return n, err
-}
-
-// pieces reads a sequence of byte slices as one file.
-type pieces struct {
-	all  [][]byte
-	size int64
-	at   int64
-}
-
-func newPieces(all [][]byte) io.ReadSeeker {
-	if len(all) == 1 {
-		return bytes.NewReader(all[0])
-	}
-	p := &pieces{all: all}
-	for _, b := range all {
-		p.size += int64(len(b))
-	}
-	return p
-}
-
-func (p *pieces) Seek(offset int64, whence int) (int64, error) {
-	switch whence {
-	case io.SeekCurrent:
-		offset += p.at
-	case io.SeekEnd:
-		offset += p.size
-	}
-	if offset < 0 {
-		return 0, fmt.Errorf("found offset %d, expected none below 0", offset)
-	}
-	p.at = offset
-	return offset, nil
-}
-
-func (p *pieces) Read(b []byte) (int, error) {
-	skip := p.at
-	for _, piece := range p.all {
-		if skip < int64(len(piece)) {
-			n := copy(b, piece[skip:])
-			p.at += int64(n)
-			return n, nil
-		}
-		skip -= int64(len(piece))
-	}
-	return 0, io.EOF
 }
 
 // find looks the channel up, or answers that there is none.
@@ -342,7 +300,7 @@ func (q *request) clock() {
 		return
 	}
 	q.send("text/plain; charset=utf-8", "no-store", `""`, time.Time{},
-		[]byte(q.s.now().UTC().Format("2006-01-02T15:04:05.000Z")))
+		segment.Memory{[]byte(q.s.now().UTC().Format("2006-01-02T15:04:05.000Z"))})
 }
 
 func (q *request) master(contentType string) {
@@ -377,5 +335,5 @@ func (q *request) picture() {
 		q.fail(http.StatusNotFound, "There is no picture yet.")
 		return
 	}
-	q.send("image/jpeg", "public, max-age=1", fmt.Sprintf(`"%d"`, p.At.UnixNano()), p.At, p.JPEG)
+	q.send("image/jpeg", "public, max-age=1", fmt.Sprintf(`"%d"`, p.At.UnixNano()), p.At, segment.Memory{p.JPEG})
 }

@@ -148,19 +148,6 @@ func TestPlaylistsCompress(t *testing.T) {
 	assert.Empty(t, ask(s, "/booth/audio/index.m3u8", "Accept-Encoding", "gzip;q=0").Header().Get("Content-Encoding"))
 }
 
-func TestRangesAcrossPieces(t *testing.T) {
-	p := newPieces([][]byte{[]byte("abc"), []byte("defg"), []byte("h")})
-	b, err := io.ReadAll(p)
-	require.NoError(t, err)
-	assert.Equal(t, "abcdefgh", string(b))
-	_, err = p.Seek(-4, io.SeekEnd)
-	require.NoError(t, err)
-	b, _ = io.ReadAll(p)
-	assert.Equal(t, "efgh", string(b))
-	_, err = p.Seek(-1, io.SeekStart)
-	assert.Error(t, err)
-}
-
 func TestViewersAreCountedBySession(t *testing.T) {
 	o, f := newOrigin(t, origin.Settings{TS: true})
 	frames(f, 0, 600)

@@ -19,7 +19,7 @@ func (q *request) media(rend *origin.Rendition, v *present.View) {
 	q.here("", true)
 	if h := findHeader(v.Snapshot, q.file); h != nil {
 		q.kind = "header"
-		q.send(contentType(q.file, h.Track.Kind == media.Audio), immutable, `"`+h.Name+`"`, v.Changed, h.Bytes)
+		q.send(contentType(q.file, h.Track.Kind == media.Audio), immutable, `"`+h.Name+`"`, v.Changed, segment.Memory{h.Bytes})
 		return
 	}
 	if strings.HasPrefix(q.file, headerPrefix) {
@@ -197,7 +197,7 @@ func (q *request) sendRange(seg *segment.Segment, from, to int64) {
 	c.WriteHeader(http.StatusPartialContent)
 	if q.r.Method != http.MethodHead {
 		at := int64(0)
-		for _, p := range seg.Pieces {
+		for _, p := range seg.Blob.Pieces() {
 			if !c.writeWithin(p, at, from, to) {
 				break
 			}
@@ -218,7 +218,7 @@ func (c *counted) writeWithin(piece []byte, at, from, to int64) bool {
 }
 
 func (q *request) sendSegment(seg *segment.Segment) {
-	q.send(contentType(q.file, seg.Header.Track.Kind == media.Audio), immutable, seg.ETag, seg.Arrived, seg.Pieces...)
+	q.send(contentType(q.file, seg.Header.Track.Kind == media.Audio), immutable, seg.ETag, seg.Arrived, seg.Blob)
 }
 
 // follow sends an open segment, or a range that reaches into what is still to come, as it grows
@@ -337,7 +337,7 @@ func (q *request) part(rend *origin.Rendition, v *present.View, msn uint64, part
 	}
 	p := seg.Parts[part]
 	q.send(contentType(q.file, seg.Header.Track.Kind == media.Audio), immutable,
-		p.ETag, p.Arrived, p.Bytes)
+		p.ETag, p.Arrived, segment.Memory{p.Bytes})
 }
 
 // wrapped sends a segment in another container. It is made at its first request.
@@ -357,7 +357,7 @@ func (q *request) wrapped(rend *origin.Rendition, v *present.View, msn uint64) {
 	case err != nil:
 		q.fail(http.StatusServiceUnavailable, "The segment could not be wrapped: "+err.Error())
 	default:
-		q.send(contentType(q.file, seg.Header.Track.Kind == media.Audio), immutable, seg.ETag, seg.Arrived, b)
+		q.send(contentType(q.file, seg.Header.Track.Kind == media.Audio), immutable, seg.ETag, seg.Arrived, segment.Memory{b})
 	}
 }
 

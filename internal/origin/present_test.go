@@ -138,7 +138,7 @@ func TestNowPlayingStandsInEverySegment(t *testing.T) {
 	p.seconds(13)
 	covers := 0
 	for _, s := range p.c.Rendition("a").View().Snapshot.Listed {
-		f, err := bmff.ReadFragments(bytes.Join(s.Pieces, nil))
+		f, err := bmff.ReadFragments(bytes.Join(s.Blob.Pieces(), nil))
 		require.NoError(t, err)
 		require.Len(t, f[0].Messages, 1)
 		var tag id3.Tag

@@ -82,8 +82,12 @@ func (c *Channel) soundFor(ctx context.Context, r *Rendition, s *segment.Segment
 
 // units reads a segment's access units back.
 func units(s *segment.Segment) (list []media.AccessUnit, messages []bmff.Message, err error) {
-	for _, p := range s.Parts {
-		f, err := bmff.ReadFragments(p.Bytes)
+	b, err := s.Bytes()
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, piece := range b {
+		f, err := bmff.ReadFragments(piece)
 		if err != nil {
 			return nil, nil, fmt.Errorf("segment %d: %w", s.MSN, err)
 		}

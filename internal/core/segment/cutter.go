@@ -274,7 +274,7 @@ func (c *Cutter) cut(last bool) *Segment {
 		until := media.RescaleDown(c.end-s.first, t.Timescale, media.VideoTimescale)
 		p.Duration = until - s.Duration
 		next.Parts = append(s.Parts, p)
-		next.Pieces = c.pieces(s.Pieces, p.Bytes)
+		next.Blob = c.pieces(s.Blob, p.Bytes)
 		next.Duration, next.TrackDuration = until, c.end-s.first
 		next.Size += int64(len(p.Bytes))
 		next.Units += p.Units
@@ -308,7 +308,8 @@ func (c *Cutter) write(t *media.Track, o bmff.ChunkOptions) []byte {
 }
 
 // pieces adds a chunk to the pieces of a segment, joining it to the last one where they touch.
-func (c *Cutter) pieces(list [][]byte, chunk []byte) [][]byte {
+func (c *Cutter) pieces(before Blob, chunk []byte) Memory {
+	list, _ := before.(Memory) // of a segment that is being made
 	n := len(list)
 	if n > 0 && len(c.room) > len(chunk) && len(list[n-1]) == len(c.room)-len(chunk) {
 		return append(list[:n-1:n-1], c.room[:len(c.room):len(c.room)])

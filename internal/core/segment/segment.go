@@ -1,6 +1,8 @@
 package segment
 
 import (
+	"fmt"
+	"io"
 	"strconv"
 	"sync"
 	"time"
@@ -41,7 +43,7 @@ type Segment struct {
 	ETag          string // entity tag
 	Parts         []*Part
 	Size          int64     // bytes of all parts
-	Pieces        [][]byte  // the same bytes in as few pieces as they lie in memory
+	Blob          Blob      // the same bytes, of a gap nil
 	Units         int       // access units
 	Begun         time.Time // when the first unit came in
 	Arrived       time.Time // when the last unit came in
@@ -56,6 +58,29 @@ type Segment struct {
 
 // Name is what the segment's file names begin with.
 func (s *Segment) Name() string { return s.Prefix + strconv.FormatUint(s.MSN, 10) }
+
+// Bytes returns the segment's bytes, of whole chunks each piece.
+func (s *Segment) Bytes() ([][]byte, error) {
+	if s.Blob == nil {
+		return nil, nil
+	}
+	if p := s.Blob.Pieces(); p != nil {
+		return p, nil
+	}
+	r, err := s.Blob.Open()
+	if err != nil {
+		return nil, fmt.Errorf("segment %d: %w", s.MSN, err)
+	}
+	defer func() { _ = r.Close() }()
+	b, err := io.ReadAll(io.LimitReader(r, s.Size))
+	if err == nil && int64(len(b)) < s.Size {
+		err = io.ErrUnexpectedEOF
+	}
+	if err != nil {
+		return nil, fmt.Errorf("segment %d: %w", s.MSN, err)
+	}
+	return [][]byte{b}, nil
+}
 
 // Bitrate returns bits a second.
 func (s *Segment) Bitrate() int64 {

@@ -88,7 +88,7 @@ func TestCutterMakesWholeSegments(t *testing.T) {
 	got = append(got, c.Flush())
 	for i, s := range got {
 		assert.EqualValues(t, i, s.MSN)
-		f, err := bmff.ReadFragments(bytes.Join(s.Pieces, nil))
+		f, err := bmff.ReadFragments(bytes.Join(s.Blob.Pieces(), nil))
 		require.NoError(t, err)
 		assert.EqualValues(t, i*media.VideoTimescale, f[0].DTS)
 		assert.Len(t, f[0].Units, s.Units)
@@ -130,7 +130,7 @@ func TestCutterPublishesParts(t *testing.T) {
 		whole = append(whole, f[0].Units...)
 	}
 	assert.Len(t, whole, 30)
-	f, err := bmff.ReadFragments(bytes.Join(last.Pieces, nil))
+	f, err := bmff.ReadFragments(bytes.Join(last.Blob.Pieces(), nil))
 	require.NoError(t, err)
 	assert.Len(t, f, 5, "the segment is its parts, byte by byte")
 	assert.Len(t, w.Snapshot().All(), 2, "states of one segment are one entry")
@@ -495,7 +495,7 @@ func TestPiecesAreTheParts(t *testing.T) {
 		}
 		require.False(t, last.Open)
 		var joined []byte
-		for _, p := range last.Pieces {
+		for _, p := range last.Blob.Pieces() {
 			joined = append(joined, p...)
 		}
 		var parts []byte
@@ -504,7 +504,7 @@ func TestPiecesAreTheParts(t *testing.T) {
 		}
 		assert.Equal(t, parts, joined)
 		if msn > 0 { // the first segment has no size to guess by
-			assert.Less(t, len(last.Pieces), len(last.Parts), "parts lie one behind the other where the room sufficed")
+			assert.Less(t, len(last.Blob.Pieces()), len(last.Parts), "parts lie one behind the other where the room sufficed")
 		}
 		assert.EqualValues(t, len(joined), last.Size)
 	}
