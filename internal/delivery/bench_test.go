@@ -38,7 +38,7 @@ func newOrigin(t testing.TB, set origin.Settings) (*origin.Origin, *origin.Feed)
 // frames sends AAC frames number from to number until.
 func frames(f *origin.Feed, from, until int64) {
 	for n := from; n < until; n++ {
-		f.Unit(media.TrackID(media.Audio), uint32(n*1024*1000/48000), 0, true, make([]byte, 340))
+		f.Unit(media.TrackID(media.Audio), int64(n*1024*1000/48000), 0, true, make([]byte, 340))
 	}
 }
 

@@ -64,8 +64,8 @@ const maxSounds = 8
 type earlyUnit struct {
 	id          media.TrackID
 	kind        media.Kind
-	stamp       uint32
-	composition int64
+	stamp       int64 // of the track's clock
+	composition int64 // of the same
 	data        []byte
 }
 
@@ -195,8 +195,8 @@ func (f *Feed) Extras(list map[string]string) {
 	}
 }
 
-// Splice sets a marker for a splice_info_section that takes effect at a stamp.
-func (f *Feed) Splice(stamp uint32, section []byte) {
+// Splice sets a marker for a splice_info_section that takes effect at a stamp of a clock.
+func (f *Feed) Splice(clock media.Clock, stamp int64, section []byte) {
 	f.c.mu.Lock()
 	defer f.c.mu.Unlock()
 	if f.standby || f.over {
@@ -205,7 +205,7 @@ func (f *Feed) Splice(stamp uint32, section []byte) {
 	f.spliced = true
 	at := f.c.o.Now()
 	if f.session != nil {
-		at = hls.WallClock(f.c.epoch, f.session.feed.Peek(stamp))
+		at = hls.WallClock(f.c.epoch, f.session.feed.Peek(clock, stamp))
 	}
 	f.c.splice(at, section)
 }
@@ -365,7 +365,7 @@ func (f *Feed) start() {
 		}
 	}
 	if shift > 0 && f.video != nil {
-		f.session.vtime.SetShift(shift * media.VideoTimescale / 1000)
+		f.session.vtime.SetShift(f.video.Stamps().Ticks(shift))
 	}
 	for _, e := range early {
 		f.send(e)
@@ -378,9 +378,10 @@ const (
 	fewFrames    = 6
 )
 
-// Unit takes one access unit of a track that was announced. stamp is its decode time in milliseconds,
-// which may wrap; composition is how much later it is presented. The data is the feed's from now on.
-func (f *Feed) Unit(id media.TrackID, stamp uint32, composition int64, key bool, data []byte) {
+// Unit takes one access unit of a track that was announced. stamp is its decode time by the track's clock,
+// which may wrap; composition is how much later it is presented, by the same clock. The data is the
+// feed's from now on.
+func (f *Feed) Unit(id media.TrackID, stamp, composition int64, key bool, data []byte) {
 	f.c.mu.Lock()
 	defer f.c.mu.Unlock()
 	if f.over {
@@ -414,13 +415,40 @@ func (f *Feed) Unit(id media.TrackID, stamp uint32, composition int64, key bool,
 	f.early = append(f.early, e)
 	f.earlyBytes += len(data) + unitCost
 	if kind == media.Video {
-		f.rate.Add(int64(stamp))
+		f.rate.Add(f.video.Stamps().Ticks(stamp) / ticksEachMilli)
 	}
-	waited := int64(int32(stamp - f.early[0].stamp))
-	if f.ready() || waited >= patience || f.heard.Sub(f.first) > 3*patience*time.Millisecond ||
+	if f.ready() || f.waited(&e) >= patience || f.heard.Sub(f.first) > 3*patience*time.Millisecond ||
 		f.earlyBytes >= maxEarlyBytes {
 		f.start()
 	}
+}
+
+// ticksEachMilli converts ticks of media.VideoTimescale.
+const ticksEachMilli = media.VideoTimescale / 1000
+
+// waited is how much of a unit's track has come, in milliseconds.
+func (f *Feed) waited(e *earlyUnit) int64 {
+	clock := media.Milliseconds
+	if e.kind == media.Video {
+		clock = f.video.Stamps()
+	} else if i := f.sound(e.id); i >= 0 {
+		clock = f.sounds[i].Stamps()
+	}
+	for i := range f.early {
+		first := &f.early[i]
+		if first.id != e.id {
+			continue
+		}
+		d := e.stamp - first.stamp
+		if clock.Bits > 0 { // it may have wrapped
+			turn := int64(1) << clock.Bits
+			if d &= turn - 1; d >= turn/2 {
+				d -= turn
+			}
+		}
+		return clock.Ticks(d) / ticksEachMilli
+	}
+	return 0
 }
 
 func (f *Feed) send(e earlyUnit) {

@@ -176,7 +176,7 @@ func TestFeedFasterThanRealTimeIsHeld(t *testing.T) {
 	config := []byte{0x11, 0x90}
 	frames := func(f *origin.Feed, from int64) (sent int64, paced time.Duration) {
 		for n := from; n < from+48000*3600/1024; n++ { // an hour of sound
-			f.Unit(media.TrackID(media.Audio), uint32(n*1024/48), 0, true, make([]byte, 300))
+			f.Unit(media.TrackID(media.Audio), int64(n*1024/48), 0, true, make([]byte, 300))
 			if paced = f.Pace(); paced > 0 {
 				return n*1024/48 - from*1024/48, paced
 			}

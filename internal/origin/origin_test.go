@@ -290,7 +290,7 @@ func TestTimestampsThatJumpGoOnWithADiscontinuity(t *testing.T) {
 	f.Track(track)
 	for _, base := range []uint32{0, 8000, 4_000_000_000, 4_000_008_000} { // two turns, a jump ahead, and on
 		for i, u := range units {
-			f.Unit(media.TrackID(media.Video), base+stamps[i], int64(u.Composition), u.Key, u.Data)
+			f.Unit(media.TrackID(media.Video), int64(base+stamps[i]), int64(u.Composition), u.Key, u.Data)
 		}
 	}
 	f.End("test")
@@ -316,7 +316,7 @@ func TestTracksThatChangeBeginANewRun(t *testing.T) {
 		track, units, stamps := h264(t, loop)
 		f.Track(track)
 		for i, u := range units {
-			f.Unit(media.TrackID(media.Video), base+stamps[i], int64(u.Composition), u.Key, u.Data)
+			f.Unit(media.TrackID(media.Video), int64(base+stamps[i]), int64(u.Composition), u.Key, u.Data)
 		}
 		base += 8000
 	}
@@ -341,7 +341,7 @@ func TestSparseKeyframesAreTold(t *testing.T) {
 	track, units, stamps := h264(t, 1) // keyframes every two seconds
 	f.Track(track)
 	for i, u := range units {
-		f.Unit(media.TrackID(media.Video), stamps[i], int64(u.Composition), u.Key, u.Data)
+		f.Unit(media.TrackID(media.Video), int64(stamps[i]), int64(u.Composition), u.Key, u.Data)
 	}
 	r.eventually("an event", func() bool { return r.keep.has("keyframes-sparse") })
 	st := c.Status()

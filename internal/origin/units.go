@@ -13,21 +13,21 @@ import (
 
 // unit takes one access unit of the feed, its times still the sender's. One that jumped or is stale
 // is not used, which the caller is told.
-func (s *session) unit(id media.TrackID, stamp uint32, composition int64, data []byte) timeline.Verdict {
-	now := s.c.o.Now()
+func (s *session) unit(id media.TrackID, stamp, composition int64, data []byte) timeline.Verdict {
+	now, clock := s.c.o.Now(), s.clockOf(id)
 	if s.unaligned {
 		s.unaligned = false
-		s.feed.Align(stamp, now.UnixMilli(), s.c.settings.SegmentMillis)
+		s.feed.Align(clock, stamp, now.UnixMilli(), s.c.settings.SegmentMillis)
 		s.firstAt = s.feed.Last()
 	}
-	at, verdict := s.feed.Map(id, stamp, now.Sub(s.firstWall))
+	at, verdict := s.feed.Map(id, clock, stamp, now.Sub(s.firstWall))
 	if verdict != timeline.Follows {
 		return verdict
 	}
 	u := media.AccessUnit{Data: data}
 	if s.video != nil && s.video.ID == id {
 		before := s.newestDTS()
-		u.DTS, u.PTS = s.vtime.Times(at, composition)
+		u.DTS, u.PTS = s.vtime.Times(at, clock.Ticks(composition))
 		if before > 0 {
 			s.longest = max(s.longest, min(u.DTS-before, longestPicture))
 		}
@@ -42,6 +42,14 @@ func (s *session) unit(id media.TrackID, stamp uint32, composition int64, data [
 	s.end = max(s.end, media.Rescale(u.PTS+u.Duration, a.track.Timescale, media.VideoTimescale))
 	s.audioUnit(a, &u)
 	return verdict
+}
+
+// clockOf is how the sender stamps a track.
+func (s *session) clockOf(id media.TrackID) media.Clock {
+	if s.video != nil && s.video.ID == id {
+		return s.video.Stamps()
+	}
+	return s.sound(id).track.Stamps()
 }
 
 // longestPicture is how long a picture may last and still be taken for one of a varying rate.

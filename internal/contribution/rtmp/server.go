@@ -34,8 +34,8 @@ type Feed interface {
 	tracks.Sink
 	// Extras takes what the sender says of itself for pages that know what it means.
 	Extras(list map[string]string)
-	// Splice takes a splice_info_section (ANSI/SCTE 35) that takes effect at a stamp.
-	Splice(stamp uint32, section []byte)
+	// Splice takes a splice_info_section (ANSI/SCTE 35) that takes effect at a stamp of a clock.
+	Splice(clock media.Clock, stamp int64, section []byte)
 	// Pace returns how long to read nothing more, since the media runs ahead of the wall clock.
 	Pace() time.Duration
 	End(reason string)
@@ -431,7 +431,7 @@ func (c *connection) data(e *rtmp.Event) {
 	if err != nil {
 		b = nil // told as a cue message that cannot be read
 	}
-	c.feed.Splice(e.Timestamp, b)
+	c.feed.Splice(media.Milliseconds, int64(e.Timestamp), b)
 }
 
 // Bounds of what a sender says of itself beyond what is asked.

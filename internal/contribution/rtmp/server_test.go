@@ -77,7 +77,7 @@ func (r *taken) IsTaken(error) bool                { return true }
 func (r *taken) Report(_, _, kind, text, _ string) { r.reports <- kind + ": " + text }
 func (r *taken) FrameRate(milli int64)             { r.rate = milli }
 func (r *taken) Extras(map[string]string)          {}
-func (r *taken) Splice(uint32, []byte)             {}
+func (r *taken) Splice(media.Clock, int64, []byte) {}
 func (r *taken) Track(t media.Track) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -90,7 +90,7 @@ func (r *taken) Pace() time.Duration {
 	defer r.mu.Unlock()
 	return r.pace
 }
-func (r *taken) Unit(id media.TrackID, _ uint32, _ int64, key bool, _ []byte) {
+func (r *taken) Unit(id media.TrackID, _, _ int64, key bool, _ []byte) {
 	k := media.Kind(id >> 8)
 	r.mu.Lock()
 	defer r.mu.Unlock()

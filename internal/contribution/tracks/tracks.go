@@ -21,9 +21,9 @@ type Sink interface {
 	FrameRate(milli int64)
 	// Track announces a track, or what has become of one.
 	Track(t media.Track)
-	// Unit takes an access unit of a track that was announced. stamp is its decode time in milliseconds,
-	// which may wrap; composition is how much later it is presented.
-	Unit(id media.TrackID, stamp uint32, composition int64, key bool, data []byte)
+	// Unit takes an access unit of a track that was announced. stamp is its decode time by the track's
+	// clock, which may wrap; composition is how much later it is presented.
+	Unit(id media.TrackID, stamp, composition int64, key bool, data []byte)
 }
 
 // Set holds the tracks of one sender.
@@ -140,7 +140,7 @@ func (all *Set) Body(kind media.Kind, stamp uint32, b *flv.Body) error {
 		return err
 	}
 	if all.announce(id, s); s.announced {
-		all.sink.Unit(id, stamp, int64(b.Composition), u.Key, u.Data)
+		all.sink.Unit(id, int64(stamp), int64(b.Composition), u.Key, u.Data)
 	}
 	return nil
 }

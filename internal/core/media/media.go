@@ -118,6 +118,18 @@ func rescale(v, from, to, round int64) int64 {
 	return int64(q)
 }
 
+// Clock is how a sender stamps the units of a track.
+type Clock struct {
+	Scale int64 // ticks a second
+	Bits  int   // stamps wrap after so many bits; 0: they do not
+}
+
+// Milliseconds is the clock of RTMP and FLV: 32 bits of milliseconds.
+var Milliseconds = Clock{1000, 32}
+
+// Ticks converts a time of the clock to ticks of VideoTimescale.
+func (c Clock) Ticks(v int64) int64 { return Rescale(v, c.Scale, VideoTimescale) }
+
 // TrackID tells the tracks of a feed apart.
 type TrackID uint32
 
@@ -146,6 +158,7 @@ type Track struct {
 	CodecName string  `json:"codecName,omitempty"` // RFC 6381 name, such as avc1.64001f
 	Timescale int64   `json:"timescale"`           // ticks a second of all times of this track
 	Config    []byte  `json:"config"`
+	Clock     Clock   `json:"-"` // of the sender's stamps; the zero value is Milliseconds
 
 	// Video.
 	Width     int      `json:"width,omitempty"`    // luma samples after cropping
@@ -193,6 +206,14 @@ type Light struct {
 	Display   [8]int `json:"display,omitzero"`
 	Brightest int    `json:"brightest,omitempty"` // of the display, in units of 0.0001 candela per square metre
 	Darkest   int    `json:"darkest,omitempty"`
+}
+
+// Stamps returns the clock of the sender's stamps.
+func (t *Track) Stamps() Clock {
+	if t.Clock.Scale == 0 {
+		return Milliseconds
+	}
+	return t.Clock
 }
 
 // SamePicture reports whether a decoder and a viewer see no difference between two tracks but for

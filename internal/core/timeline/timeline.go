@@ -1,5 +1,5 @@
-// Package timeline turns the times that a sender writes into the times of a channel. In come
-// millisecond stamps that wrap at 32 bits, jitter, run a little fast or slow, jump or stop; out go
+// Package timeline turns the times that a sender writes into the times of a channel. In come stamps of
+// each track's own clock, which may wrap, jitter, run a little fast or slow, jump or stop; out go
 // times that go up, are evenly spaced where the source is, and stand on the channel's media time,
 // which runs with the wall clock since the channel was made.
 //
@@ -28,32 +28,33 @@ const (
 	Stale
 )
 
-// Bounds of what counts as one line. All are milliseconds.
+// Bounds of what counts as one line, in ticks of media.VideoTimescale.
 const (
 	// maxBack is how far a track's stamps may go back: units that were interleaved in the wrong order.
-	maxBack = 500
+	maxBack = 500 * ticksEachMilli
 	// maxAhead is how far they may go forward beyond all tracks and the time that has passed.
-	maxAhead = 1000
+	maxAhead = 1000 * ticksEachMilli
 	// maxJump is how far a stamp may stray from the one before it in any case.
-	maxJump = 10_000
+	maxJump = 10_000 * ticksEachMilli
 	// staleFor is for how long after a jump the stamps of other tracks may still be on the old line.
-	staleFor = 3000
+	staleFor = 3000 * ticksEachMilli
 )
 
 // line is what is known of one track's stamps, unwrapped.
 type line struct {
-	set  bool
-	last int64
-	at   time.Duration // when it came
+	set   bool
+	stamp int64         // the newest, of the track's own clock
+	last  int64         // the same in ticks of media.VideoTimescale
+	at    time.Duration // when it came
 }
 
 // Feed maps the stamps of one contribution connection to media time, in ticks of
 // media.VideoTimescale. It is not safe for concurrent use.
 type Feed struct {
 	start  int64 // media time of the feed's first stamp
-	base   int64 // the feed's first stamp, milliseconds
+	base   int64 // the feed's first stamp, unwrapped, ticks of media.VideoTimescale
 	set    bool
-	newest int64 // the newest stamp over all tracks, unwrapped
+	newest int64 // the newest over all tracks, in the same way
 	last   int64 // the newest media time given out
 	tracks map[media.TrackID]*line
 	old    *int64 // the newest stamp of the line before a jump
@@ -81,52 +82,65 @@ func (f *Feed) After(before *Feed) {
 	}
 }
 
-// absolute is how far a stamp may lie from the wall clock and still be taken for it, milliseconds.
-const absolute = 10_000
+// absolute is how far a stamp may lie from the wall clock and still be taken for it.
+const absolute = 10_000 * ticksEachMilli
 
 // Align lets media time follow the sender's stamps in a way that every receiver of the same feed
-// finds alike: as wall clock times, modulo 2^32, where they are that; else shifted by whole steps
-// so that the first stamp lies nearest to the time when it came. Media time 0 is 1970. All times
-// are milliseconds. The sender's clock is not corrected then.
-func (f *Feed) Align(stamp uint32, wall, step int64) {
-	v := int64(stamp)
+// finds alike: as wall clock times, modulo the clock's range, where they are that; else shifted by whole
+// steps so that the first stamp lies nearest to the time when it came. Media time 0 is 1970. wall and
+// step are milliseconds. The sender's clock is not corrected then.
+func (f *Feed) Align(c media.Clock, stamp, wall, step int64) {
+	v := c.Ticks(stamp)
 	f.set, f.base, f.newest, f.drift = true, v, v, nil
-	const turn = 1 << 32
-	turns := (wall - v + turn/2) / turn
-	if d := v + turns*turn - wall; d < absolute && d > -absolute {
-		f.start = (v + turns*turn) * ticksEachMilli
+	wall, step = wall*ticksEachMilli, step*ticksEachMilli
+	near := v
+	if c.Bits > 0 {
+		turn := c.Ticks(1 << c.Bits)
+		near = v + (wall-v+turn/2)/turn*turn
+	}
+	if abs(near-wall) < absolute {
+		f.start = near
 	} else {
-		f.start = (v + (wall-v+step/2)/step*step) * ticksEachMilli
+		f.start = v + (wall-v+step/2)/step*step
 	}
 	f.last = f.start
 }
 
 // unwrap extends a stamp to 64 bits, nearest to what is known.
-func (f *Feed) unwrap(t *line, stamp uint32) int64 {
-	near := f.newest
-	if t.set {
-		near = t.last
+func (f *Feed) unwrap(t *line, c media.Clock, stamp int64) int64 {
+	if c.Bits == 0 {
+		return stamp
 	}
-	return near + int64(int32(stamp-uint32(near)))
+	near := media.Rescale(f.newest, media.VideoTimescale, c.Scale)
+	if t.set {
+		near = t.stamp
+	}
+	turn := int64(1) << c.Bits
+	d := (stamp - near) & (turn - 1)
+	if d >= turn/2 {
+		d -= turn
+	}
+	return near + d
 }
 
 // Map returns the media time of a track's stamp that came at a time on the wall clock since the feed
 // began, and what the stamp means. Of one that jumped or is stale nothing is kept.
-func (f *Feed) Map(id media.TrackID, stamp uint32, now time.Duration) (ticks int64, v Verdict) {
+func (f *Feed) Map(id media.TrackID, c media.Clock, stamp int64, now time.Duration) (ticks int64, v Verdict) {
 	t := f.tracks[id]
 	if t == nil {
 		t = &line{}
 		f.tracks[id] = t
 	}
 	if !f.set {
-		f.set, f.base, f.newest = true, int64(stamp), int64(stamp)
+		f.set, f.base, f.newest = true, c.Ticks(stamp), c.Ticks(stamp)
 	}
-	s := f.unwrap(t, stamp)
+	whole := f.unwrap(t, c, stamp)
+	s := c.Ticks(whole)
 	if v := f.judge(t, s, now); v != Follows {
 		return 0, v
 	}
 	if !t.set || s > t.last {
-		t.last = s
+		t.last, t.stamp = s, whole
 	}
 	t.set, t.at = true, now
 	f.newest = max(f.newest, s)
@@ -138,10 +152,10 @@ func (f *Feed) Map(id media.TrackID, stamp uint32, now time.Duration) (ticks int
 	return ticks, Follows
 }
 
-func (f *Feed) at(stamp int64) int64 { return f.start + (stamp-f.base)*ticksEachMilli }
+func (f *Feed) at(ticks int64) int64 { return f.start + ticks - f.base }
 
 func (f *Feed) judge(t *line, s int64, now time.Duration) Verdict {
-	if f.old != nil && now < staleFor*time.Millisecond {
+	if f.old != nil && now < staleFor/ticksEachMilli*time.Millisecond {
 		if near := abs(s-f.newest) <= abs(s-*f.old); !near && abs(s-*f.old) < maxJump {
 			return Stale
 		}
@@ -152,7 +166,7 @@ func (f *Feed) judge(t *line, s int64, now time.Duration) Verdict {
 		}
 		return Follows
 	}
-	passed := (now - t.at).Milliseconds()
+	passed := (now - t.at).Milliseconds() * ticksEachMilli
 	switch d := s - t.last; {
 	case d < -maxBack:
 		return Jumped
@@ -167,11 +181,11 @@ func (f *Feed) judge(t *line, s int64, now time.Duration) Verdict {
 func abs(v int64) int64 { return max(v, -v) }
 
 // Peek returns the media time of a stamp without moving on.
-func (f *Feed) Peek(stamp uint32) (ticks int64) {
+func (f *Feed) Peek(c media.Clock, stamp int64) (ticks int64) {
 	if !f.set {
 		return f.start
 	}
-	ticks = f.at(f.unwrap(&line{}, stamp))
+	ticks = f.at(c.Ticks(f.unwrap(&line{}, c, stamp)))
 	if f.drift != nil {
 		ticks += f.drift.shift()
 	}
@@ -286,8 +300,8 @@ func (t *Track) decode(at int64) int64 {
 	return at
 }
 
-// Times converts a mapped time and the distance from decode to presentation, in milliseconds, which
-// may be negative, to the next unit's decode and presentation time.
+// Times converts a mapped time and the distance from decode to presentation, which may be negative, both
+// in ticks of media.VideoTimescale, to the next unit's decode and presentation time.
 func (t *Track) Times(mapped, composition int64) (dts, pts int64) {
 	at := t.even(media.Rescale(mapped, media.VideoTimescale, t.timescale))
 	pts = at + t.composition(composition)
@@ -360,8 +374,8 @@ func (t *Track) stray() {
 
 // composition converts the distance from decode to presentation time, snapping it to whole frames
 // where the rate is constant.
-func (t *Track) composition(ms int64) int64 {
-	ticks := media.Rescale(ms, 1000, t.timescale)
+func (t *Track) composition(mapped int64) int64 {
+	ticks := media.Rescale(mapped, media.VideoTimescale, t.timescale)
 	if !t.step.Valid() {
 		return ticks
 	}

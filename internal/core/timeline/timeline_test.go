@@ -14,19 +14,22 @@ import (
 const video, audio media.TrackID = 1, 2
 
 // at is a time on the wall clock since the feed began.
+// millis is the clock of most tests.
+var millis = media.Milliseconds
+
 func at(ms int64) time.Duration { return time.Duration(ms) * time.Millisecond }
 
 func TestStampsWrap(t *testing.T) {
 	f := NewFeed(5000 * 90)
 	var got []int64
 	for i, s := range []uint32{0xffffffe0, 0xfffffff0, 0, 33, 20} {
-		v, verdict := f.Map(video, s, at(int64(i)*16))
+		v, verdict := f.Map(video, millis, int64(s), at(int64(i)*16))
 		assert.Equal(t, Follows, verdict)
 		got = append(got, v/90)
 	}
 	assert.Equal(t, []int64{5000, 5016, 5032, 5065, 5052}, got)
 	assert.EqualValues(t, 5065*90, f.Last())
-	v, verdict := f.Map(audio, 12, at(90)) // another track, on the same line
+	v, verdict := f.Map(audio, millis, int64(12), at(90)) // another track, on the same line
 	assert.Equal(t, []any{int64(5044), Follows}, []any{v / 90, verdict})
 }
 
@@ -47,10 +50,10 @@ func TestWhatIsAJump(t *testing.T) {
 		"half a second ahead at once, in a row": {60_500, 33, Follows},
 	} {
 		f := NewFeed(0)
-		f.Map(video, 59_960, at(0))
-		f.Map(video, 60_000, at(40))
+		f.Map(video, millis, int64(59_960), at(0))
+		f.Map(video, millis, int64(60_000), at(40))
 		before := f.Last()
-		_, verdict := f.Map(video, c.stamp, at(40+c.passed))
+		_, verdict := f.Map(video, millis, int64(c.stamp), at(40+c.passed))
 		assert.Equal(t, c.want, verdict, name)
 		if verdict == Jumped {
 			assert.Equal(t, before, f.Last(), "%s: nothing is kept of it", name)
@@ -58,25 +61,25 @@ func TestWhatIsAJump(t *testing.T) {
 	}
 	// A track that was silent goes on where the others are, however fast they came.
 	f := NewFeed(0)
-	f.Map(audio, 0, at(0))
+	f.Map(audio, millis, int64(0), at(0))
 	for ms := int64(0); ms < 8000; ms += 40 {
-		f.Map(video, uint32(ms), at(ms/100))
+		f.Map(video, millis, int64(uint32(ms)), at(ms/100))
 	}
-	_, verdict := f.Map(audio, 8000, at(80))
+	_, verdict := f.Map(audio, millis, int64(8000), at(80))
 	assert.Equal(t, Follows, verdict)
 }
 
 func TestOtherTracksAreStaleForAWhileAfterAJump(t *testing.T) {
 	before := NewFeed(0)
-	before.Map(video, 50_000, 0)
-	before.Map(audio, 50_010, 0)
+	before.Map(video, millis, int64(50_000), 0)
+	before.Map(audio, millis, int64(50_010), 0)
 	after := NewFeed(100_000)
 	after.After(before)
-	v, verdict := after.Map(video, 1_000, 0)
+	v, verdict := after.Map(video, millis, int64(1_000), 0)
 	assert.Equal(t, []any{int64(100_000), Follows}, []any{v, verdict})
-	_, verdict = after.Map(audio, 50_030, at(10))
+	_, verdict = after.Map(audio, millis, int64(50_030), at(10))
 	assert.Equal(t, Stale, verdict, "it was under way")
-	v, verdict = after.Map(audio, 1_020, at(20))
+	v, verdict = after.Map(audio, millis, int64(1_020), at(20))
 	assert.Equal(t, []any{int64(100_000 + 20*90), Follows}, []any{v, verdict})
 }
 
@@ -155,7 +158,7 @@ func FuzzTrack(f *testing.F) {
 			at, last := int64(0), int64(-1<<62)
 			for i, s := range steps {
 				at += int64(s)*90 - 30*90
-				dts, _ := track.Times(at, int64(i%7)-3)
+				dts, _ := track.Times(at, (int64(i%7)-3)*90)
 				if dts <= last {
 					t.Fatalf("unit %d is decoded at %d, the one before at %d", i, dts, last)
 				}
@@ -181,7 +184,7 @@ func TestCompositionBelowZero(t *testing.T) {
 		if n%4 == 1 {
 			offset = 67
 		}
-		dts, pts := track.Times(n*1000/30*90, offset)
+		dts, pts := track.Times(n*1000/30*90, offset*90)
 		require.GreaterOrEqual(t, pts, dts, "picture %d", n)
 		require.InDelta(t, (n*1000/30+offset)*90, pts, 200, "it is shown when it says")
 		shown = append(shown, dts)
@@ -237,8 +240,8 @@ func TestAlignedFeedsAgreeOnTheWallClock(t *testing.T) {
 	} {
 		for _, late := range []int64{0, 80} { // another origin hears it a little later
 			f := NewFeed(0)
-			f.Align(c.stamp, wall+late, 2000)
-			v, verdict := f.Map(video, c.stamp, 0)
+			f.Align(millis, int64(c.stamp), wall+late, 2000)
+			v, verdict := f.Map(video, millis, int64(c.stamp), 0)
 			assert.Equal(t, Follows, verdict, name)
 			if c.stamp == 5_300 {
 				assert.EqualValues(t, 1300, v/90%2000, "shifted by whole steps only")
@@ -246,7 +249,7 @@ func TestAlignedFeedsAgreeOnTheWallClock(t *testing.T) {
 				continue
 			}
 			assert.Equal(t, c.first, v/90, name)
-			v, _ = f.Map(video, c.stamp+33, at(33))
+			v, _ = f.Map(video, millis, int64(c.stamp+33), at(33))
 			assert.Equal(t, c.next, v/90, name)
 		}
 	}
@@ -254,10 +257,10 @@ func TestAlignedFeedsAgreeOnTheWallClock(t *testing.T) {
 
 func TestPeekDoesNotMoveOn(t *testing.T) {
 	f := NewFeed(1000 * 90)
-	assert.EqualValues(t, 1000*90, f.Peek(77))
-	f.Map(video, 500, 0)
-	assert.EqualValues(t, 1100*90, f.Peek(600))
-	v, _ := f.Map(video, 533, at(33))
+	assert.EqualValues(t, 1000*90, f.Peek(millis, 77))
+	f.Map(video, millis, int64(500), 0)
+	assert.EqualValues(t, 1100*90, f.Peek(millis, 600))
+	v, _ := f.Map(video, millis, int64(533), at(33))
 	assert.EqualValues(t, 1033*90, v)
 }
 
@@ -272,7 +275,7 @@ func TestAWeekOfDrift(t *testing.T) {
 		for sent := int64(0); sent < 7*24*3600*1000; sent += every {
 			real := time.Duration(sent)*time.Millisecond - time.Duration(sent)*time.Duration(ppm)*time.Nanosecond
 			came := real + 30*time.Millisecond + time.Duration(random.ExpFloat64()*float64(20*time.Millisecond))
-			v, verdict := f.Map(video, uint32(sent), came)
+			v, verdict := f.Map(video, millis, int64(uint32(sent)), came)
 			if d := v - last - every*90; verdict != Follows || sent > 0 && abs(d) > every*90*6/10_000+20 {
 				t.Fatalf("at %d ms media time moved by %d ticks more than the stamp, verdict %d", sent, d, verdict)
 			}
@@ -294,7 +297,30 @@ func TestALeadIsMadeUp(t *testing.T) {
 	f.Lead(2 * time.Second)
 	var v int64
 	for sent := int64(0); sent < 3*3600*1000; sent += 100 {
-		v, _ = f.Map(video, uint32(sent), at(sent))
+		v, _ = f.Map(video, millis, int64(uint32(sent)), at(sent))
 	}
 	assert.InDelta(t, -2100, v/90-3*3600*1000, 60)
+}
+
+// TestEveryTrackHasAClockOfItsOwn: one feed's tracks may be stamped in different scales, wrap at different
+// times or not at all, and lie on one line all the same.
+func TestEveryTrackHasAClockOfItsOwn(t *testing.T) {
+	f := NewFeed(0)
+	transport, sampled, whole := media.Clock{Scale: 90_000, Bits: 33}, media.Clock{Scale: 48_000, Bits: 32}, media.Clock{Scale: 90_000}
+	const begin = 1<<33 - 3*90_000 // three seconds before the first wraps
+	for n := range int64(500) {    // 40 ms each
+		now := at(n * 40)
+		v, verdict := f.Map(video, transport, (begin+n*3600)&(1<<33-1), now)
+		require.Equal(t, Follows, verdict)
+		assert.EqualValues(t, n*3600, v, "picture %d", n)
+		start := media.Rescale(begin, 90_000, 48_000)
+		v, verdict = f.Map(audio, sampled, (start+n*1920)&(1<<32-1), now)
+		require.Equal(t, Follows, verdict)
+		assert.InDelta(t, n*3600, v, 2, "frame %d", n)
+		v, verdict = f.Map(audio+1, whole, begin+n*3600, now)
+		require.Equal(t, Follows, verdict)
+		assert.EqualValues(t, n*3600, v)
+	}
+	_, verdict := f.Map(audio+1, whole, begin+500*3600+90_000*30, at(500*40))
+	assert.Equal(t, Jumped, verdict)
 }
