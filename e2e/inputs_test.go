@@ -81,5 +81,48 @@ func TestRecordingStandsIn(t *testing.T) {
 	require.NoError(t, err)
 	out, code = s.command("channels", "change", "line", "--inputs", "sender,file:../etc/passwd")
 	assert.NotZero(t, code)
-	assert.Contains(t, out, "expected the name of an FLV file")
+	assert.Contains(t, out, "expected the name of an FLV or CMAF file")
+}
+
+// TestWhatWasOnAirStandsIn: the CMAF that one channel made is the file input of another, track by track, in
+// the tracks' own timescales, and plays.
+func TestWhatWasOnAirStandsIn(t *testing.T) {
+	t.Parallel() // it waits more than it works
+	s := start(t)
+	loop := demo.Loops[0]
+	stop := s.sendLoop(&loop, camera.Options{URL: s.channel(loop.Name, origin.Settings{Window: 10}, sourceOnly)})
+	eventually(t, "four segments", func() bool { return s.newest(loop.Name, "source") >= 5 && s.newest(loop.Name, "audio") >= 5 })
+	folder := filepath.Join(s.data, "files")
+	for rendition, file := range map[string]string{"source": "again.mp4", "audio": "again.en.mp4"} {
+		list := s.playlist(loop.Name, rendition).Whole()[:4]
+		_, all, _ := s.get("/media/" + loop.Name + "/" + rendition + "/" + list[0].Header)
+		for _, e := range list {
+			_, b, _ := s.get("/media/" + loop.Name + "/" + rendition + "/" + e.URI)
+			all = append(all, b...)
+		}
+		require.NoError(t, os.WriteFile(filepath.Join(folder, file), all, 0o600))
+	}
+	stop()
+	again := loop
+	again.Name = "again"
+	s.channel(again.Name, origin.Settings{Inputs: []origin.Input{{Kind: origin.InputFile, File: "again.mp4"}}}, sourceOnly)
+	eventually(t, "the file on air, round once", func() bool { return s.newest("again", "source") >= 6 })
+	st := s.status("again")
+	require.Len(t, st.Feed.Tracks, 2)
+	assert.Equal(t, []string{"H.264", "AAC", "en"}, []string{st.Feed.Tracks[0].Label, st.Feed.Tracks[1].Label, st.Feed.Tracks[1].Language})
+	breaks := 0
+	for _, e := range s.playlist("again", "source").Entries {
+		if e.Discontinuity {
+			breaks++
+		}
+	}
+	assert.Zero(t, breaks, "a turn follows the one before on the same line")
+	s.inspectAll("again", "index.m3u8", "index.mpd", "low.mpd")
+	p := open(t)
+	defer p.stop()
+	s.playsInOrder(p, &again, "hls", "ll-hls")
+
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "broken.mp4"), []byte("nothing of the kind"), 0o600))
+	s.channel("broken", origin.Settings{Inputs: []origin.Input{{Kind: origin.InputFile, File: "broken.mp4"}}}, sourceOnly)
+	eventually(t, "what is wrong with the file", func() bool { return s.status("broken").Inputs[0].Problem != "" })
 }

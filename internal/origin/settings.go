@@ -142,7 +142,7 @@ func (s Settings) Check() []ladder.Problem {
 
 const maxInputs = 4
 
-var fileForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,99}\.flv$`)
+var fileForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,99}\.(flv|mp4)$`)
 
 func (s Settings) checkInputs() (out []ladder.Problem) {
 	add := func(i int, text string, args ...any) {
@@ -161,7 +161,7 @@ func (s Settings) checkInputs() (out []ladder.Problem) {
 		case in.Kind != InputFile:
 			add(i, "found kind %q, expected %s or %s", clip(in.Kind), InputSender, InputFile)
 		case !fileForm.MatchString(in.File):
-			add(i, "found file %q, expected the name of an FLV file in the folder of files, such as standby.flv", clip(in.File))
+			add(i, "found file %q, expected the name of an FLV or CMAF file in the folder of files, such as standby.flv or standby.mp4", clip(in.File))
 		}
 	}
 	return out

@@ -201,6 +201,6 @@ func (c *Channel) InputProblem(file, text string) {
 	c.mu.Unlock()
 	if text != "" && text != before {
 		c.event(Warning, "input-failed", fmt.Sprintf("The file input %s cannot be played: %s.", file, text),
-			"Put an FLV file of that name into the folder of files.")
+			"Put an FLV file, or CMAF track files, of that name into the folder of files.")
 	}
 }

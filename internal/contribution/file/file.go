@@ -3,7 +3,6 @@
 package file
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -15,9 +14,6 @@ import (
 	"time"
 
 	"metaplasis/internal/contribution/tracks"
-	"metaplasis/internal/core/amf"
-	"metaplasis/internal/core/flv"
-	"metaplasis/internal/core/media"
 )
 
 // Bounds of a recording, and how often the player looks for something to do.
@@ -96,10 +92,10 @@ func (p *Player) Run(ctx context.Context) {
 
 // try plays one input until it is taken off the air. One that cannot be played is left alone for a while.
 func (p *Player) try(ctx context.Context, in Input) {
-	clip, err := load(filepath.Join(p.Folder, filepath.Base(in.File)))
+	r, err := load(filepath.Join(p.Folder, filepath.Base(in.File)))
 	if err == nil {
 		p.Channels.Problem(in, "")
-		err = p.play(ctx, in, clip)
+		err = p.play(ctx, in, r)
 	}
 	if err == nil {
 		return
@@ -111,14 +107,31 @@ func (p *Player) try(ctx context.Context, in Input) {
 	}
 }
 
-// clip is a recording in memory.
-type clip struct {
-	metadata amf.Object
-	tags     []flv.Tag
-	length   uint32 // milliseconds
+// recording is a file in memory: units in the order in which they are due within a turn.
+type recording interface {
+	// start announces what the recording holds.
+	start(feed Feed)
+	count() int
+	// due is when a unit is, from the begin of a turn.
+	due(i int) time.Duration
+	// send hands a unit of a turn to the feed of start.
+	send(i int, turn int64) error
+	// length is that of a turn.
+	length() time.Duration
 }
 
-func load(path string) (*clip, error) {
+func load(path string) (recording, error) {
+	b, err := read(path)
+	if err != nil {
+		return nil, err
+	}
+	if filepath.Ext(path) == ".mp4" {
+		return loadCMAF(path, b)
+	}
+	return parseFLV(b)
+}
+
+func read(path string) ([]byte, error) {
 	f, err := os.Open(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("there is no file %s", path)
@@ -134,66 +147,25 @@ func load(path string) (*clip, error) {
 	if len(b) > maxBytes {
 		return nil, fmt.Errorf("found more than %d MB, expected a shorter recording", maxBytes>>20)
 	}
-	return parse(b)
-}
-
-func parse(b []byte) (*clip, error) {
-	r, err := flv.NewReader(bytes.NewReader(b))
-	if err != nil {
-		return nil, err
-	}
-	c := &clip{}
-	for {
-		t, err := r.Next()
-		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
-			break // a recording that was cut off plays as far as it goes
-		}
-		if err != nil {
-			return nil, err
-		}
-		if t.Type != flv.TagScript {
-			c.tags = append(c.tags, *t)
-			continue
-		}
-		if values, err := amf.DecodeAll(t.Body); err == nil && len(values) > 1 && c.metadata == nil {
-			c.metadata, _ = values[1].(amf.Object)
-		}
-	}
-	n := len(c.tags)
-	if n < 2 || c.tags[n-1].Timestamp == c.tags[0].Timestamp {
-		return nil, errors.New("found no media, expected video or sound")
-	}
-	first := c.tags[0].Timestamp
-	for i := range c.tags {
-		c.tags[i].Timestamp -= first
-	}
-	// A turn is as long as the metadata says, if that can be.
-	last := c.tags[n-1].Timestamp
-	c.length = last + 40
-	if d, ok := c.metadata.Number("duration"); ok && d*1000 >= float64(last) && d*1000 < float64(last)+1000 {
-		c.length = uint32(d*1000 + 0.5)
-	}
-	return c, nil
+	return b, nil
 }
 
 // play repeats a recording at its own pace.
-func (p *Player) play(ctx context.Context, in Input, c *clip) error {
+func (p *Player) play(ctx context.Context, in Input, r recording) error {
 	feed, err := p.Channels.Open(in)
 	if err != nil {
 		return nil // somebody else was put on air meanwhile
 	}
 	end := "the service stopped"
 	defer func() { feed.End(end) }()
-	set := tracks.New(feed)
-	set.Metadata(c.metadata)
+	r.start(feed)
 	begin := time.Now()
 	timer := time.NewTimer(0)
 	defer timer.Stop()
-	for base := uint32(0); ; base += c.length {
-		for i := range c.tags {
-			t := &c.tags[i]
-			stamp := base + t.Timestamp
-			timer.Reset(time.Until(begin.Add(time.Duration(stamp) * time.Millisecond)))
+	for turn := int64(0); ; turn++ {
+		base := begin.Add(time.Duration(turn) * r.length())
+		for i := range r.count() {
+			timer.Reset(time.Until(base.Add(r.due(i))))
 			select {
 			case <-ctx.Done():
 				return nil
@@ -201,13 +173,7 @@ func (p *Player) play(ctx context.Context, in Input, c *clip) error {
 				return nil
 			case <-timer.C:
 			}
-			kind := media.Video
-			if t.Type == flv.TagAudio {
-				kind = media.Audio
-			}
-			// The same bytes are given out in each turn: nobody changes them.
-			err := flv.Bodies(t.Type, t.Body, func(b *flv.Body) error { return set.Body(kind, stamp, b) })
-			if err != nil {
+			if err := r.send(i, turn); err != nil {
 				end = err.Error()
 				return err
 			}

@@ -133,7 +133,7 @@
       id="sb"
       class="input input-sm w-full font-mono"
       bind:value={recording}
-      placeholder="none; an FLV file in the service’s folder of files, such as standby.flv"
+      placeholder="none; an FLV or CMAF file in the service’s folder of files, such as standby.flv"
     />
   </div>
   <div>
