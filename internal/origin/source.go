@@ -159,14 +159,8 @@ func (s *source) problem(pts, step, stepMillis int64, rate media.Rational) strin
 	return ""
 }
 
-// A channel shows itself to players of parts with so much media, and to players of whole segments with
-// one segment and so much more: who begins with that has it in hand when the next segment is whole.
-const (
-	startMedia = media.VideoTimescale
-	startSlack = media.VideoTimescale * 3 / 4
-	// allowance is how long the multivariant playlist waits for renditions that are late.
-	allowance = 12 * time.Second
-)
+// allowance is how long the multivariant playlist waits for renditions that are late.
+const allowance = 12 * time.Second
 
 // StartsIn says, in words for people, when a channel that has nothing to play yet is likely to begin.
 func (c *Channel) StartsIn() string {

@@ -206,9 +206,10 @@ func (c *Config) lowDelay(r *bits.Reader) {
 	if c.Frame = 512; c.Short {
 		c.Frame = 480
 	}
-	r.U(3) // resilience
-	if r.Flag() && r.Flag() {
-		c.OutputRate = min(2*c.SampleRate, 96000) // SBR at twice the rate
+	r.U(3)              // resilience
+	present := r.Flag() // of SBR
+	if double := present && r.Flag(); double {
+		c.OutputRate = min(2*c.SampleRate, 96000)
 	}
 }
 
