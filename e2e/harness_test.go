@@ -160,7 +160,13 @@ func (s *service) stop(sig syscall.Signal) {
 
 // command runs a metaplasis command against the service.
 func (s *service) command(args ...string) (out string, code int) {
+	return s.commandWith("", args...)
+}
+
+// commandWith runs a command with a text on its standard input.
+func (s *service) commandWith(in string, args ...string) (out string, code int) {
 	cmd := exec.Command(binary, args...)
+	cmd.Stdin = strings.NewReader(in)
 	cmd.Env = append(os.Environ(), "METAPLASIS_SERVER="+s.http, "METAPLASIS_DATA="+s.data, "HOME="+s.data, "XDG_CONFIG_HOME="+s.data)
 	b, err := cmd.CombinedOutput()
 	if err != nil && cmd.ProcessState == nil {

@@ -5,13 +5,64 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"metaplasis/internal/control"
+	"metaplasis/internal/control/api"
 	"metaplasis/internal/records"
 	"metaplasis/internal/service"
 )
+
+// users are who may sign in, and what they may do.
+func (a *app) users() *cobra.Command {
+	list := &cobra.Command{
+		Use: "list", Short: "List the users and their roles", Args: exactly(), Example: "  metaplasis users list",
+		RunE: func(c *cobra.Command, _ []string) error {
+			list, err := a.client().Users(c.Context())
+			if err != nil {
+				return err
+			}
+			return a.show(list, func() {
+				var rows [][]string
+				for _, u := range list {
+					rows = append(rows, []string{u.Name, string(u.Role), u.Created.Local().Format(time.DateTime)})
+				}
+				a.table("USER|ROLE|SINCE", rows)
+			})
+		},
+	}
+	var role string
+	add := &cobra.Command{
+		Use: "add USER", Short: "Add a user", Args: exactly("USER"),
+		Long:    "Add a user. The password is asked for, or read from standard input. A role is watch (see everything but\nsecrets), operate (change channels, ladders and keys) or administer (change users too).",
+		Example: "  metaplasis users add ana --role operate\n  echo a-long-password | metaplasis users add gallery --role watch",
+		RunE: func(c *cobra.Command, args []string) error {
+			password, err := a.ask("Password of " + args[0] + ": ")
+			if err != nil {
+				return fmt.Errorf("the password: %w", err)
+			}
+			u, err := a.client().AddUser(c.Context(), api.NewUser{Name: args[0], Password: password, Role: api.Role(role)})
+			if err != nil {
+				return err
+			}
+			return a.show(u, func() { a.printf("%s may %s.\n", u.Name, u.Role) })
+		},
+	}
+	add.Flags().StringVar(&role, "role", string(api.Watch), "what the user may do: watch, operate or administer")
+	remove := &cobra.Command{
+		Use: "remove USER", Short: "Remove a user with his sessions and tokens", Args: exactly("USER"), Example: "  metaplasis users remove ana",
+		RunE: func(c *cobra.Command, args []string) error {
+			if err := a.client().RemoveUser(c.Context(), args[0]); err != nil {
+				return err
+			}
+			a.printf("The user %s was removed.\n", args[0])
+			return nil
+		},
+	}
+	return group("users", "List, add and remove users", list, add, remove)
+}
 
 func (a *app) signIn() *cobra.Command {
 	var user string

@@ -163,14 +163,14 @@ func (s *Service) signIn(w http.ResponseWriter, r *http.Request) (any, error) {
 	s.throttle.forget(host)
 	secret := records.NewSecret()
 	expires := time.Now().Add(sessionLife).UTC()
-	if _, err := s.db.AddToken(r.Context(), u.ID, "console", "console", secret, &expires); err != nil {
+	if _, err := s.db.AddToken(r.Context(), u.ID, "console", "console", u.Role, secret, &expires); err != nil {
 		return nil, err
 	}
 	http.SetCookie(w, &http.Cookie{
 		Name: cookieName, Value: secret, Path: "/", Expires: expires, HttpOnly: true, SameSite: http.SameSiteStrictMode,
 		Secure: r.TLS != nil || r.Header.Get("X-Forwarded-Proto") == "https",
 	})
-	return api.Me{User: u.Name}, nil
+	return api.Me{User: u.Name, Role: api.Role(u.Role)}, nil
 }
 
 func (s *Service) signOut(w http.ResponseWriter, r *http.Request) (any, error) {
@@ -181,7 +181,7 @@ func (s *Service) signOut(w http.ResponseWriter, r *http.Request) (any, error) {
 }
 
 func (s *Service) me(_ http.ResponseWriter, r *http.Request) (any, error) {
-	return api.Me{User: who(r).User}, nil
+	return api.Me{User: who(r).User, Role: roleOf(who(r))}, nil
 }
 
 func (s *Service) password(_ http.ResponseWriter, r *http.Request) (any, error) {
@@ -200,9 +200,8 @@ func (s *Service) password(_ http.ResponseWriter, r *http.Request) (any, error) 
 	if !right {
 		return nil, fail(http.StatusForbidden, "the old password is wrong", "")
 	}
-	if len(in.New) < minPassword || len(in.New) > maxPassword {
-		return nil, fail(http.StatusBadRequest, fmt.Sprintf("found %d characters, expected %d to %d", len(in.New),
-			minPassword, maxPassword), "Choose another password.")
+	if err := newPassword(in.New); err != nil {
+		return nil, err
 	}
 	hash := ""
 	if err := s.hashes(r.Context(), func() { hash = HashPassword(in.New) }); err != nil {
@@ -306,32 +305,4 @@ func (s *Service) token(ctx context.Context, secret string) (*records.Token, err
 		}
 	}
 	return t, err
-}
-
-func (s *Service) addToken(_ http.ResponseWriter, r *http.Request) (any, error) {
-	in, err := readLabel(r)
-	if err != nil {
-		return nil, err
-	}
-	secret := records.NewSecret()
-	id, err := s.db.AddToken(r.Context(), who(r).UserID, "client", in.Label, secret, nil)
-	return api.Token{ID: id, Label: in.Label, User: who(r).User, Created: time.Now().UTC(), Secret: secret}, err
-}
-
-func (s *Service) tokens(_ http.ResponseWriter, r *http.Request) (any, error) {
-	list, err := s.db.Tokens(r.Context())
-	out := make([]api.Token, 0, len(list))
-	for _, t := range list {
-		out = append(out, api.Token{ID: t.ID, Label: t.Label, User: t.User, Created: t.Created, Expires: t.Expires})
-	}
-	return out, err
-}
-
-func (s *Service) removeToken(_ http.ResponseWriter, r *http.Request) (any, error) {
-	id, err := number(r, "id")
-	if err != nil {
-		return nil, err
-	}
-	s.trusted.forget(id)
-	return nil, s.db.RemoveToken(r.Context(), id)
 }

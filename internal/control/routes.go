@@ -19,63 +19,69 @@ import (
 type route struct {
 	method, path string
 	summary      string
-	public       bool
+	role         api.Role // that the caller needs; anyone needs none
 	query        []string
 	in, out      any // values of the bodies' types; nil for none
 	handle       func(http.ResponseWriter, *http.Request) (any, error)
 }
 
+// anyone is no role: the call is for everybody.
+const anyone api.Role = ""
+
 func (s *Service) routes() []route {
 	return []route{
-		{"POST", "/sign-in", "Begin a console session; the answer sets its cookie.", true, nil, api.SignIn{}, api.Me{},
+		{"POST", "/sign-in", "Begin a console session; the answer sets its cookie.", anyone, nil, api.SignIn{}, api.Me{},
 			s.signIn},
-		{"POST", "/sign-out", "End the session or token that makes this call.", false, nil, nil, nil, s.signOut},
-		{"GET", "/me", "Who is signed in.", false, nil, nil, api.Me{}, s.me},
-		{"POST", "/password", "Change one's own password; this ends all console sessions.", false, nil, api.NewPassword{},
+		{"POST", "/sign-out", "End the session or token that makes this call.", api.Watch, nil, nil, nil, s.signOut},
+		{"GET", "/me", "Who is signed in.", api.Watch, nil, nil, api.Me{}, s.me},
+		{"POST", "/password", "Change one's own password; this ends all console sessions.", api.Watch, nil, api.NewPassword{},
 			nil, s.password},
-		{"GET", "/tokens", "List the client tokens.", false, nil, nil, []api.Token{}, s.tokens},
-		{"POST", "/tokens", "Make a client token; its secret is told once.", false, nil, api.NewLabel{}, api.Token{},
+		{"GET", "/tokens", "List the client tokens.", api.Watch, nil, nil, []api.Token{}, s.tokens},
+		{"POST", "/tokens", "Make a client token; its secret is told once.", api.Watch, nil, api.NewToken{}, api.Token{},
 			s.addToken},
-		{"DELETE", "/tokens/{id}", "Revoke a client token.", false, nil, nil, nil, s.removeToken},
-		{"GET", "/channels", "List the channels with their state and addresses.", false, nil, nil, []api.Channel{},
+		{"DELETE", "/tokens/{id}", "Revoke a client token.", api.Watch, nil, nil, nil, s.removeToken},
+		{"GET", "/users", "List the users.", api.Administer, nil, nil, []api.User{}, s.listUsers},
+		{"POST", "/users", "Add a user.", api.Administer, nil, api.NewUser{}, api.User{}, s.addUser},
+		{"DELETE", "/users/{user}", "Remove a user with his sessions and tokens.", api.Administer, nil, nil, nil, s.removeUser},
+		{"GET", "/channels", "List the channels with their state and addresses.", api.Watch, nil, nil, []api.Channel{},
 			s.listChannels},
-		{"POST", "/channels", "Create a channel; what is left out takes its default.", false, nil, origin.Settings{},
+		{"POST", "/channels", "Create a channel; what is left out takes its default.", api.Operate, nil, origin.Settings{},
 			api.Channel{}, s.addChannel},
-		{"GET", "/channels/{channel}", "Show a channel.", false, nil, nil, api.Channel{}, s.showChannel},
-		{"PATCH", "/channels/{channel}", "Change settings; they take effect at the next segment.", false, nil, api.Change{},
+		{"GET", "/channels/{channel}", "Show a channel.", api.Watch, nil, nil, api.Channel{}, s.showChannel},
+		{"PATCH", "/channels/{channel}", "Change settings; they take effect at the next segment.", api.Operate, nil, api.Change{},
 			api.Channel{}, s.changeChannel},
-		{"DELETE", "/channels/{channel}", "Remove a channel and its keys; its sender is disconnected.", false, nil, nil,
+		{"DELETE", "/channels/{channel}", "Remove a channel and its keys; its sender is disconnected.", api.Operate, nil, nil,
 			nil, s.removeChannel},
-		{"GET", "/channels/{channel}/ladder", "Show the ladder in force.", false, nil, nil, api.NewLadder{}, s.showLadder},
-		{"PUT", "/channels/{channel}/ladder", "Replace the ladder; the change takes effect at the next segment.", false,
+		{"GET", "/channels/{channel}/ladder", "Show the ladder in force.", api.Watch, nil, nil, api.NewLadder{}, s.showLadder},
+		{"PUT", "/channels/{channel}/ladder", "Replace the ladder; the change takes effect at the next segment.", api.Operate,
 			nil, api.NewLadder{}, api.NewLadder{}, s.setLadder},
 		{"GET", "/channels/{channel}/ladder/plan", "Propose a ladder for the source that is connected, or for 1080p30.",
-			false, nil, nil, ladder.Ladder{}, s.planLadder},
+			api.Watch, nil, nil, ladder.Ladder{}, s.planLadder},
 		{"PUT", "/channels/{channel}/input", "Put an input on air by hand, as soon as it has something; an empty kind leaves it to the order of the inputs.",
-			false, nil, api.Chosen{}, nil, s.chooseInput},
-		{"GET", "/channels/{channel}/markers", "List the markers that are remembered.", false, nil, nil, []origin.Marker{},
+			api.Operate, nil, api.Chosen{}, nil, s.chooseInput},
+		{"GET", "/channels/{channel}/markers", "List the markers that are remembered.", api.Watch, nil, nil, []origin.Marker{},
 			s.listMarkers},
-		{"POST", "/channels/{channel}/markers", "Set a marker: players see it as a date range or an event. Without a time it stands at now.", false, nil, api.NewMarker{}, origin.Marker{}, s.addMarker},
-		{"GET", "/channels/{channel}/playing", "Show what the channel says is playing.", false, nil, nil,
+		{"POST", "/channels/{channel}/markers", "Set a marker: players see it as a date range or an event. Without a time it stands at now.", api.Operate, nil, api.NewMarker{}, origin.Marker{}, s.addMarker},
+		{"GET", "/channels/{channel}/playing", "Show what the channel says is playing.", api.Watch, nil, nil,
 			origin.NowPlaying{}, s.showPlaying},
-		{"PUT", "/channels/{channel}/playing", "Change what the channel says is playing, from the next segment on.", false,
+		{"PUT", "/channels/{channel}/playing", "Change what the channel says is playing, from the next segment on.", api.Operate,
 			nil, origin.NowPlaying{}, nil, s.setPlaying},
 		{"GET", "/channels/{channel}/timeline", "Show the window of each rendition, segment by segment and part by part.",
-			false, nil, nil, []origin.TimelineRow{}, s.timeline},
-		{"POST", "/inspect", "Follow a stream for a while and tell what is wrong with it. The answer comes when that is over.", false, nil, api.Inspection{}, inspect.Report{}, s.inspect},
-		{"GET", "/channels/{channel}/keys", "List the contribution keys.", false, nil, nil, []api.Key{}, s.listKeys},
-		{"POST", "/channels/{channel}/keys", "Make a contribution key; its secret is told once.", false, nil,
+			api.Watch, nil, nil, []origin.TimelineRow{}, s.timeline},
+		{"POST", "/inspect", "Follow a stream for a while and tell what is wrong with it. The answer comes when that is over.", api.Operate, nil, api.Inspection{}, inspect.Report{}, s.inspect},
+		{"GET", "/channels/{channel}/keys", "List the contribution keys.", api.Watch, nil, nil, []api.Key{}, s.listKeys},
+		{"POST", "/channels/{channel}/keys", "Make a contribution key; its secret is told once.", api.Operate, nil,
 			api.NewLabel{}, api.Key{}, s.addKey},
-		{"DELETE", "/channels/{channel}/keys/{id}", "Remove a contribution key.", false, nil, nil, nil, s.removeKey},
-		{"GET", "/feeds", "List contribution connections, the newest first.", false, []string{"channel", "limit"}, nil,
+		{"DELETE", "/channels/{channel}/keys/{id}", "Remove a contribution key.", api.Operate, nil, nil, nil, s.removeKey},
+		{"GET", "/feeds", "List contribution connections, the newest first.", api.Watch, []string{"channel", "limit"}, nil,
 			[]origin.FeedRecord{}, s.listFeeds},
-		{"GET", "/events", "List events, the newest first.", false, []string{"channel", "limit"}, nil, []origin.Event{},
+		{"GET", "/events", "List events, the newest first.", api.Watch, []string{"channel", "limit"}, nil, []origin.Event{},
 			s.listEvents},
-		{"GET", "/channels/{channel}/history", "Show bitrate, load and viewers of the last hour.", false, nil, nil,
+		{"GET", "/channels/{channel}/history", "Show bitrate, load and viewers of the last hour.", api.Watch, nil, nil,
 			api.History{}, s.showHistory},
 		{"GET", "/health", "What is wrong with the service itself: its database, its disk. Nothing when all is well.",
-			false, nil, nil, api.Health{}, s.showHealth},
-		{"GET", "/public/{channel}", "What a viewer's page may know of a channel.", true, nil, nil, api.Public{}, s.public},
+			api.Watch, nil, nil, api.Health{}, s.showHealth},
+		{"GET", "/public/{channel}", "What a viewer's page may know of a channel.", anyone, nil, nil, api.Public{}, s.public},
 	}
 }
 
@@ -97,8 +103,8 @@ func (s *Service) Handler() http.Handler {
 	r.Use(http.NewCrossOriginProtection().Handler, private)
 	protected := r.With(s.requireUser)
 	for _, rt := range s.routes() {
-		to := chi.Router(protected)
-		if rt.public {
+		to := protected.With(s.requireRole(rt.role))
+		if rt.role == anyone {
 			to = r
 		}
 		to.Method(rt.method, rt.path, s.answer(rt.handle))
@@ -171,8 +177,10 @@ func (s *Service) Document() any {
 			responses["204"] = object{"description": "Done."}
 		}
 		op["responses"] = responses
-		if rt.public {
+		if rt.role == anyone {
 			op["security"] = []object{}
+		} else {
+			op["description"] = "For the role " + string(rt.role) + "."
 		}
 		at(api.Prefix + rt.path)[strings.ToLower(rt.method)] = op
 	}

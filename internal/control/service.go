@@ -166,11 +166,16 @@ func readLabel(r *http.Request) (in api.NewLabel, err error) {
 	if err := read(r, &in); err != nil {
 		return in, err
 	}
-	if p := ladder.CheckText("label", in.Label, maxLabel); p != nil {
-		return in, &failure{http.StatusUnprocessableEntity, api.Error{Text: "nothing was made",
+	return in, checkLabel(in.Label)
+}
+
+// checkLabel says what is wrong with a label, nil when nothing is.
+func checkLabel(label string) error {
+	if p := ladder.CheckText("label", label, maxLabel); p != nil {
+		return &failure{http.StatusUnprocessableEntity, api.Error{Text: "nothing was made",
 			Problems: []ladder.Problem{*p}, Do: "Choose another label."}}
 	}
-	return in, nil
+	return nil
 }
 
 const maxLabel = 120

@@ -202,32 +202,47 @@ func (s *session) applyLadder(rungs []ladder.Rung) {
 		}
 	}
 	s.clock.SetStep(s.c.settings.step())
-	mode := segment.Grid
-	conf := transcode.Config{At: at, Video: decodable(s.video), Audio: decodable(s.main())}
-	if s.video != nil {
-		conf.Part = s.plan(s.video).Video.Step
+	l := s.layOut(rungs, at)
+	for _, name := range l.names {
+		s.want(name, l.direct[name], at)
 	}
-	wanted := map[string]bool{}
-	add := func(name string, direct bool) {
-		if wanted[name] {
-			return
+	for name, o := range s.outputs {
+		if _, wanted := l.direct[name]; !wanted && o.r.until == 0 {
+			o.r.until = at
 		}
-		wanted[name] = true
-		o := s.outputs[name]
-		if o != nil && o.direct == direct && o.r.until == 0 {
-			return
-		}
-		o = &output{direct: direct, id: s.c.trackOf(name)}
-		o.r = s.c.rendition(name)
-		o.cutter.SetFloor(at)
-		s.limit(o, name)
-		if direct {
-			s.setTrack(o, *s.sourceTrack(name))
-		}
-		if old := s.outputs[name]; old != nil {
-			s.finish(old)
-		}
-		s.outputs[name] = o
+	}
+	s.clock.SetMode(l.mode)
+	s.config = l.conf
+	if s.sup != nil {
+		s.sup.Configure(l.conf)
+	}
+	s.c.listVariants()
+}
+
+// layout is what a ladder makes of a source: the renditions in their order, which of them pass through, and
+// what the worker has to do for the others.
+type layout struct {
+	names  []string
+	direct map[string]bool
+	conf   transcode.Config
+	mode   segment.Mode
+}
+
+// add takes a rendition in. It reports whether it is new.
+func (l *layout) add(name string, direct bool) bool {
+	if _, known := l.direct[name]; known {
+		return false
+	}
+	l.names, l.direct[name] = append(l.names, name), direct
+	return true
+}
+
+// layOut plans the renditions of the rungs that can be made, from a segment on.
+func (s *session) layOut(rungs []ladder.Rung, at uint64) *layout {
+	l := &layout{direct: map[string]bool{}, mode: segment.Grid,
+		conf: transcode.Config{At: at, Video: decodable(s.video), Audio: decodable(s.main())}}
+	if s.video != nil {
+		l.conf.Part = s.plan(s.video).Video.Step
 	}
 	for _, r := range rungs {
 		if !r.On {
@@ -240,40 +255,49 @@ func (s *session) applyLadder(rungs []ladder.Rung) {
 		switch {
 		case s.video == nil:
 		case r.Source:
-			mode = segment.Lead
-			add(r.Name, true)
+			l.mode = segment.Lead
+			l.add(r.Name, true)
 		default:
 			w, h := r.Size(s.video)
-			conf.Rungs = append(conf.Rungs, transcode.Rung{
-				ID: s.c.trackOf(r.Name), Name: r.Name, Codec: cmp.Or(r.Codec, coding.Usual(media.Video)), Width: w, Height: h, SAR: r.SAR(s.video),
+			l.conf.Rungs = append(l.conf.Rungs, transcode.Rung{
+				ID: s.c.trackOf(r.Name), Name: r.Name, Codec: cmp.Or(r.Codec, coding.Usual(media.Video)),
+				Width: w, Height: h, SAR: r.SAR(s.video),
 				Bitrate: r.Bitrate, Peak: r.Peak, Buffer: r.Buffer, Effort: r.Effort, Colour: s.video.Colour,
 			})
-			add(r.Name, false)
+			l.add(r.Name, false)
 		}
 		for i, a := range s.sounds {
 			if i > 0 {
-				add(a.name, true)
+				l.add(a.name, true)
 				continue
 			}
 			name := s.soundName(&r)
 			passes := name == a.name
-			if !passes && !wanted[name] {
-				conf.Sound = append(conf.Sound, transcode.AudioRung{ID: s.c.trackOf(name), Name: name, Codec: coding.Usual(media.Audio), Bitrate: r.AudioBitrate})
+			if l.add(name, passes) && !passes {
+				l.conf.Sound = append(l.conf.Sound, transcode.AudioRung{ID: s.c.trackOf(name), Name: name,
+					Codec: coding.Usual(media.Audio), Bitrate: r.AudioBitrate})
 			}
-			add(name, passes)
 		}
 	}
-	for name, o := range s.outputs {
-		if !wanted[name] && o.r.until == 0 {
-			o.r.until = at
-		}
+	return l
+}
+
+// want makes an output for a rendition, unless there is one that goes on.
+func (s *session) want(name string, direct bool, at uint64) {
+	old := s.outputs[name]
+	if old != nil && old.direct == direct && old.r.until == 0 {
+		return
 	}
-	s.clock.SetMode(mode)
-	s.config = conf
-	if s.sup != nil {
-		s.sup.Configure(conf)
+	o := &output{direct: direct, id: s.c.trackOf(name), r: s.c.rendition(name)}
+	o.cutter.SetFloor(at)
+	s.limit(o, name)
+	if direct {
+		s.setTrack(o, *s.sourceTrack(name))
 	}
-	s.c.listVariants()
+	if old != nil {
+		s.finish(old)
+	}
+	s.outputs[name] = o
 }
 
 // decodable returns a track that a decoder here reads, else nil: there is nothing to do for the worker.

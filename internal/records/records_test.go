@@ -82,7 +82,7 @@ func TestRecords(t *testing.T) {
 	assert.NoError(t, db.RemoveKey(ctx, "start-line", id))
 	assert.ErrorIs(t, db.RemoveKey(ctx, "start-line", id), ErrNotFound)
 
-	user, err := db.AddUser(ctx, "admin", "hash")
+	user, err := db.AddUser(ctx, "admin", "administer", "hash")
 	require.NoError(t, err)
 	past, future := now.Add(-time.Minute), now.Add(time.Hour)
 	for name, expires := range map[string]*time.Time{"old": &past, "console": &future, "forever": nil} {
@@ -90,7 +90,7 @@ func TestRecords(t *testing.T) {
 		if name == "console" {
 			kind = "console"
 		}
-		_, err := db.AddToken(ctx, user, kind, name, name, expires)
+		_, err := db.AddToken(ctx, user, kind, name, "watch", name, expires)
 		require.NoError(t, err)
 	}
 	_, err = db.TokenBySecret(ctx, "old")

@@ -311,7 +311,7 @@ func (s *Service) firstUser(ctx context.Context) error {
 	}
 	if !any {
 		s.FirstPassword = records.NewSecret()[:16]
-		if _, err := s.db.AddUser(ctx, Administrator, control.HashPassword(s.FirstPassword)); err != nil {
+		if _, err := s.db.AddUser(ctx, Administrator, string(api.Administer), control.HashPassword(s.FirstPassword)); err != nil {
 			return err
 		}
 	}
@@ -331,7 +331,7 @@ func (s *Service) firstUser(ctx context.Context) error {
 		return err
 	}
 	s.Operator = records.NewSecret()
-	if _, err := s.db.AddToken(ctx, u.ID, "client", "operator on this machine", s.Operator, nil); err != nil {
+	if _, err := s.db.AddToken(ctx, u.ID, "client", "operator on this machine", string(api.Administer), s.Operator, nil); err != nil {
 		return err
 	}
 	if err := os.WriteFile(path, []byte(s.Operator+"\n"), 0o600); err != nil {

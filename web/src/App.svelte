@@ -2,7 +2,7 @@
   import { call, Refused } from "./lib/api";
   import { clock } from "./lib/format";
   import { live } from "./lib/live.svelte";
-  import type { Event } from "./lib/types";
+  import type { Event, Me } from "./lib/types";
   import TopBar from "./parts/TopBar.svelte";
   import ChannelPage from "./pages/ChannelPage.svelte";
   import EventsPage from "./pages/EventsPage.svelte";
@@ -12,13 +12,14 @@
   import SignIn from "./pages/SignIn.svelte";
 
   let user = $state<string | undefined>();
+  let role = $state("");
   let asked = $state(false);
   let trouble = $state("");
   let route = $state(location.hash.slice(1) || "/channels");
 
   async function enter() {
     try {
-      user = (await call<{ user: string }>("GET", "/me")).user;
+      ({ user, role } = await call<Me>("GET", "/me"));
       live.start(await call<Event[]>("GET", "/events?limit=200"));
       trouble = "";
     } catch (e) {
@@ -80,7 +81,7 @@
     {#if parts[0] === "events"}
       <EventsPage />
     {:else if parts[0] === "account"}
-      <Account {user} />
+      <Account {user} {role} />
     {:else if parts[0] === "new"}
       <NewChannel />
     {:else if parts[0] === "channels" && parts[1]}

@@ -2,6 +2,7 @@
 package api
 
 import (
+	"slices"
 	"time"
 
 	"metaplasis/internal/core/ladder"
@@ -24,9 +25,48 @@ type SignIn struct {
 	Password string `json:"password"`
 }
 
+// Role is what a user or a token may do. Each may do what the ones before may.
+type Role string
+
+// The roles.
+const (
+	Watch      Role = "watch"      // see everything but secrets
+	Operate    Role = "operate"    // change channels, ladders and keys
+	Administer Role = "administer" // change users, and tokens of others
+)
+
+// Roles lists them, from the least.
+func Roles() []Role { return []Role{Watch, Operate, Administer} }
+
+// May reports whether the role includes another one.
+func (r Role) May(needed Role) bool {
+	return slices.Index(Roles(), r) >= slices.Index(Roles(), needed)
+}
+
 // Me says who is signed in.
 type Me struct {
 	User string `json:"user"`
+	Role Role   `json:"role"`
+}
+
+// NewUser is a user to make.
+type NewUser struct {
+	Name     string `json:"name"`
+	Password string `json:"password"`
+	Role     Role   `json:"role"`
+}
+
+// User is somebody who may sign in.
+type User struct {
+	Name    string    `json:"name"`
+	Role    Role      `json:"role"`
+	Created time.Time `json:"created"`
+}
+
+// NewToken is a token to make. Without a role it has that of who makes it.
+type NewToken struct {
+	Label string `json:"label"`
+	Role  Role   `json:"role,omitempty"`
 }
 
 // NewPassword changes one's own password.
@@ -162,6 +202,7 @@ type Token struct {
 	ID      int64      `json:"id"`
 	Label   string     `json:"label"`
 	User    string     `json:"user"`
+	Role    Role       `json:"role"`
 	Created time.Time  `json:"created"`
 	Expires *time.Time `json:"expires,omitempty"`
 	Secret  string     `json:"secret,omitempty"`

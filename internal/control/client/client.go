@@ -184,6 +184,21 @@ func (c *Client) SetLadder(ctx context.Context, slug string, l ladder.Ladder) (l
 	return call[ladder.Ladder](ctx, c, "PUT", "/channels/"+seg(slug)+"/ladder", l)
 }
 
+// Users lists the users.
+func (c *Client) Users(ctx context.Context) ([]api.User, error) {
+	return call[[]api.User](ctx, c, "GET", "/users", nil)
+}
+
+// AddUser makes a user.
+func (c *Client) AddUser(ctx context.Context, u api.NewUser) (api.User, error) {
+	return call[api.User](ctx, c, "POST", "/users", u)
+}
+
+// RemoveUser removes a user with his sessions and tokens.
+func (c *Client) RemoveUser(ctx context.Context, name string) error {
+	return c.do(ctx, "DELETE", "/users/"+seg(name), nil, nil)
+}
+
 // PlanLadder proposes one.
 func (c *Client) PlanLadder(ctx context.Context, slug string) (ladder.Ladder, error) {
 	return call[ladder.Ladder](ctx, c, "GET", "/channels/"+seg(slug)+"/ladder/plan", nil)

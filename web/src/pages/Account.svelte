@@ -1,7 +1,7 @@
 <script lang="ts">
   import { call } from "../lib/api";
   import Trouble from "../parts/Trouble.svelte";
-  let { user }: { user: string } = $props();
+  let { user, role }: { user: string; role: string } = $props();
   let old = $state("");
   let next = $state("");
   let error = $state<unknown>();
@@ -19,7 +19,8 @@
 </script>
 
 <form class="panel mx-auto max-w-md p-5" onsubmit={submit}>
-  <h1 class="mb-4 text-lg font-semibold">Password of {user}</h1>
+  <h1 class="mb-1 text-lg font-semibold">Password of {user}</h1>
+  <p class="label-quiet mb-4">Your role is {role}.</p>
   <label class="label-quiet mb-1 block" for="old">Old password</label>
   <input
     id="old"
