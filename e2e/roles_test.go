@@ -72,7 +72,7 @@ func TestRoles(t *testing.T) {
 	assert.Equal(t, 403, ask(as[api.Operate], "POST", "/tokens", `{"label":"more","role":"administer"}`))
 	assert.Equal(t, 200, ask(as[api.Operate], "POST", "/tokens", `{"label":"less","role":"watch"}`))
 	assert.Equal(t, 400, ask(as[api.Operate], "POST", "/tokens", `{"label":"odd","role":"boss"}`))
-	assert.Equal(t, 409, ask(s.api, "DELETE", "/users/admin", ""), "nobody removes himself")
+	assert.Equal(t, 409, ask(s.api, "DELETE", "/users/admin", ""), "nobody removes their own user")
 	out, code := s.command("users", "remove", "gallery")
 	require.Zero(t, code, out)
 	assert.Equal(t, 401, ask(as[api.Watch], "GET", "/channels", ""), "his tokens went with him")

@@ -148,8 +148,9 @@ func (s *Service) listUsers(_ http.ResponseWriter, r *http.Request) (any, error)
 func (s *Service) removeUser(_ http.ResponseWriter, r *http.Request) (any, error) {
 	name := chi.URLParam(r, "user")
 	if name == who(r).User {
-		return nil, fail(http.StatusConflict, "nobody removes himself", "Let another administrator do it.")
+		return nil, fail(http.StatusConflict, "nobody removes their own user", "Let another administrator do it.")
 	}
-	s.trusted.forget(anyToken)
-	return nil, s.db.RemoveUser(r.Context(), name)
+	err := s.db.RemoveUser(r.Context(), name)
+	s.trusted.forget(anyToken) // after it: what is asked for in between is not trusted anew
+	return nil, err
 }

@@ -7,10 +7,10 @@ import (
 
 // User is a user's record. Password is a hash.
 type User struct {
-	ID       int64  `db:"id"`
-	Name     string `db:"name"`
-	Password string `db:"password"`
-	Role     string `db:"role"`
+	ID       int64     `db:"id"`
+	Name     string    `db:"name"`
+	Password string    `db:"password"`
+	Role     string    `db:"role"`
 	Created  time.Time `db:"created"`
 }
 

@@ -206,6 +206,7 @@ export interface Marker {
 /** Me says who is signed in. */
 export interface Me {
   user: string;
+  role: string;
 }
 
 /** NewLabel names what is made. */
@@ -232,6 +233,19 @@ export interface NewMarker {
 export interface NewPassword {
   old: string;
   new: string;
+}
+
+/** NewToken is a token to make. Without a role it has that of who makes it. */
+export interface NewToken {
+  label: string;
+  role?: string;
+}
+
+/** NewUser is a user to make. */
+export interface NewUser {
+  name: string;
+  password: string;
+  role: string;
 }
 
 /** NowPlaying is what a channel says of its programme, as timed metadata in the media itself. */
@@ -426,6 +440,7 @@ export interface Token {
   id: number;
   label: string;
   user: string;
+  role: string;
   created: string;
   expires?: string;
   secret?: string;
@@ -453,6 +468,13 @@ export interface Track {
   frameSamples?: number; // Audio. ticks that a frame lasts
   sampleRate?: number; // samples a second of the output
   channels?: number;
+}
+
+/** User is somebody who may sign in. */
+export interface User {
+  name: string;
+  role: string;
+  created: string;
 }
 
 /** WorkerStatus is the load of a channel's worker. */
