@@ -68,17 +68,6 @@ func (s *sourceCaptions) between(after, upTo int64) (list [][]byte) {
 	return list
 }
 
-// announce adds services to the captions that viewers are told of.
-func (c *Channel) announce(services []string) {
-	for _, name := range services {
-		if !slices.Contains(c.captions, name) {
-			c.captions = append(slices.Clone(c.captions), name) // what was described keeps its own
-			slices.Sort(c.captions)
-			c.describe()
-		}
-	}
-}
-
 // addCaptions puts the captions of all source pictures up to a coded one into it, so that a
 // picture that was dropped takes none along.
 func (s *session) addCaptions(o *output, u *media.AccessUnit) {

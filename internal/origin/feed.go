@@ -141,7 +141,7 @@ func (f *Feed) begin() {
 func (f *Feed) record(reason *string) FeedRecord {
 	r := FeedRecord{ID: f.id, Channel: f.c.slug, Protocol: f.protocol, Remote: f.remote, Begun: f.begun, Tracks: f.tracks()}
 	if reason != nil {
-		r.Ended, r.Reason = f.c.o.Now(), *reason
+		r.Ended, r.Reason = f.c.now(), *reason
 	}
 	return r
 }
@@ -154,8 +154,8 @@ func (f *Feed) tracks() []media.Track {
 	for _, t := range f.sounds {
 		out = append(out, *t)
 	}
-	if !f.standby && f.c.feed == f {
-		for _, service := range f.c.captions {
+	if !f.standby && f.c.air.feed == f {
+		for _, service := range f.c.out.captions {
 			out = append(out, coding.Data(media.Captions, service))
 		}
 	}
@@ -203,9 +203,9 @@ func (f *Feed) Splice(clock media.Clock, stamp int64, section []byte) {
 		return
 	}
 	f.spliced = true
-	at := f.c.o.Now()
+	at := f.c.now()
 	if f.session != nil {
-		at = hls.WallClock(f.c.epoch, f.session.feed.Peek(clock, stamp))
+		at = hls.WallClock(f.c.out.epoch, f.session.feed.Peek(clock, stamp))
 	}
 	f.c.splice(at, section)
 }
@@ -387,7 +387,7 @@ func (f *Feed) Unit(id media.TrackID, stamp, composition int64, key bool, data [
 	if f.over {
 		return
 	}
-	f.heard = f.c.o.Now()
+	f.heard = f.c.now()
 	kind := media.Audio
 	switch {
 	case f.video != nil && f.video.ID == id:
@@ -483,7 +483,7 @@ func (f *Feed) leave(reason string) {
 		c := f.c
 		f.over = true
 		if f.standby {
-			c.standby = slices.DeleteFunc(c.standby, func(o *Feed) bool { return o == f })
+			c.air.standby = slices.DeleteFunc(c.air.standby, func(o *Feed) bool { return o == f })
 		} else {
 			f.offAir(reason)
 		}
@@ -506,7 +506,7 @@ func (f *Feed) Pace() time.Duration {
 	if f.session == nil || f.over {
 		return 0
 	}
-	now, burst := f.c.o.Now(), f.c.o.Burst
+	now, burst := f.c.now(), f.c.o.Burst
 	wait := f.pace.wait(f.session.mediaAhead(now), burst, now)
 	if wait > 0 && !f.pace.told {
 		f.pace.told = true

@@ -8,12 +8,20 @@ import (
 	"metaplasis/internal/worker"
 )
 
-// handler receives what the worker makes.
-type handler struct{ s *session }
+// handler receives what the worker makes for a session, on a goroutine of the worker's supervisor.
+type handler struct {
+	c *Channel
+	s *session
+}
+
+// employ starts a worker for a session, from the unit at hand on.
+func (c *Channel) employ(s *session) *worker.Supervisor {
+	return worker.NewSupervisor(c.o.Worker, c.hub, s.at, s.config, &handler{c, s}, c.o.Logger.With("channel", c.slug))
+}
 
 func (h *handler) lock() func() {
-	h.s.c.mu.Lock()
-	return h.s.c.mu.Unlock
+	h.c.mu.Lock()
+	return h.c.mu.Unlock
 }
 
 // output returns the rendition of a track, nil when it is none that the worker makes.
@@ -31,7 +39,7 @@ func (h *handler) Track(id media.TrackID, t media.Track) {
 	defer h.lock()()
 	if o := h.s.output(id); o != nil {
 		h.s.setTrack(o, t)
-		h.s.c.listVariants()
+		h.s.out.offer(h.s.offering(), h.s.partTarget)
 	}
 }
 
@@ -45,24 +53,23 @@ func (h *handler) Unit(id media.TrackID, u media.AccessUnit) {
 	}
 	t := &o.cutter.Header().Track
 	if t.Kind == media.Audio {
-		s.c.hub.Push(t, &u)
+		s.hub.Push(t, &u)
 		s.hold(o.r.Name, u)
 		s.releaseAudio(false)
 		return
 	}
-	s.coding.back(o.r.Name, u.PTS, s.c.o.Now())
+	s.coding.back(o.r.Name, u.PTS, s.now())
 	s.addCaptions(o, &u)
-	s.c.hub.Push(t, &u)
+	s.hub.Push(t, &u)
 	s.cut(o, u)
 }
 
 // Picture implements worker.Handler.
-func (h *handler) Picture(jpeg []byte) { h.s.c.picture.Store(&Picture{JPEG: jpeg, At: h.s.c.o.Now()}) }
+func (h *handler) Picture(jpeg []byte) { h.c.picture.Store(&Picture{JPEG: jpeg, At: h.c.now()}) }
 
 // Stats implements worker.Handler.
 func (h *handler) Stats(st worker.Stats) {
-	defer h.lock()()
-	h.s.c.load.take(st, h.s.c.o.Now())
+	h.c.load.take(st, h.c.now())
 }
 
 // Failed implements worker.Handler: a rendition that cannot be made is given up, and the others go on
@@ -72,11 +79,11 @@ func (h *handler) Failed(id media.TrackID, text string) {
 	s := h.s
 	const do = "Change the rung's settings, or turn it off; the other rungs go on."
 	if id == 0 {
-		s.c.event(Failure, "transcoding-failed", "The worker could not go on as it should: "+text,
+		s.event(Failure, "transcoding-failed", "The worker could not go on as it should: "+text,
 			"Look at the machine's memory and at the feed's encoder.")
 		return
 	}
-	name := s.c.nameOf(id)
+	name := s.tracks.name(id)
 	for _, r := range s.rungs {
 		if r.Name != name && s.soundName(&r) != name {
 			continue
@@ -85,7 +92,7 @@ func (h *handler) Failed(id media.TrackID, text string) {
 			continue
 		}
 		s.failed[r.Name] = failure{r, text}
-		s.c.event(Failure, "transcoding-failed", fmt.Sprintf("The rung %s cannot be made: %s.", r.Name, text), do)
+		s.event(Failure, "transcoding-failed", fmt.Sprintf("The rung %s cannot be made: %s.", r.Name, text), do)
 	}
 	s.applyLadder(s.rungs)
 }
@@ -107,15 +114,14 @@ func (h *handler) Replaced(why string, repeats bool) map[media.TrackID]int64 {
 		}
 		o.captioned = min(o.captioned, from-1) // what was in pictures that did not come out is needed again
 	}
-	s.c.load.replaced++
-	s.c.load.why, s.c.load.replacedAt = why, s.c.o.Now()
 	unlock()
+	h.c.load.replace(why, s.now())
 	text := "The worker was replaced: " + why + ". It goes on behind the last part that is out; viewers miss nothing."
 	if !repeats {
 		text = "The worker was replaced: " + why + ", twice on the same stretch of the feed. That stretch is left out as a gap."
 	}
-	s.c.o.event(Event{
-		At: s.c.o.Now(), Channel: s.c.slug, Level: Warning, Kind: "worker-replaced", Text: text, Like: "worker-replaced",
+	h.c.o.event(Event{
+		At: s.now(), Channel: s.slug, Level: Warning, Kind: "worker-replaced", Text: text, Like: "worker-replaced",
 		Do: "If it happens again, look at the feed's encoder and at the machine's memory.",
 	})
 	return resume
@@ -127,11 +133,11 @@ const replacedShown = 30 * time.Second
 // Drained implements worker.Handler. The worker is dismissed on another goroutine, since it
 // waits for the one that calls this.
 func (h *handler) Drained() {
-	h.s.c.mu.Lock()
+	h.c.mu.Lock()
 	sup := h.s.sup
 	ended := h.s.ended
-	h.s.c.mu.Unlock()
+	h.c.mu.Unlock()
 	if ended && sup != nil {
-		go h.s.dismiss(sup)
+		go h.c.dismiss(h.s, sup)
 	}
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"metaplasis/internal/core/hls"
@@ -40,7 +41,7 @@ var ErrBadMarker = errors.New("the marker was not set")
 
 // Mark sets a marker; without a time it stands at now. It returns the marker as it was stored.
 func (c *Channel) Mark(m Marker) (Marker, error) {
-	now := c.o.Now()
+	now := c.now()
 	switch {
 	case strings.TrimSpace(m.Text) == "" && m.Splice == nil:
 		return m, fmt.Errorf("%w: found no text, expected some words that say what happens", ErrBadMarker)
@@ -59,73 +60,104 @@ func (c *Channel) Mark(m Marker) (Marker, error) {
 	if m.Class == "" {
 		m.Class = "marker"
 	}
+	m = c.notes.mark(m)
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.markerCount++
-	if m.ID == "" {
-		m.ID = fmt.Sprintf("m%d-%d", m.At.UnixMilli(), c.markerCount)
-	}
-	c.setMarker(m)
+	c.out.describe() // the manifest lists markers too
 	return m, nil
 }
 
-func (c *Channel) setMarker(m Marker) {
-	c.markers = append(c.markers, m)
-	if n := len(c.markers) - maxMarkers; n > 0 {
-		c.markers = append([]Marker(nil), c.markers[n:]...)
-	}
-	c.describe() // the manifest lists markers too
+// annotations are what is said beside the media: markers, and what is playing. They have a lock of their own.
+type annotations struct {
+	mu         sync.Mutex
+	markers    []Marker
+	count      int // markers ever
+	playing    NowPlaying
+	cover      string // media type of its picture
+	titled     bool   // something was ever said to be playing
+	coverEvery int    // segments
 }
 
-// splice turns a section that came with the feed into a marker. The section that returns to the
-// programme completes the marker of the one that left it.
-func (c *Channel) splice(at time.Time, section []byte) {
-	var s scte35.Section
-	if err := s.Unmarshal(section); err != nil {
-		c.badCue = c.o.Now()
-		c.event(Warning, "splice-refused", "The sender sent a cue message that could not be read: "+err.Error(),
-			"Look at the encoder's SCTE 35 settings.")
-		return
+// mark sets a marker and returns it as it was stored.
+func (a *annotations) mark(m Marker) Marker {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.count++
+	if m.ID == "" {
+		m.ID = fmt.Sprintf("m%d-%d", m.At.UnixMilli(), a.count)
 	}
+	a.add(m)
+	return m
+}
+
+func (a *annotations) add(m Marker) {
+	a.markers = append(a.markers, m)
+	if n := len(a.markers) - maxMarkers; n > 0 {
+		a.markers = append([]Marker(nil), a.markers[n:]...)
+	}
+}
+
+// splice turns a section that came with the feed into a marker, and reports whether something is to be
+// told anew. The section that returns to the programme completes the marker of the one that left it.
+func (a *annotations) splice(at time.Time, s *scte35.Section, section []byte) bool {
+	a.mu.Lock()
+	defer a.mu.Unlock()
 	id := fmt.Sprintf("splice-%d", s.EventID)
-	for i := len(c.markers) - 1; i >= 0; i-- {
-		m := &c.markers[i]
+	for i := len(a.markers) - 1; i >= 0; i-- {
+		m := &a.markers[i]
 		if m.event != id {
 			continue
 		}
 		if s.In && !m.Returned {
 			m.Return, m.Returned, m.DurationMillis = section, true, at.Sub(m.At).Milliseconds()
-			c.describe()
-			return
+			return true
 		}
 		if s.In || !m.Returned && at.Before(m.At.Add(max(time.Duration(m.DurationMillis)*time.Millisecond,
 			spliceRepeats))) || at.Sub(m.At) < spliceRepeats {
-			return // it comes again, as cue messages do
+			return false // it comes again, as cue messages do
 		}
 		break // the number is used anew, once the event before it is over
 	}
 	if s.Cancel || s.Command == scte35.Null || s.In {
-		return
+		return false
 	}
 	m := Marker{ID: id, Class: "splice", At: at, Splice: section, Out: s.Out, event: id}
-	if slices.ContainsFunc(c.markers, func(o Marker) bool { return o.event == id }) {
+	if slices.ContainsFunc(a.markers, func(o Marker) bool { return o.event == id }) {
 		m.ID = fmt.Sprintf("%s-%d", id, at.UnixMilli())
 	}
 	if s.Duration > 0 {
 		m.DurationMillis = s.Duration / 90
 	}
-	c.setMarker(m)
+	a.add(m)
+	return true
+}
+
+// splice takes a cue message of the feed. It needs the channel's lock.
+func (c *Channel) splice(at time.Time, section []byte) {
+	var s scte35.Section
+	if err := s.Unmarshal(section); err != nil {
+		c.badCue = c.now()
+		c.event(Warning, "splice-refused", "The sender sent a cue message that could not be read: "+err.Error(),
+			"Look at the encoder's SCTE 35 settings.")
+		return
+	}
+	if c.notes.splice(at, &s, section) {
+		c.out.describe()
+	}
 }
 
 // Markers returns the markers that are remembered, oldest first.
-func (c *Channel) Markers() []Marker {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	return append([]Marker{}, c.markers...)
+func (c *Channel) Markers() []Marker { return c.notes.Markers() }
+
+// Markers returns the markers that are remembered, oldest first.
+func (a *annotations) Markers() []Marker {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return append([]Marker{}, a.markers...)
 }
 
-// markersWithin returns the markers that are not over before what a playlist shows begins.
-func (c *Channel) markersWithin(s *segment.Snapshot) (out []Marker) {
+// rangesWithin returns the markers that are not over before what a playlist shows begins.
+func (a *annotations) rangesWithin(epoch time.Time, s *segment.Snapshot) (out []hls.DateRange) {
 	first := s.Open
 	if len(s.Listed) > 0 {
 		first = s.Listed[0]
@@ -133,34 +165,33 @@ func (c *Channel) markersWithin(s *segment.Snapshot) (out []Marker) {
 	if first == nil {
 		return nil
 	}
-	begin := hls.WallClock(c.epoch, first.Start)
-	for _, m := range c.markers {
-		if m.At.Add(time.Duration(m.DurationMillis) * time.Millisecond).Before(begin) {
-			continue
+	begin := hls.WallClock(epoch, first.Start)
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for i := range a.markers {
+		if m := &a.markers[i]; !m.At.Add(time.Duration(m.DurationMillis) * time.Millisecond).Before(begin) {
+			out = append(out, m.dateRange())
 		}
-		out = append(out, m)
 	}
 	return out
 }
 
-func (c *Channel) rangesWithin(s *segment.Snapshot) (out []hls.DateRange) {
-	for _, m := range c.markersWithin(s) {
-		r := hls.DateRange{ID: m.ID, Class: m.Class, Start: m.At, Duration: -1, Planned: -1}
-		if m.DurationMillis > 0 {
-			if r.Duration = time.Duration(m.DurationMillis) * time.Millisecond; m.Splice != nil && !m.Returned {
-				r.Duration, r.Planned = -1, r.Duration
-			}
+// dateRange writes the marker as playlists show it (RFC 8216, 4.3.2.7).
+func (m *Marker) dateRange() hls.DateRange {
+	r := hls.DateRange{ID: m.ID, Class: m.Class, Start: m.At, Duration: -1, Planned: -1}
+	if m.DurationMillis > 0 {
+		if r.Duration = time.Duration(m.DurationMillis) * time.Millisecond; m.Splice != nil && !m.Returned {
+			r.Duration, r.Planned = -1, r.Duration
 		}
-		if m.Text != "" {
-			r.Names, r.Text = []string{"X-TEXT"}, map[string]string{"X-TEXT": m.Text}
-		}
-		switch {
-		case m.Out:
-			r.SCTE35Out, r.SCTE35In = m.Splice, m.Return
-		case m.Splice != nil:
-			r.SCTE35Cmd = m.Splice
-		}
-		out = append(out, r)
 	}
-	return out
+	if m.Text != "" {
+		r.Names, r.Text = []string{"X-TEXT"}, map[string]string{"X-TEXT": m.Text}
+	}
+	switch {
+	case m.Out:
+		r.SCTE35Out, r.SCTE35In = m.Splice, m.Return
+	case m.Splice != nil:
+		r.SCTE35Cmd = m.Splice
+	}
+	return r
 }

@@ -162,7 +162,7 @@ func (o *Origin) KeyRemoved(slug string, key int64) {
 		return
 	}
 	c.mu.Lock()
-	f := c.feed
+	f := c.air.feed
 	c.mu.Unlock()
 	if f != nil && f.key == key {
 		const reason = "its contribution key was removed"

@@ -43,24 +43,30 @@ func newPacker(t testing.TB, set Settings, renditions int) *packer {
 		video: media.Track{Kind: media.Video, Codec: media.H264, Timescale: 90000, Width: 1280, Height: 720, FrameRate: media.Rational{Num: 30, Den: 1}, CodecName: "avc1.64001f", Config: []byte{1}},
 		sound: media.Track{Kind: media.Audio, Codec: media.AAC, Timescale: 48000, SampleRate: 48000, Channels: 2, CodecName: "mp4a.40.2", FrameSamples: 1024, Config: []byte{0x11, 0x90}},
 	}
-	p.s = &session{c: c, video: &p.video, sounds: nameSounds([]*media.Track{&p.sound}), outputs: map[string]*output{}, failed: map[string]failure{}, vtime: timeline.NewVideo(p.video.FrameRate), feed: timeline.NewFeed(0), clock: segment.NewClock(0, c.settings.step())}
+	p.s = &session{shared: c.shared, settings: c.settings, hub: c.hub, tracks: &c.tracks, numbers: c.numbers, notes: c.notes, out: c.out, employ: c.employ,
+		video: &p.video, sounds: nameSounds([]*media.Track{&p.sound}), outputs: map[string]*output{}, failed: map[string]failure{}, vtime: timeline.NewVideo(p.video.FrameRate), feed: timeline.NewFeed(0), clock: segment.NewClock(0, c.settings.step())}
 	p.s.clock.Begin(0, false)
 	c.session = p.s
+	c.out.begin(p.s.clock)
 	for n := range renditions {
 		name := string(rune('a' + n))
-		out := &output{direct: true, id: c.trackOf(name), r: c.rendition(name)}
+		out := &output{direct: true, id: c.tracks.of(name), r: c.out.rendition(name)}
 		p.s.outputs[name] = out
 		p.s.setTrack(out, p.video)
-		c.onAir = append(c.onAir, ladder.Rung{Name: name, On: true, Source: true})
+		c.rungs = append(c.rungs, ladder.Rung{Name: name, On: true, Source: true})
 	}
-	out := &output{direct: true, id: c.trackOf("audio"), r: c.rendition("audio")}
+	out := &output{direct: true, id: c.tracks.of("audio"), r: c.out.rendition("audio")}
 	p.s.outputs["audio"] = out
 	p.s.setTrack(out, p.sound)
+	p.s.rungs = c.rungs
+	c.out.offer(p.s.offering(), p.s.partTarget)
 	return p
 }
 
 // picture sends one picture to every rendition of video, and the sound that goes with it.
 func (p *packer) picture(size int) {
+	p.c.mu.Lock()
+	defer p.c.mu.Unlock()
 	at := p.frames * 3000
 	u := media.AccessUnit{DTS: at, PTS: at, Duration: 3000, Key: p.frames%p.key == 0, Data: make([]byte, size)}
 	p.s.clock.Offer(&u)
@@ -98,10 +104,10 @@ func TestMemoryStaysWithinItsBound(t *testing.T) {
 		p.picture(5_000_000 / 8 / 30)
 	}
 	st := p.c.Status()
-	bound := p.c.settings.MemoryBound(p.c.onAir, 0)
+	bound := p.c.settings.MemoryBound(p.c.rungs, 0)
 	require.Positive(t, st.Memory)
 	require.Less(t, st.Memory, bound)
-	for _, r := range *p.c.renditions.Load() {
+	for _, r := range *p.c.out.renditions.Load() {
 		require.LessOrEqual(t, len(r.View().Snapshot.All()), segment.Retained(4)+1)
 	}
 }

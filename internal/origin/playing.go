@@ -43,28 +43,45 @@ func (c *Channel) SetPlaying(p NowPlaying) error {
 	case p.Title == "" && (p.Artist != "" || p.Picture != nil):
 		return fmt.Errorf("%w: found no title, expected one", ErrBadPlaying)
 	}
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.playing, c.cover = p, kind
-	c.titled = c.titled || p.Title != ""
+	a := c.notes
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.playing, a.cover = p, kind
+	a.titled = a.titled || p.Title != ""
 	return nil
 }
 
 // Playing returns what the channel says is playing.
 func (c *Channel) Playing() NowPlaying {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	return c.playing
+	c.notes.mu.Lock()
+	defer c.notes.mu.Unlock()
+	return c.notes.playing
+}
+
+// everTitled reports whether something was ever said to be playing.
+func (a *annotations) everTitled() bool {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.titled
+}
+
+// setCover says into which segments the cover goes: every so-many-th.
+func (a *annotations) setCover(every int) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.coverEvery = every
 }
 
 // messages makes the events at the begin of a segment.
-func (c *Channel) messages(msn uint64) []bmff.Message {
-	if c.playing.Title == "" {
+func (a *annotations) messages(msn uint64) []bmff.Message {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.playing.Title == "" {
 		return nil
 	}
-	t := id3.Tag{Title: c.playing.Title, Artist: c.playing.Artist, Timestamp: -1}
-	if msn%uint64(c.settings.CoverEvery) == 0 {
-		t.Picture, t.PictureType = c.playing.Picture, c.cover
+	t := id3.Tag{Title: a.playing.Title, Artist: a.playing.Artist, Timestamp: -1}
+	if msn%uint64(max(a.coverEvery, 1)) == 0 {
+		t.Picture, t.PictureType = a.playing.Picture, a.cover
 	}
 	return []bmff.Message{{Scheme: present.ID3Scheme, Duration: 0xffffffff, ID: uint32(msn), Data: t.Marshal()}}
 }

@@ -1,6 +1,7 @@
 package origin
 
 import (
+	"fmt"
 	"slices"
 	"time"
 
@@ -10,26 +11,52 @@ import (
 	"metaplasis/internal/present"
 )
 
+// targetFor returns the target duration of all of the channel's playlists, which agree. It never
+// falls while somebody may hold one of them. It is told before any segment is whole: the source's
+// keyframes lead, so that it counts how far apart they were. whole is the newest segment that is, or nil.
+func (p *publisher) targetFor(whole *segment.Segment) int64 {
+	before := p.target
+	expected := int64(0)
+	if p.forecast != nil {
+		expected = (p.forecast.Length() + media.VideoTimescale/2) / media.VideoTimescale
+	}
+	p.target = max(p.target, expected, hls.TargetDuration(p.settings.step(), whole))
+	if whole != nil {
+		p.longest = max(p.longest, whole.Duration)
+	}
+	if before > 0 && p.target > before && p.listed {
+		p.event(Warning, "target-duration-rose", fmt.Sprintf("A segment of %d s came where %d s were told: the sender's keyframes are further apart than before. Players may wait once.", p.target, before),
+			fmt.Sprintf("Set the encoder's keyframe interval to %d ms.", p.settings.SegmentMillis))
+	}
+	return p.target
+}
+
+// targetKnown reports whether it is known how long segments will be. Playlists wait for that, since
+// their target duration may not change: where the source leads, two keyframes tell.
+func (p *publisher) targetKnown() bool {
+	return p.listed || p.forecast == nil || p.forecast.Even() > 0 || p.forecast.Known()
+}
+
+// expectedEnd is where the open segments are likely to end, 0 when nobody knows.
+func (p *publisher) expectedEnd() int64 {
+	if p.forecast == nil {
+		return 0
+	}
+	return p.forecast.Expected()
+}
+
 // offers lists the rungs that can be played, and whether one is missing that should be there.
-func (c *Channel) offers() (out []present.Offer, missing bool) {
-	rends := *c.renditions.Load()
-	for _, r := range c.onAir {
-		if !r.On {
-			continue
-		}
-		if c.session.refused(r) != "" {
-			continue
-		}
-		o := present.Offer{Name: r.Name, Rung: r.WithDefaults()}
-		if c.session.main() != nil {
-			o.SoundName = c.session.soundName(&r)
-			if o.Sound, o.SoundTrack = c.viewOf(rends, o.SoundName); o.Sound == nil {
+func (p *publisher) offers() (out []present.Offer, missing bool) {
+	for _, r := range p.offering.rungs {
+		o := present.Offer{Name: r.Name, Rung: r.WithDefaults(), SoundName: r.sound}
+		if r.sound != "" {
+			if o.Sound, o.SoundTrack = p.viewOf(r.sound); o.Sound == nil {
 				missing = true
 				continue
 			}
 		}
-		if c.session.video != nil {
-			if o.Video, o.VideoTrack = c.viewOf(rends, r.Name); o.Video == nil {
+		if r.video {
+			if o.Video, o.VideoTrack = p.viewOf(r.Name); o.Video == nil {
 				missing = true
 				continue
 			}
@@ -44,13 +71,16 @@ func (c *Channel) offers() (out []present.Offer, missing bool) {
 // listVariants renders what names renditions: multivariant playlists and manifests. A rung
 // appears with its first segments. At the start of a channel they wait for all rungs, but not for
 // long, so that no viewer is given half a ladder.
-func (c *Channel) listVariants() {
-	if c.session == nil {
-		return
+func (p *publisher) listVariants() {
+	if p.forecast != nil {
+		p.list()
 	}
-	all, missing := c.offers()
-	late := !c.firstMedia.IsZero() && c.o.Now().Sub(c.firstMedia) > allowance
-	if len(all) == 0 || missing && c.documents.Load() == nil && !late {
+}
+
+func (p *publisher) list() {
+	all, missing := p.offers()
+	late := !p.firstMedia.IsZero() && p.now().Sub(p.firstMedia) > allowance
+	if len(all) == 0 || missing && p.documents.Load() == nil && !late {
 		return
 	}
 	sounds := map[string]string{}
@@ -60,91 +90,82 @@ func (c *Channel) listVariants() {
 			sounds[o.SoundName] = o.SoundName
 		}
 	}
-	c.sounds.Store(&sounds)
-	c.shown, c.alternates = all, c.alternateSounds()
-	c.describe()
-}
-
-// alternateSounds lists the tracks of sound beside the main one that can be played.
-func (c *Channel) alternateSounds() (out []present.Alternate) {
-	rends := *c.renditions.Load()
-	for i, a := range c.session.sounds {
-		if i == 0 {
-			continue
-		}
-		if v, t := c.viewOf(rends, a.name); v != nil {
-			out = append(out, present.Alternate{Name: a.name, View: v, Track: t})
+	p.sounds.Store(&sounds)
+	p.shown, p.alternates = all, nil
+	for _, name := range p.offering.alternates {
+		if v, t := p.viewOf(name); v != nil {
+			p.alternates = append(p.alternates, present.Alternate{Name: name, View: v, Track: t})
 		}
 	}
-	return out
+	p.describe()
 }
 
 // describe takes a picture of what is shown, from which the documents are made when somebody asks.
-func (c *Channel) describe() {
-	if len(c.shown) == 0 {
+func (p *publisher) describe() {
+	if len(p.shown) == 0 {
 		return
 	}
-	c.periods.Note(&present.Look{Offers: c.shown, Alternates: c.alternates, Known: c.targetKnown(), Even: c.evenStep})
-	p := c.describedNow()
+	p.periods.Note(&present.Look{Offers: p.shown, Alternates: p.alternates, Known: p.targetKnown(), Even: p.evenStep})
+	now := p.describedNow()
 	// Players of whole segments begin with more than players of parts; once begun they are not held up again.
-	c.wholeShown = c.wholeShown || p.ShowsWhole()
+	p.wholeShown = p.wholeShown || now.ShowsWhole()
 	docs := map[string]*present.Doc{}
-	add := func(name string, p *present.Channel) {
-		if len(p.Offers) == 0 {
+	add := func(name string, d *present.Channel) {
+		if len(d.Offers) == 0 {
 			return
 		}
-		if c.targetKnown() {
-			c.listed = true
-			docs[name+".m3u8"] = present.NewDoc(func() []byte { return p.Multivariant(hls.CMAF).Marshal() })
+		if p.targetKnown() {
+			p.listed = true
+			docs[name+".m3u8"] = present.NewDoc(func() []byte { return d.Multivariant(hls.CMAF).Marshal() })
 		}
-		if len(p.Counted) > 0 && c.listed {
-			docs[lowName(name)] = present.NewDoc(func() []byte { return p.Manifest(true, true).Marshal() })
+		if len(d.Counted) > 0 && p.listed {
+			docs[lowName(name)] = present.NewDoc(func() []byte { return d.Manifest(true, true).Marshal() })
 		}
-		if c.wholeShown && len(p.Periods) > 0 {
-			docs[name+".mpd"] = present.NewDoc(func() []byte { return p.Manifest(p.Numbered, false).Marshal() })
+		if p.wholeShown && len(d.Periods) > 0 {
+			docs[name+".mpd"] = present.NewDoc(func() []byte { return d.Manifest(d.Numbered, false).Marshal() })
 		}
 	}
-	add("index", p)
-	for i := range c.settings.Selections {
-		s := &c.settings.Selections[i]
+	add("index", now)
+	for i := range p.settings.Selections {
+		s := &p.settings.Selections[i]
 		rungs := append([]string{}, s.Rungs...)
 		if s.SoundOnly {
 			rungs = nil
 		}
-		add(s.Name, p.Choose(rungs))
+		add(s.Name, now.Choose(rungs))
 	}
-	if t := p.Transportable(); c.settings.TS && c.wholeShown && len(t.Offers) > 0 {
+	if t := now.Transportable(); p.settings.TS && p.wholeShown && len(t.Offers) > 0 {
 		docs["ts.m3u8"] = present.NewDoc(func() []byte { return t.Multivariant(hls.TS).Marshal() })
 	}
-	c.documents.Store(&docs)
+	p.documents.Store(&docs)
 }
 
 // describedNow is the picture of what is shown now.
-func (c *Channel) describedNow() *present.Channel {
-	p := &present.Channel{
-		Slug: c.slug, Epoch: c.epoch, Now: c.o.Now(), Step: c.settings.step(), PartTarget: c.partTarget, Longest: max(c.longest, c.settings.step()), Window: c.settings.Window,
-		StartOffset: c.settings.StartOffsetMillis, Numbered: c.settings.Numbered,
-		Over: c.settings.Closed && (c.session == nil || c.session.ended), Language: c.settings.Language,
-		SoundName: c.settings.SoundName, Captions: c.captions, Titled: c.titled, Offers: c.shown, Alternates: c.alternates,
-		Periods: slices.Clone(c.periods.Listed), Counted: slices.Clone(c.periods.Counted),
+func (p *publisher) describedNow() *present.Channel {
+	d := &present.Channel{
+		Slug: p.slug, Epoch: p.epoch, Now: p.now(), Step: p.settings.step(), PartTarget: p.partTarget, Longest: max(p.longest, p.settings.step()), Window: p.settings.Window,
+		StartOffset: p.settings.StartOffsetMillis, Numbered: p.settings.Numbered,
+		Over: p.settings.Closed && p.forecast == nil, Language: p.settings.Language,
+		SoundName: p.settings.SoundName, Captions: p.captions, Titled: p.notes.everTitled(), Offers: p.shown, Alternates: p.alternates,
+		Periods: slices.Clone(p.periods.Listed), Counted: slices.Clone(p.periods.Counted),
 	}
-	for _, m := range c.markers {
-		p.Markers = append(p.Markers, present.Marker{ID: m.ID, Class: m.Class, Text: m.Text, At: m.At, DurationMillis: m.DurationMillis, Splice: m.Splice})
+	for _, m := range p.notes.Markers() {
+		d.Markers = append(d.Markers, present.Marker{ID: m.ID, Class: m.Class, Text: m.Text, At: m.At, DurationMillis: m.DurationMillis, Splice: m.Splice})
 	}
-	return p
+	return d
 }
 
 // evenStep returns how long segments are that begin like one, exactly: where encoders follow our
 // steps that is our step, and where the source leads a whole number of its pictures.
-func (c *Channel) evenStep(s *segment.Segment) (step, scale int64) {
+func (p *publisher) evenStep(s *segment.Segment) (step, scale int64) {
 	length := s.Duration
-	if c.session != nil && !c.session.ended {
+	if p.forecast != nil {
 		near := func(even int64) bool { return s.Open || length > even*3/5 && length < even*7/5 }
-		if even := c.session.clock.Even(); even > 0 && near(even) {
+		if even := p.forecast.Even(); even > 0 && near(even) {
 			return even, media.VideoTimescale
 		}
 		if s.Open {
-			length = c.session.clock.Length()
+			length = p.forecast.Length()
 		}
 	}
 	if rate := s.Header.Track.FrameRate; s.Header.Track.Kind == media.Video && rate.Valid() {
@@ -165,12 +186,12 @@ const wholeWithin = media.VideoTimescale / 100
 // Document returns a playlist or manifest of the channel by its file name, nil while there is
 // nothing to play, and whether the channel has one of that name.
 func (c *Channel) Document(file string) (d *present.Doc, known bool) {
-	if m := c.documents.Load(); m != nil {
+	if m := c.out.documents.Load(); m != nil {
 		if d = (*m)[file]; d != nil {
 			return d, true
 		}
 	}
-	return nil, (*c.names.Load())[file]
+	return nil, (*c.out.names.Load())[file]
 }
 
 // lowName is the file of the low-latency manifest beside a manifest. It counts segments, since a
@@ -195,7 +216,7 @@ func (s *Settings) names() map[string]bool {
 }
 
 // Transport reports whether the channel offers transport streams and packed audio.
-func (c *Channel) Transport() bool { return (*c.names.Load())["ts.m3u8"] }
+func (c *Channel) Transport() bool { return (*c.out.names.Load())["ts.m3u8"] }
 
 func ticksOf(d time.Duration) int64 {
 	return int64(d/time.Second)*media.VideoTimescale + int64(d%time.Second)*media.VideoTimescale/int64(time.Second)

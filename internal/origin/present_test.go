@@ -92,9 +92,9 @@ func TestMarkersAreDateRangesAndEvents(t *testing.T) {
 	p := newPacker(t, Settings{}, 1)
 	p.seconds(13)
 	v := p.c.Rendition("a").View()
-	at := hls.WallClock(p.c.epoch, v.Snapshot.Advertised()[2].Start)
+	at := hls.WallClock(p.c.out.epoch, v.Snapshot.Advertised()[2].Start)
 	p.c.mu.Lock()
-	p.c.setMarker(Marker{ID: "m1", Class: "start", Text: `Say "go"`, At: at, DurationMillis: 1500})
+	p.c.notes.mark(Marker{ID: "m1", Class: "start", Text: `Say "go"`, At: at, DurationMillis: 1500})
 	out := scte35.Section{Command: scte35.SpliceInsert, EventID: 7, Out: true, Immediate: true, PTS: -1, Duration: 30 * 90_000}
 	p.c.splice(at, out.Marshal())
 	p.c.splice(at, out.Marshal()) // cue messages come again
@@ -183,8 +183,8 @@ func TestCaptionServicesAreAnnounced(t *testing.T) {
 	p := newPacker(t, Settings{Language: "en"}, 1)
 	p.seconds(7)
 	assert.Contains(t, p.text(t, "index.m3u8"), "CLOSED-CAPTIONS=NONE")
-	p.c.announce([]string{"SERVICE1", "CC3"})
-	p.c.announce([]string{"CC1", "CC3"})
+	p.c.out.announce([]string{"SERVICE1", "CC3"})
+	p.c.out.announce([]string{"CC1", "CC3"})
 	text := p.text(t, "index.m3u8")
 	assert.Contains(t, text, `NAME="Captions",DEFAULT=NO,AUTOSELECT=YES,INSTREAM-ID="CC1",LANGUAGE="en"`)
 	assert.Contains(t, text, `NAME="Captions CC3",DEFAULT=NO,AUTOSELECT=YES,INSTREAM-ID="CC3"`+"\n")

@@ -15,23 +15,23 @@ import (
 // A rung that fails is given up by its name; the others, and every format, go on.
 func TestOneRungThatFailsStopsNoOther(t *testing.T) {
 	p := newPacker(t, Settings{}, 2)
-	p.s.rungs = p.c.onAir
-	p.c.onAir[1].Source = false
+	p.s.rungs = p.c.rungs
+	p.c.rungs[1].Source = false
 	p.seconds(7)
 	before := len(p.mpd(t, "index.mpd").Periods)
-	(&handler{p.s}).Failed(p.c.trackOf("b"), "the H.264 encoder refused it")
-	assert.Equal(t, "the H.264 encoder refused it", p.s.refused(p.c.onAir[1]))
-	assert.Empty(t, p.s.refused(p.c.onAir[0]), "the message names the right rung")
+	(&handler{p.c, p.s}).Failed(p.c.tracks.of("b"), "the H.264 encoder refused it")
+	assert.Equal(t, "the H.264 encoder refused it", p.s.refused(p.c.rungs[1]))
+	assert.Empty(t, p.s.refused(p.c.rungs[0]), "the message names the right rung")
 	delete(p.s.outputs, "b") // as at its last segment
-	scanned := p.c.periods.Scanned()
+	scanned := p.c.out.periods.Scanned()
 	p.seconds(8)
-	assert.Greater(t, p.c.periods.Scanned(), scanned+2, "the manifest goes on")
+	assert.Greater(t, p.c.out.periods.Scanned(), scanned+2, "the manifest goes on")
 	list, _, err := hls.ReadMultivariant([]byte(p.text(t, "index.m3u8")))
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	assert.Equal(t, "a/index.m3u8", list[0].URI)
 	assert.GreaterOrEqual(t, len(p.mpd(t, "index.mpd").Periods), before)
-	changed := p.c.onAir[1]
+	changed := p.c.rungs[1]
 	changed.Height = 90
 	assert.Empty(t, p.s.refused(changed), "another rung of the name is tried anew")
 }
@@ -41,11 +41,11 @@ func TestSpliceNumbersComeAgain(t *testing.T) {
 	p := newPacker(t, Settings{}, 1)
 	p.seconds(3)
 	out := scte35.Section{Command: scte35.SpliceInsert, EventID: 7, Out: true, Immediate: true, PTS: -1, Duration: 2 * 90_000}
-	now := p.c.o.Now()
+	now := p.c.now()
 	p.c.mu.Lock()
 	p.c.splice(now, out.Marshal())
 	p.c.splice(now.Add(spliceRepeats/2), out.Marshal())
-	assert.Len(t, p.c.markers, 1, "it came again")
+	assert.Len(t, p.c.Markers(), 1, "it came again")
 	p.c.splice(now.Add(10*spliceRepeats), out.Marshal())
 	p.c.splice(now, []byte{1, 2, 3})
 	p.c.mu.Unlock()
@@ -61,7 +61,7 @@ func TestCaptionsAreNeededAgainByAnotherWorker(t *testing.T) {
 	p.seconds(3)
 	o := p.s.outputs["a"]
 	o.captioned = p.frames * 3000
-	resume := (&handler{p.s}).Replaced("test", true)
+	resume := (&handler{p.c, p.s}).Replaced("test", true)
 	assert.Less(t, o.captioned, p.frames*3000)
 	assert.Equal(t, resume[o.id]-1, o.captioned)
 }
@@ -82,7 +82,7 @@ func TestMemoryBoundFollowsFromTheSettings(t *testing.T) {
 	assert.Less(t, short.MemoryBound(rungs, 0), long.MemoryBound(rungs, 0))
 	// A source far above what is planned for stays within it.
 	p := newPacker(t, Settings{}, 1)
-	p.s.rungs = p.c.onAir
+	p.s.rungs = p.c.rungs
 	for _, o := range p.s.outputs {
 		p.s.limit(o, o.r.Name)
 	}

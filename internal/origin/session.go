@@ -23,10 +23,18 @@ const (
 	drainWait    = 3 * time.Second
 )
 
-// session is one unbroken run of a feed: its tracks do not change and its times go on. All of it
-// is guarded by the channel's lock.
+// session is one unbroken run of a feed: its tracks do not change and its times go on. Units go in; what it
+// cuts of them goes to the hub and to the publisher. All of it is guarded by the channel's lock.
 type session struct {
-	c            *Channel
+	shared
+	settings     Settings
+	aligned      bool
+	hub          *hub.Hub
+	tracks       *trackIDs
+	numbers      *numbering
+	notes        *annotations
+	out          *publisher
+	employ       func(*session) *worker.Supervisor // starts a worker for it
 	video        *media.Track
 	sounds       []*sound // the first is the main one, which the ladder codes
 	clock        *segment.Clock
@@ -47,6 +55,7 @@ type session struct {
 	unaligned    bool        // the first stamp is still to be set against the wall clock
 	ended        bool
 	rungs        []ladder.Rung
+	partTarget   int64              // of all renditions, ticks of media.VideoTimescale
 	failed       map[string]failure // rungs that the worker could not make
 	captions     sourceCaptions
 	source       source
@@ -82,8 +91,9 @@ type output struct {
 	id        media.TrackID // of its units in the hub
 	r         *Rendition
 	cutter    segment.Cutter
-	direct    bool  // fed from the source, not from the worker
-	captioned int64 // captions up to this presentation time are in it
+	until     uint64 // the first segment that is not made any more; 0: none
+	direct    bool   // fed from the source, not from the worker
+	captioned int64  // captions up to this presentation time are in it
 }
 
 // mediaAhead is by how much the media that came runs ahead of the wall clock.
@@ -96,18 +106,20 @@ type heldUnit struct {
 	u    media.AccessUnit
 }
 
-// newSession prepares a run whose first unit came at a time and has a media time in ticks of
-// media.VideoTimescale.
-func newSession(c *Channel, video *media.Track, sounds []*media.Track, first time.Time, start, longest int64) *session {
+// newSession prepares a run of some rungs whose first unit came at a time and has a media time in ticks of
+// media.VideoTimescale. longest is the longest that a picture lasted so far, in the same.
+func (c *Channel) newSession(video *media.Track, sounds []*media.Track, first time.Time, start, longest int64) *session {
 	s := &session{
-		c: c, video: video, sounds: nameSounds(sounds), outputs: map[string]*output{}, failed: map[string]failure{}, feed: timeline.NewFeed(start),
+		shared: c.shared, settings: c.settings, aligned: c.settings.Aligned, hub: c.hub, tracks: &c.tracks, numbers: c.numbers,
+		notes: c.notes, out: c.out, employ: c.employ,
+		video: video, sounds: nameSounds(sounds), outputs: map[string]*output{}, failed: map[string]failure{}, feed: timeline.NewFeed(start),
 		longest: longest, firstWall: first, firstAt: start, unaligned: c.settings.Aligned,
 	}
 	if video != nil {
 		s.vtime = timeline.NewVideo(video.FrameRate)
 		s.varies = s.vtime.Varies()
 	}
-	if c.settings.Aligned {
+	if s.aligned {
 		if s.vtime != nil {
 			s.vtime.Stiff()
 		}
@@ -115,9 +127,9 @@ func newSession(c *Channel, video *media.Track, sounds []*media.Track, first tim
 			a.time.Stiff()
 		}
 	}
-	s.clock = segment.NewClock(c.position.NextMSN, c.settings.step())
-	s.clock.SetAligned(c.settings.Aligned)
-	s.clock.Begin(0, c.position.NextMSN > 0)
+	s.clock = segment.NewClock(s.numbers.position.NextMSN, s.settings.step())
+	s.clock.SetAligned(s.aligned)
+	s.clock.Begin(0, s.numbers.position.NextMSN > 0)
 	s.applyLadder(c.ladderFor(video))
 	return s
 }
@@ -195,20 +207,20 @@ func (s *session) refused(r ladder.Rung) string {
 func (s *session) applyLadder(rungs []ladder.Rung) {
 	at := s.clock.Next()
 	s.rungs = rungs
-	s.c.partTarget = 0
+	s.partTarget = 0
 	for _, o := range s.outputs {
 		if h := o.cutter.Header(); h != nil {
 			s.setTrack(o, h.Track)
 		}
 	}
-	s.clock.SetStep(s.c.settings.step())
+	s.clock.SetStep(s.settings.step())
 	l := s.layOut(rungs, at)
 	for _, name := range l.names {
 		s.want(name, l.direct[name], at)
 	}
 	for name, o := range s.outputs {
-		if _, wanted := l.direct[name]; !wanted && o.r.until == 0 {
-			o.r.until = at
+		if _, wanted := l.direct[name]; !wanted && o.until == 0 {
+			o.until = at
 		}
 	}
 	s.clock.SetMode(l.mode)
@@ -216,7 +228,27 @@ func (s *session) applyLadder(rungs []ladder.Rung) {
 	if s.sup != nil {
 		s.sup.Configure(l.conf)
 	}
-	s.c.listVariants()
+	s.out.offer(s.offering(), s.partTarget)
+}
+
+// offering says what viewers may be offered of the rungs.
+func (s *session) offering() (o offering) {
+	for _, r := range s.rungs {
+		if !r.On || s.refused(r) != "" {
+			continue
+		}
+		offered := offeredRung{Rung: r, video: s.video != nil}
+		if s.main() != nil {
+			offered.sound = s.soundName(&r)
+		}
+		o.rungs = append(o.rungs, offered)
+	}
+	for i, a := range s.sounds {
+		if i > 0 {
+			o.alternates = append(o.alternates, a.name)
+		}
+	}
+	return o
 }
 
 // layout is what a ladder makes of a source: the renditions in their order, which of them pass through, and
@@ -260,7 +292,7 @@ func (s *session) layOut(rungs []ladder.Rung, at uint64) *layout {
 		default:
 			w, h := r.Size(s.video)
 			l.conf.Rungs = append(l.conf.Rungs, transcode.Rung{
-				ID: s.c.trackOf(r.Name), Name: r.Name, Codec: cmp.Or(r.Codec, coding.Usual(media.Video)),
+				ID: s.tracks.of(r.Name), Name: r.Name, Codec: cmp.Or(r.Codec, coding.Usual(media.Video)),
 				Width: w, Height: h, SAR: r.SAR(s.video),
 				Bitrate: r.Bitrate, Peak: r.Peak, Buffer: r.Buffer, Effort: r.Effort, Colour: s.video.Colour,
 			})
@@ -274,7 +306,7 @@ func (s *session) layOut(rungs []ladder.Rung, at uint64) *layout {
 			name := s.soundName(&r)
 			passes := name == a.name
 			if l.add(name, passes) && !passes {
-				l.conf.Sound = append(l.conf.Sound, transcode.AudioRung{ID: s.c.trackOf(name), Name: name,
+				l.conf.Sound = append(l.conf.Sound, transcode.AudioRung{ID: s.tracks.of(name), Name: name,
 					Codec: coding.Usual(media.Audio), Bitrate: r.AudioBitrate})
 			}
 		}
@@ -285,10 +317,10 @@ func (s *session) layOut(rungs []ladder.Rung, at uint64) *layout {
 // want makes an output for a rendition, unless there is one that goes on.
 func (s *session) want(name string, direct bool, at uint64) {
 	old := s.outputs[name]
-	if old != nil && old.direct == direct && old.r.until == 0 {
+	if old != nil && old.direct == direct && old.until == 0 {
 		return
 	}
-	o := &output{direct: direct, id: s.c.trackOf(name), r: s.c.rendition(name)}
+	o := &output{direct: direct, id: s.tracks.of(name), r: s.out.rendition(name)}
 	o.cutter.SetFloor(at)
 	s.limit(o, name)
 	if direct {
@@ -324,11 +356,11 @@ func (s *session) setTrack(o *output, t media.Track) {
 		t.ID = o.id
 	}
 	o.cutter.SetHeader(newHeader(t))
-	o.cutter.Prefix = s.c.incarnation
+	o.cutter.Prefix = s.numbers.incarnation
 	if t.Kind == media.Video || s.video == nil {
-		o.cutter.Messages = s.c.messages
+		o.cutter.Messages = s.notes.messages
 	}
-	if epoch := s.c.epoch; s.c.settings.Aligned {
+	if epoch := s.out.epoch; s.aligned {
 		// Two origins write the same bytes, so nothing of this one's own time may be in them.
 		o.cutter.Produced = func(start int64) time.Time { return hls.WallClock(epoch, start) }
 	}
@@ -338,7 +370,7 @@ func (s *session) setTrack(o *output, t media.Track) {
 	} else {
 		o.cutter.SetParting(p.Audio)
 	}
-	s.c.partTarget = max(s.c.partTarget, p.Target)
+	s.partTarget = max(s.partTarget, p.Target)
 }
 
 // plan fits the channel's parts to its video and to one of its renditions of sound.
@@ -358,9 +390,9 @@ func (s *session) plan(t *media.Track) segment.Parts {
 		rate = media.Rational{Num: sound.Timescale, Den: sound.FrameSamples}
 	}
 	if sound == nil {
-		return segment.PlanParts(s.c.settings.part(), rate, longest, 0, 0)
+		return segment.PlanParts(s.settings.part(), rate, longest, 0, 0)
 	}
-	return segment.PlanParts(s.c.settings.part(), rate, longest, sound.FrameSamples, sound.Timescale)
+	return segment.PlanParts(s.settings.part(), rate, longest, sound.FrameSamples, sound.Timescale)
 }
 
 // usualPicture is how long the pictures of a varying rate last when nothing better is known: 24 a second.
@@ -389,7 +421,7 @@ func (s *session) limit(o *output, name string) {
 	if ladder.IsAudioName(name) {
 		bitrate = maxSoundBitrate
 	}
-	budget := s.c.settings.budget(bitrate)
+	budget := s.settings.budget(bitrate)
 	o.r.window.SetBudget(budget)
 	o.cutter.MaxBytes = int(openShare(budget))
 }

@@ -89,7 +89,7 @@ func (s *session) judgeSource(u *media.AccessUnit, p *coding.Picture) {
 	if !sourceIsOn(s.rungs) {
 		return
 	}
-	step := s.c.settings.step()
+	step := s.settings.step()
 	if !s.source.suspended && gap > s.source.patience(step) && !p.Random {
 		s.suspendSource(gap)
 		return
@@ -102,27 +102,27 @@ func (s *session) judgeSource(u *media.AccessUnit, p *coding.Picture) {
 		s.source.regular = 0
 		if !s.source.sparse {
 			s.source.sparse = true
-			seen, do := s.source.advice(s.c.settings.SegmentMillis, s.video.FrameRate)
-			s.c.event(Warning, "keyframes-sparse", fmt.Sprintf("The sender's IDR pictures are %d ms apart, and segments of %d ms follow them. %s", gap/90, s.c.settings.SegmentMillis, seen), do)
+			seen, do := s.source.advice(s.settings.SegmentMillis, s.video.FrameRate)
+			s.event(Warning, "keyframes-sparse", fmt.Sprintf("The sender's IDR pictures are %d ms apart, and segments of %d ms follow them. %s", gap/90, s.settings.SegmentMillis, seen), do)
 		}
 	case s.source.suspended:
 		if s.source.regular++; s.source.regular >= regularAfter {
 			s.source.suspended, s.source.sparse = false, false
-			s.c.event(Info, "source-resumed", "The sender's IDR pictures come regularly now; the rung that passes through is on again.", "")
+			s.event(Info, "source-resumed", "The sender's IDR pictures come regularly now; the rung that passes through is on again.", "")
 			s.applyLadder(s.rungs)
 		}
 	}
 }
 
 func (s *session) suspendSource(gap int64) {
-	seen, do := s.source.advice(s.c.settings.SegmentMillis, s.video.FrameRate)
+	seen, do := s.source.advice(s.settings.SegmentMillis, s.video.FrameRate)
 	if !s.source.sparse {
 		text := fmt.Sprintf("The sender sent no IDR picture for %d ms, and the rung that passes through needs them. %s",
 			gap/90, seen)
 		if codedIsOn(s.rungs) {
 			text += " The other rungs go on without it."
 		}
-		s.c.event(Warning, "source-without-idr", text, do)
+		s.event(Warning, "source-without-idr", text, do)
 	}
 	s.source.sparse = true
 	if codedIsOn(s.rungs) && s.video.Undecodable == "" {
@@ -169,14 +169,14 @@ func (c *Channel) StartsIn() string {
 	switch s := c.session; {
 	case c.settings.Closed:
 		return "The channel is closed."
-	case c.feed == nil:
+	case c.air.feed == nil:
 		return "Nobody is sending to this channel. It begins by itself, a second or two after its sender."
 	case s == nil:
 		return "A sender is connected; its tracks are being found out. It begins in about two seconds."
 	case !s.begun:
 		return fmt.Sprintf("A sender is connected; it begins about a second behind the sender's next keyframe, which is awaited for %d ms.", (s.newest-s.source.idr)/90)
 	}
-	if known := c.targetKnown(); !known {
+	if known := c.out.targetKnown(); !known {
 		return "A sender is connected; it begins with the sender's second keyframe, which tells how long segments are."
 	}
 	return "The first parts are being made. It begins in about a second."

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"sync"
 	"time"
 
 	"metaplasis/internal/core/coding"
@@ -127,8 +128,14 @@ func (m *meter) measure(now time.Time) {
 	m.bytes, m.frames, m.since = 0, 0, now
 }
 
-// load measures a worker against real time.
+// load measures a worker against real time. It has a lock of its own.
 type load struct {
+	mu sync.Mutex
+	loadNow
+}
+
+// loadNow is what a load knows.
+type loadNow struct {
 	now, before         worker.Stats
 	at                  time.Time
 	known               bool
@@ -140,10 +147,36 @@ type load struct {
 	replacedAt          time.Time // when
 }
 
-func (l *load) reset() { *l = load{} }
-func (l *load) idle()  { l.known, l.busy, l.cpu, l.dropping = false, 0, 0, 0 }
+func (l *load) reset() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.loadNow = loadNow{}
+}
+
+func (l *load) idle() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.known, l.busy, l.cpu, l.dropping = false, 0, 0, 0
+}
+
+// read returns what is known now.
+func (l *load) read() loadNow {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.loadNow
+}
+
+// replace notes that a worker was replaced.
+func (l *load) replace(why string, now time.Time) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.replaced++
+	l.why, l.replacedAt = why, now
+}
 
 func (l *load) take(st worker.Stats, now time.Time) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
 	if !l.known || st.PID != l.before.PID {
 		if l.known {
 			l.droppedBase += l.now.Dropped
@@ -172,12 +205,12 @@ func (l *load) take(st worker.Stats, now time.Time) {
 func (c *Channel) measure() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.in.measure(c.o.Now())
-	for _, r := range *c.renditions.Load() {
+	c.in.measure(c.now())
+	for _, r := range *c.out.renditions.Load() {
 		r.nudge(time.Now())
 	}
 	var cut int64
-	for _, r := range *c.renditions.Load() {
+	for _, r := range *c.out.renditions.Load() {
 		cut += r.window.Cut
 	}
 	if s := c.session; s != nil {
@@ -186,7 +219,7 @@ func (c *Channel) measure() {
 		}
 	}
 	if cut > c.cut {
-		c.squeezed = c.o.Now()
+		c.squeezed = c.now()
 	}
 	c.cut = cut
 }
@@ -196,14 +229,14 @@ func (c *Channel) Status() Status {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	st := Status{Slug: c.slug, Title: c.settings.Title, State: Waiting, Problems: []ladder.Problem{},
-		Renditions: []RenditionStatus{}, Rungs: c.onAir}
+		Renditions: []RenditionStatus{}, Rungs: c.rungs}
 	if st.Rungs == nil {
 		st.Rungs = c.settings.Ladder.Rungs
 	}
 	if st.Rungs == nil {
 		st.Rungs = []ladder.Rung{}
 	}
-	for name, r := range *c.renditions.Load() {
+	for name, r := range *c.out.renditions.Load() {
 		v := r.View()
 		if v == nil {
 			continue
@@ -223,7 +256,7 @@ func (c *Channel) Status() Status {
 		}
 		return a.Width*a.Height > b.Width*b.Height || a.Width*a.Height == b.Width*b.Height && a.Name < b.Name
 	})
-	st.PartTarget = ticks(c.partTarget).Milliseconds()
+	st.PartTarget = ticks(c.out.partTarget).Milliseconds()
 	if p := c.picture.Load(); p != nil {
 		st.PictureAt = p.At.UnixMilli()
 	}
@@ -233,15 +266,15 @@ func (c *Channel) Status() Status {
 	}
 	st.Inputs = c.inputs()
 	st.MemoryBound = c.settings.MemoryBound(st.Rungs, others)
-	if f := c.feed; f != nil {
+	if f := c.air.feed; f != nil {
 		st.Feed = &FeedStatus{Protocol: f.protocol, Remote: f.remote, Begun: f.begun, Bitrate: c.in.bitrate,
 			FrameRate: c.in.rate, Tracks: f.tracks()}
 		if c.session != nil {
 			st.Feed.DriftPPM, st.Feed.DriftKnown = c.session.feed.Drift()
 		}
 		c.judge(&st)
-	} else if !c.lastFeed.Ended.IsZero() {
-		last := c.lastFeed
+	} else if !c.air.last.Ended.IsZero() {
+		last := c.air.last
 		st.LastFeed = &last
 	}
 	return st
@@ -275,11 +308,11 @@ func (c *Channel) judge(st *Status) {
 		st.State = Degraded
 	}
 	st.State = Starting
-	if !c.firstMedia.IsZero() && c.documents.Load() != nil {
+	if !c.out.firstMedia.IsZero() && c.out.documents.Load() != nil {
 		st.State = Live
 	}
+	l := c.load.read()
 	if c.session != nil && c.session.sup != nil {
-		l := &c.load
 		lost, _ := c.session.sup.Lost()
 		st.Worker = &WorkerStatus{
 			PID: c.session.sup.PID(), Load: l.busy, CPU: l.cpu, LagMillis: l.now.LagMillis,
@@ -311,31 +344,30 @@ func (c *Channel) judge(st *Status) {
 			problem("rungs", "The sound passes through as it comes: no decoder here reads %s, so it is not made at another bitrate. Set the encoder to AAC if the ladder needs it.", t.Undecodable)
 		}
 	}
-	if l := &c.load; !l.replacedAt.IsZero() && c.o.Now().Sub(l.replacedAt) < replacedShown {
-		problem("worker", "The worker was replaced %d s ago: %s. If it happens again, look at the feed's encoder and at the machine's memory.", int(c.o.Now().Sub(l.replacedAt).Seconds()), l.why)
+	if !l.replacedAt.IsZero() && c.now().Sub(l.replacedAt) < replacedShown {
+		problem("worker", "The worker was replaced %d s ago: %s. If it happens again, look at the feed's encoder and at the machine's memory.", int(c.now().Sub(l.replacedAt).Seconds()), l.why)
 	}
-	if l := &c.load; l.errors > unreadable {
+	if l.errors > unreadable {
 		problem("worker", "The decoder cannot read %d.%d %% of what the sender sends. Set the encoder to H.264 Baseline, Main or High profile, progressive, 8-bit 4:2:0, and look for losses on the line.", l.errors/10, l.errors%10)
 	}
-	if c.o.Now().Sub(c.squeezed) < squeezeShown {
+	if c.now().Sub(c.squeezed) < squeezeShown {
 		problem("feed", "The sender sends more than the channel may hold, %d Mbit/s with this segment length: segments leave early, or pictures are left out. Lower its bitrate.", maxSourceBitrate/1_000_000)
 	}
-	if now := c.o.Now(); now.Sub(c.feed.pace.slowed) < paceShown {
+	if now := c.now(); now.Sub(c.air.feed.pace.slowed) < paceShown {
 		problem("feed", "The sender sends faster than real time: its media is %d s ahead of the clock, so it is read more slowly. Set the encoder to real time.", c.o.Burst/time.Second)
 	}
-	if stored := c.reserved; c.position.NextMSN > stored.NextMSN || c.session != nil &&
-		c.session.clock.Next() > stored.NextMSN {
+	if !c.numbers.stored(c.positionNow().NextMSN) {
 		problem("records", "The database did not store the channel's numbering for long. Mend it: after a crash now, players would have to begin anew.")
 	}
-	if c.o.Now().Sub(c.badCue) < cueShown {
+	if c.now().Sub(c.badCue) < cueShown {
 		problem("feed", "The sender's cue messages cannot be read. Look at the encoder's SCTE 35 settings; the event log says what was found.")
 	}
-	if c.session == nil && c.o.Now().Sub(c.feed.begun) > 5*time.Second {
+	if c.session == nil && c.now().Sub(c.air.feed.begun) > 5*time.Second {
 		problem("feed", "The sender is connected, but no track has come. Start the encoder's output, and check that it sends one of %s, and for sound one of %s.",
 			strings.Join(coding.Labels(media.Video), ", "), strings.Join(coding.Labels(media.Audio), ", "))
 		st.State = Failed
 	}
-	if age := c.o.Now().Sub(c.feed.begun); c.firstMedia.IsZero() && c.session != nil && age > 15*time.Second {
+	if age := c.now().Sub(c.air.feed.begun); c.out.firstMedia.IsZero() && c.session != nil && age > 15*time.Second {
 		problem("feed", "Media arrives, but no segment could be made for %d s. Check that the encoder sends keyframes.",
 			int(age.Seconds()))
 		st.State = Failed
@@ -353,14 +385,14 @@ type InputStatus struct {
 
 func (c *Channel) inputs() (out []InputStatus) {
 	for _, in := range c.settings.Inputs {
-		s := InputStatus{Input: in, OnAir: c.feed != nil && c.feed.input == in, Chosen: c.chosen == in}
-		for _, f := range c.standby {
+		s := InputStatus{Input: in, OnAir: c.air.feed != nil && c.air.feed.input == in, Chosen: c.air.chosen == in}
+		for _, f := range c.air.standby {
 			if f.input == in {
 				s.Standby++
 			}
 		}
 		if in.Kind == InputFile {
-			s.Problem = c.inputProblems[in.File]
+			s.Problem = c.air.problems[in.File]
 		}
 		out = append(out, s)
 	}

@@ -24,10 +24,21 @@ const (
 	maxStandby = 4
 )
 
+// onAir is what the switch knows: who is on air, who could be, and what was chosen.
+type onAir struct {
+	feed    *Feed
+	standby []*Feed // senders that another feed took the place of
+	chosen  Input   // by hand; the zero value while the inputs' order decides
+	holding bool    // a place on air is made for a feed that comes
+	last    LastFeed
+	// what keeps file inputs from playing, by their files
+	problems map[string]string
+}
+
 // rank is where an input stands: the smaller the better, negative when the channel does not have it.
 func (c *Channel) rank(in Input) int {
 	at := c.settings.rank(in)
-	if at < 0 || in != c.chosen {
+	if at < 0 || in != c.air.chosen {
 		if at >= 0 {
 			at++
 		}
@@ -50,17 +61,17 @@ func (c *Channel) admit(f *Feed) error {
 	case rank < 0:
 		return ErrNoInput
 	}
-	if old := c.feed; old != nil {
+	if old := c.air.feed; old != nil {
 		switch before := c.rank(old.input); {
 		case before < 0 || rank < before:
 			c.displace(old)
-		case c.o.Now().Sub(old.heard) > silenceLimit:
+		case c.now().Sub(old.heard) > silenceLimit:
 			old.sendAway("another sender took over, since this one was silent")
 		default:
 			return ErrTaken
 		}
 	}
-	if c.feed != nil { // one that stood by was faster
+	if c.air.feed != nil { // one that stood by was faster
 		return ErrTaken
 	}
 	c.onAirNow(f)
@@ -71,8 +82,8 @@ func (c *Channel) admit(f *Feed) error {
 // onAirNow puts a feed on air. It needs the channel's lock.
 func (c *Channel) onAirNow(f *Feed) {
 	f.standby = false
-	c.feed = f
-	c.in.reset(c.o.Now())
+	c.air.feed = f
+	c.in.reset(c.now())
 	c.load.reset()
 }
 
@@ -80,36 +91,36 @@ func (c *Channel) onAirNow(f *Feed) {
 // itself. It needs the channel's lock.
 func (c *Channel) displace(f *Feed) {
 	const why = "a preferred input took over"
-	if f.input.Kind == InputFile || c.rank(f.input) < 0 || len(c.standby) >= maxStandby {
-		c.holding = true // nobody that stands by takes the place that is made here
+	if f.input.Kind == InputFile || c.rank(f.input) < 0 || len(c.air.standby) >= maxStandby {
+		c.air.holding = true // nobody that stands by takes the place that is made here
 		f.sendAway(why)
-		c.holding = false
+		c.air.holding = false
 		return
 	}
 	f.offAir(why)
 	f.standby = true
-	c.standby = append(c.standby, f)
+	c.air.standby = append(c.air.standby, f)
 	c.event(Info, "feed-standby", fmt.Sprintf("The sender from %s stands by: %s.", f.remote, why), "")
 }
 
 // promote puts the best of the feeds that stand by on air, when none is or a lesser one. It needs the
 // channel's lock.
 func (c *Channel) promote() {
-	if c.closed || c.settings.Closed || c.holding {
+	if c.closed || c.settings.Closed || c.air.holding {
 		return
 	}
 	var best *Feed
-	for _, f := range c.standby {
-		if c.rank(f.input) >= 0 && c.o.Now().Sub(f.heard) <= silenceLimit && (best == nil || c.rank(f.input) < c.rank(best.input)) {
+	for _, f := range c.air.standby {
+		if c.rank(f.input) >= 0 && c.now().Sub(f.heard) <= silenceLimit && (best == nil || c.rank(f.input) < c.rank(best.input)) {
 			best = f
 		}
 	}
-	if best == nil || c.feed != nil && c.rank(c.feed.input) <= c.rank(best.input) {
+	if best == nil || c.air.feed != nil && c.rank(c.air.feed.input) <= c.rank(best.input) {
 		return
 	}
-	c.standby = slices.DeleteFunc(c.standby, func(f *Feed) bool { return f == best })
-	if c.feed != nil {
-		c.displace(c.feed)
+	c.air.standby = slices.DeleteFunc(c.air.standby, func(f *Feed) bool { return f == best })
+	if c.air.feed != nil {
+		c.displace(c.air.feed)
 	}
 	c.onAirNow(best)
 	c.event(Info, "feed-on-air", fmt.Sprintf("The sender from %s, which stood by, is on air again.", best.remote), "")
@@ -124,10 +135,10 @@ func (c *Channel) Choose(in Input) error {
 	if in != (Input{}) && c.settings.rank(in) < 0 {
 		return ErrNoInput
 	}
-	if c.chosen == in {
+	if c.air.chosen == in {
 		return nil
 	}
-	c.chosen = in
+	c.air.chosen = in
 	text := "The inputs are switched by their order again."
 	if in != (Input{}) {
 		text = fmt.Sprintf("The input %s was chosen by hand.", in)
@@ -150,12 +161,12 @@ func (f *Feed) offAir(reason string) {
 		f.start()
 	}
 	c.endSession()
-	if c.feed == f {
-		c.feed = nil
-		c.lastFeed = LastFeed{Remote: f.remote, Ended: c.o.Now(), Reason: reason}
+	if c.air.feed == f {
+		c.air.feed = nil
+		c.air.last = LastFeed{Remote: f.remote, Ended: c.now(), Reason: reason}
 	}
 	c.extras.Store(nil)
-	c.in.reset(c.o.Now())
+	c.in.reset(c.now())
 	c.load.idle()
 	f.session, f.first, f.rate = nil, time.Time{}, timeline.RateMeter{}
 	f.early, f.earlyBytes = nil, 0
@@ -170,11 +181,11 @@ func (c *Channel) Vacant(file string) bool {
 	switch {
 	case rank < 0 || c.closed || c.settings.Closed:
 		return false
-	case c.feed != nil:
-		before := c.rank(c.feed.input)
+	case c.air.feed != nil:
+		before := c.rank(c.air.feed.input)
 		return before < 0 || rank < before
 	}
-	return c.lastFeed.Ended.IsZero() || c.o.Now().Sub(c.lastFeed.Ended) > standbyAfter
+	return c.air.last.Ended.IsZero() || c.now().Sub(c.air.last.Ended) > standbyAfter
 }
 
 // Files lists the files of the channel's inputs.
@@ -192,11 +203,11 @@ func (c *Channel) Files() (out []string) {
 // InputProblem says what keeps a file input from playing, "" when nothing does.
 func (c *Channel) InputProblem(file, text string) {
 	c.mu.Lock()
-	before := c.inputProblems[file]
+	before := c.air.problems[file]
 	if text == "" {
-		delete(c.inputProblems, file)
+		delete(c.air.problems, file)
 	} else {
-		c.inputProblems[file] = text
+		c.air.problems[file] = text
 	}
 	c.mu.Unlock()
 	if text != "" && text != before {

@@ -30,10 +30,10 @@ type TimelineSegment struct {
 // Timeline returns the window of every rendition that is on, as it is now.
 func (c *Channel) Timeline() []TimelineRow {
 	c.mu.Lock()
-	epoch := c.epoch
+	epoch := c.out.epoch
 	c.mu.Unlock()
 	out := []TimelineRow{}
-	for name, r := range *c.renditions.Load() {
+	for name, r := range *c.out.renditions.Load() {
 		v := r.View()
 		if v == nil || v.Retired {
 			continue

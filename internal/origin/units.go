@@ -1,8 +1,6 @@
 package origin
 
 import (
-	"time"
-
 	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/hub"
 	"metaplasis/internal/core/media"
@@ -14,10 +12,10 @@ import (
 // unit takes one access unit of the feed, its times still the sender's. One that jumped or is stale
 // is not used, which the caller is told.
 func (s *session) unit(id media.TrackID, stamp, composition int64, data []byte) timeline.Verdict {
-	now, clock := s.c.o.Now(), s.clockOf(id)
+	now, clock := s.now(), s.clockOf(id)
 	if s.unaligned {
 		s.unaligned = false
-		s.feed.Align(clock, stamp, now.UnixMilli(), s.c.settings.SegmentMillis)
+		s.feed.Align(clock, stamp, now.UnixMilli(), s.settings.SegmentMillis)
 		s.firstAt = s.feed.Last()
 	}
 	at, verdict := s.feed.Map(id, clock, stamp, now.Sub(s.firstWall))
@@ -75,7 +73,7 @@ func (s *session) videoUnit(u *media.AccessUnit) {
 		}
 		s.begin()
 	}
-	s.c.hub.Push(s.video, u)
+	s.hub.Push(s.video, u)
 	s.releaseWaiting()
 	s.drain()
 }
@@ -83,8 +81,8 @@ func (s *session) videoUnit(u *media.AccessUnit) {
 // begin starts the clock, the channel's numbering and the worker at the first unit.
 func (s *session) begin() {
 	s.begun = true
-	s.c.hub.Break()
-	s.at = s.c.hub.Next()
+	s.hub.Break()
+	s.at = s.hub.Next()
 	ids := make([]media.TrackID, 0, 1+len(s.sounds))
 	if s.video != nil {
 		ids = append(ids, s.video.ID)
@@ -92,11 +90,11 @@ func (s *session) begin() {
 	for _, a := range s.sounds {
 		ids = append(ids, a.track.ID)
 	}
-	s.reader = s.c.hub.NewReader(hub.Coming, ids...)
+	s.reader = s.hub.NewReader(hub.Coming, ids...)
 	if s.sup == nil && s.needsWorker() {
 		s.startWorker()
 	}
-	s.c.sessionBegun(s)
+	s.out.runBegins(s.clock.Next(), s.makes)
 }
 
 // drain reads what has come into the hub: it is cut at the pace at which it comes, and the worker may
@@ -125,9 +123,9 @@ func (s *session) drain() {
 
 func (s *session) cutVideo(u *media.AccessUnit) {
 	s.offer(u)
-	s.c.announce(s.captions.note(s.video.Codec, u))
+	s.out.announce(s.captions.note(s.video.Codec, u))
 	if s.sup != nil && s.config.Video != nil {
-		s.coding.came(u.PTS, s.c.o.Now())
+		s.coding.came(u.PTS, s.now())
 	}
 	for _, o := range s.outputs {
 		if o.direct && o.cutter.Header().Track.Kind == media.Video {
@@ -145,7 +143,7 @@ func (s *session) needsWorker() bool {
 }
 
 func (s *session) startWorker() {
-	s.sup = worker.NewSupervisor(s.c.o.Worker, s.c.hub, s.at, s.config, &handler{s}, s.c.o.Logger.With("channel", s.c.slug))
+	s.sup = s.employ(s)
 }
 
 // offer shows a unit of the leading track to the clock and passes on the boundary that it opens.
@@ -160,10 +158,10 @@ func (s *session) offer(u *media.AccessUnit) {
 	if s.sup != nil {
 		s.sup.Boundary(b)
 	}
-	s.c.boundary(b)
+	s.numbers.boundary(b)
 	for _, o := range s.outputs {
 		// A segment later every encoder has put out what it held.
-		if o.r.until > 0 && b.MSN > o.r.until {
+		if o.until > 0 && b.MSN > o.until {
 			s.finish(o)
 			s.handOver(o)
 		}
@@ -177,9 +175,15 @@ func (s *session) handOver(o *output) {
 		return // it was done with its last segment
 	}
 	delete(s.outputs, o.r.Name)
-	s.c.retire(o.r, func(name string) bool { return s.outputs[name] != nil })
-	s.c.listVariants()
+	if s.ended {
+		return // the run that follows decides which renditions go on
+	}
+	s.out.retire(o.r, o.until, s.makes)
+	s.out.listVariants()
 }
+
+// makes reports whether the session makes a rendition.
+func (s *session) makes(name string) bool { return s.outputs[name] != nil }
 
 // audioUnit takes a frame of a track of sound into the hub.
 func (s *session) audioUnit(a *sound, u *media.AccessUnit) {
@@ -196,7 +200,7 @@ func (s *session) audioUnit(a *sound, u *media.AccessUnit) {
 		}
 		return
 	}
-	s.c.hub.Push(a.track, u)
+	s.hub.Push(a.track, u)
 	s.releaseWaiting()
 	s.drain()
 }
@@ -223,7 +227,7 @@ const longestWait = 5
 // releaseWaiting sends the sound on its way that came before the first picture.
 func (s *session) releaseWaiting() {
 	for i := range s.waiting {
-		s.c.hub.Push(s.waiting[i].of.track, &s.waiting[i].u)
+		s.hub.Push(s.waiting[i].of.track, &s.waiting[i].u)
 	}
 	s.waiting, s.waitingBytes = nil, 0
 }
@@ -265,18 +269,18 @@ func (s *session) cut(o *output, u media.AccessUnit) {
 	if !ok {
 		return
 	}
-	if o.r.until > 0 && b.MSN >= o.r.until {
+	if o.until > 0 && b.MSN >= o.until {
 		s.finish(o) // what comes is behind its end
 		return
 	}
-	for _, seg := range o.cutter.Push(u, b, due, s.c.o.Now()) {
+	for _, seg := range o.cutter.Push(u, b, due, s.now()) {
 		s.publish(o, seg)
 	}
 }
 
 func (s *session) publish(o *output, seg *segment.Segment) {
-	s.c.publish(o.r, seg)
-	if !seg.Open && o.r.until > 0 && seg.MSN+1 >= o.r.until {
+	s.out.publish(o.r, seg)
+	if !seg.Open && o.until > 0 && seg.MSN+1 >= o.until {
 		s.handOver(o)
 	}
 	if o.direct || s.sup == nil || seg.Open {
@@ -285,7 +289,7 @@ func (s *session) publish(o *output, seg *segment.Segment) {
 	// What every rendition of the worker has finished need not be repeated by another worker.
 	settled := seg.MSN + 1
 	for _, other := range s.outputs {
-		if !other.direct && other.r.until == 0 {
+		if !other.direct && other.until == 0 {
 			settled = min(settled, other.cutter.Floor())
 		}
 	}
@@ -299,11 +303,8 @@ func (s *session) finish(o *output) {
 }
 
 // close ends the run: what the source fed is published at once, what the worker still holds when
-// it has drained.
-func (s *session) close() {
-	if s.ended {
-		return
-	}
+// it has drained. It returns the worker that drains, nil when there is none.
+func (s *session) close() *worker.Supervisor {
 	s.ended = true
 	s.releaseAudio(true)
 	for _, o := range s.outputs {
@@ -311,29 +312,17 @@ func (s *session) close() {
 			s.finish(o)
 		}
 	}
-	s.c.position.NextMSN = max(s.c.position.NextMSN, s.clock.Next())
-	if s.sup == nil {
-		s.c.rest()
-		return
+	if s.sup != nil {
+		s.sup.Drain()
 	}
-	s.sup.Drain()
-	sup := s.sup
-	time.AfterFunc(drainWait, func() { s.dismiss(sup) })
+	return s.sup
 }
 
-// dismiss publishes the last of the worker's renditions and ends it. It takes the channel's lock.
-func (s *session) dismiss(sup *worker.Supervisor) {
-	s.c.mu.Lock()
-	if s.sup != sup {
-		s.c.mu.Unlock()
-		return
-	}
+// flush publishes the last of the worker's renditions.
+func (s *session) flush() {
 	s.releaseAudio(true)
 	for _, o := range s.outputs {
 		s.finish(o)
 	}
 	s.sup = nil
-	s.c.rest()
-	s.c.mu.Unlock()
-	sup.Close()
 }

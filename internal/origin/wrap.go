@@ -45,7 +45,7 @@ func (c *Channel) Wrap(ctx context.Context, r *Rendition, s *segment.Segment, ki
 
 // soundFor returns the segment of sound that goes with one of video, nil when there is no sound.
 func (c *Channel) soundFor(ctx context.Context, r *Rendition, s *segment.Segment) (*segment.Segment, error) {
-	names := c.sounds.Load()
+	names := c.out.sounds.Load()
 	if names == nil || (*names)[r.Name] == "" {
 		return nil, nil
 	}

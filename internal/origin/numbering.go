@@ -1,0 +1,100 @@
+package origin
+
+import (
+	"crypto/rand"
+	"encoding/base32"
+	"slices"
+	"strings"
+	"sync"
+
+	"metaplasis/internal/core/segment"
+)
+
+const (
+	// lease is how many numbers are reserved ahead: two hours of usual segments, so that a database
+	// that is away for long does no harm. So many breaks are reserved too.
+	lease      = 4096
+	breakLease = 64
+)
+
+// numbering is where a channel's segments stand: their numbers, the discontinuities among them, and what
+// tells their addresses from those of before. It is guarded by the channel's lock, but for what is stored.
+type numbering struct {
+	slug        string
+	keeper      Keeper
+	position    Position
+	asked       Position // what the keeper was asked to store last
+	incarnation string   // of the addresses: bytes of another one never have the same
+	breaks      []uint64 // numbers of the segments that carry a discontinuity, since this process began
+	base        uint64   // discontinuities before this process began
+
+	mu       sync.Mutex
+	reserved Position // what is below is safe after a crash
+}
+
+func newNumbering(slug string, keeper Keeper, at Position) *numbering {
+	n := &numbering{slug: slug, keeper: keeper, position: at, asked: at, base: at.Discontinuities, reserved: at}
+	n.reserve(at)
+	return n
+}
+
+// Before implements segment.Runs.
+func (n *numbering) Before(msn uint64) uint64 {
+	count := n.base
+	for _, b := range n.breaks {
+		if b < msn {
+			count++
+		}
+	}
+	return count
+}
+
+// Begins implements segment.Runs.
+func (n *numbering) Begins(msn uint64) bool { return slices.Contains(n.breaks, msn) }
+
+// now is where the numbering stands when no number below next is free any more.
+func (n *numbering) now(next uint64) Position {
+	return Position{NextMSN: max(n.position.NextMSN, next), Discontinuities: n.base + uint64(len(n.breaks))}
+}
+
+// boundary books a boundary: the discontinuity that it carries, and numbers reserved ahead.
+func (n *numbering) boundary(b segment.Boundary) {
+	if b.Discontinuity {
+		n.breaks = append(n.breaks, b.MSN)
+	}
+	n.reserve(Position{NextMSN: b.MSN, Discontinuities: n.base + uint64(len(n.breaks))})
+}
+
+// reserve lets the keeper store numbers far ahead of those in use. Media does not wait for it: bytes
+// are told apart by the incarnation in their addresses even should it never come to that.
+func (n *numbering) reserve(used Position) {
+	if used.NextMSN+lease/2 < n.asked.NextMSN && used.Discontinuities+breakLease/2 < n.asked.Discontinuities {
+		return
+	}
+	p := Position{NextMSN: used.NextMSN + lease, Discontinuities: used.Discontinuities + breakLease}
+	n.asked = p
+	n.keeper.Reserve(n.slug, p, func() {
+		n.mu.Lock()
+		defer n.mu.Unlock()
+		n.reserved.NextMSN = max(n.reserved.NextMSN, p.NextMSN)
+		n.reserved.Discontinuities = max(n.reserved.Discontinuities, p.Discontinuities)
+	})
+}
+
+// stored reports whether numbers up to one are safe after a crash.
+func (n *numbering) stored(next uint64) bool {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return max(n.position.NextMSN, next) <= n.reserved.NextMSN
+}
+
+// reincarnate begins addresses that no bytes ever had. Aligned channels do without: there two origins
+// have the same bytes under the same names, numbered by the wall clock.
+func (n *numbering) reincarnate(aligned bool) {
+	n.incarnation = ""
+	if !aligned {
+		var b [5]byte
+		_, _ = rand.Read(b[:]) // never fails
+		n.incarnation = strings.ToLower(base32.StdEncoding.EncodeToString(b[:])) + "-"
+	}
+}

@@ -1,0 +1,313 @@
+package origin
+
+import (
+	"maps"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"metaplasis/internal/core/hls"
+	"metaplasis/internal/core/ladder"
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/segment"
+	"metaplasis/internal/present"
+)
+
+// publisher is the side of a channel that viewers see: its renditions with their windows, and the documents
+// that name them. Segments go in; views and documents come out, replaced whole, which delivery reads without
+// a lock. All else is guarded by the channel's lock. It knows nothing of feeds and sessions but the
+// forecast and the offering that it is given.
+type publisher struct {
+	shared
+	numbers  *numbering
+	notes    *annotations
+	settings Settings
+	epoch    time.Time // wall clock at media time 0
+
+	renditions atomic.Pointer[map[string]*Rendition]   // replaced whole
+	documents  atomic.Pointer[map[string]*present.Doc] // by file name
+	sounds     atomic.Pointer[map[string]string]       // the audio rendition of each rung
+	names      atomic.Pointer[map[string]bool]         // the files that the settings promise
+
+	forecast   *segment.Clock // of the run that goes on, nil while there is none
+	offering   offering
+	firstMedia time.Time // when the run's first segment came out
+	target     int64     // target duration of all playlists, seconds
+	longest    int64     // that a segment lasted since then, ticks of media.VideoTimescale
+	partTarget int64     // of all renditions, ticks of media.VideoTimescale
+	shown      []present.Offer
+	alternates []present.Alternate // tracks of sound beside the main one
+	periods    present.Periods
+	listed     bool     // playlists were shown, with a target duration that may not change any more
+	wholeShown bool     // players of whole segments have had enough to begin with
+	captions   []string // the caption services that the video carries
+}
+
+// offering is what a run makes of the ladder: what viewers may be offered once it has segments.
+type offering struct {
+	rungs      []offeredRung
+	alternates []string // renditions of sound beside the main one
+}
+
+type offeredRung struct {
+	ladder.Rung
+	video bool
+	sound string // the rendition that goes with it, "" for none
+}
+
+func newPublisher(sh shared, numbers *numbering, notes *annotations, s Settings, epoch time.Time) *publisher {
+	p := &publisher{shared: sh, numbers: numbers, notes: notes, epoch: epoch}
+	p.renditions.Store(&map[string]*Rendition{})
+	p.apply(s)
+	return p
+}
+
+// apply takes other settings.
+func (p *publisher) apply(s Settings) {
+	p.settings = s
+	names := s.names()
+	p.names.Store(&names)
+	for _, r := range *p.renditions.Load() {
+		r.window.Resize(s.Window)
+	}
+}
+
+// begin takes the clock of a run that begins. What was shown goes on.
+func (p *publisher) begin(clock *segment.Clock) {
+	p.forecast = clock
+	p.captions = nil // until this run shows some
+}
+
+// end says that no unit of the run will come any more; segments of it may.
+func (p *publisher) end() { p.forecast = nil }
+
+// startAnew begins with another epoch: what is in the windows is told by another clock.
+func (p *publisher) startAnew(epoch time.Time) {
+	p.epoch, p.periods, p.shown, p.wholeShown, p.listed = epoch, present.Periods{}, nil, false, false
+	gone := *p.renditions.Load()
+	p.renditions.Store(&map[string]*Rendition{})
+	p.documents.Store(nil)
+	for _, r := range gone {
+		r.over()
+	}
+}
+
+// forgetTarget lets the target duration be another one: nobody holds a playlist of before.
+func (p *publisher) forgetTarget() { p.target, p.longest, p.listed = 0, 0, false }
+
+// offer says what may be offered from now on, and the target duration of the parts.
+func (p *publisher) offer(o offering, partTarget int64) {
+	p.offering, p.partTarget = o, partTarget
+	p.listVariants()
+}
+
+// rendition returns the rendition of a name, made when it is new.
+func (p *publisher) rendition(name string) *Rendition {
+	old := *p.renditions.Load()
+	if r := old[name]; r != nil && r.standIn == nil {
+		return r
+	}
+	r := &Rendition{Name: name, window: p.newWindow()}
+	if back := old[name]; back != nil {
+		// A rung that was off is on again: until its first segment is out, the stand-in goes on.
+		r.view.Store(back.view.Load())
+	}
+	next := make(map[string]*Rendition, len(old)+1)
+	maps.Copy(next, old)
+	next[name] = r
+	p.renditions.Store(&next)
+	return r
+}
+
+func (p *publisher) newWindow() *segment.Window {
+	return segment.NewWindow(p.settings.Window, p.numbers)
+}
+
+// retire turns a rendition off from a segment on and lets the nearest one that goes on stand in for it, and
+// for those that it stood in for.
+func (p *publisher) retire(r *Rendition, from uint64, on func(name string) bool) {
+	rends := *p.renditions.Load()
+	track := func(r *Rendition) (media.Track, bool) {
+		if v := r.View(); v != nil {
+			return v.Track()
+		}
+		return media.Track{}, false
+	}
+	mine, known := track(r)
+	var best *Rendition
+	distance := 0
+	for name, other := range rends {
+		t, ok := track(other)
+		if !known || !ok || other == r || !on(name) || t.Kind != mine.Kind {
+			continue
+		}
+		d := t.Width*t.Height - mine.Width*mine.Height
+		if d = max(d*4, -d); best == nil || d < distance { // rather a smaller one
+			best, distance = other, d
+		}
+	}
+	for _, other := range rends {
+		if other.standIn == r {
+			other.standIn = best
+		}
+	}
+	r.retire(best, from)
+	if best != nil {
+		r.window = p.newWindow() // what is still needed of the old one is in the view
+		p.follow(r)
+	}
+}
+
+// runBegins is called with the first unit of a run, whose first segment has a number. Renditions of earlier
+// runs that it does not make are stood in for, so that nothing is held for good and their viewers go on.
+func (p *publisher) runBegins(first uint64, on func(name string) bool) {
+	p.firstMedia = time.Time{}
+	for name, r := range *p.renditions.Load() {
+		if v := r.View(); !on(name) && v != nil && !v.Retired {
+			p.retire(r, first, on)
+		}
+	}
+}
+
+// publish adds a segment to a rendition, or the next state of an open one.
+func (p *publisher) publish(r *Rendition, s *segment.Segment) {
+	if !r.window.Publish(s, p.settings.step()) {
+		return
+	}
+	p.render(r, false)
+	if p.firstMedia.IsZero() {
+		p.firstMedia = p.now()
+	}
+	for _, other := range *p.renditions.Load() {
+		if other.standIn == r {
+			p.follow(other)
+		}
+	}
+	if begins := s.Discontinuity && len(s.Parts) == 1; !s.Open || begins || !p.wholeShown {
+		p.listVariants()
+	}
+}
+
+// rest says in the playlists that no part is to be expected now, or never more.
+func (p *publisher) rest() {
+	if p.forecast != nil {
+		return
+	}
+	for _, r := range *p.renditions.Load() {
+		if r.standIn == nil {
+			p.render(r, true)
+		}
+	}
+	p.list() // with the last segments
+	p.periods.Close(p.shown)
+	p.describe()
+}
+
+// over tells all who wait that nothing will follow.
+func (p *publisher) over() {
+	for _, r := range *p.renditions.Load() {
+		r.over()
+	}
+}
+
+// render makes the view of a rendition's window as it is now.
+func (p *publisher) render(r *Rendition, idle bool) {
+	snap := r.window.Snapshot()
+	if snap.Newest() == nil {
+		return
+	}
+	v := present.NewView(hls.Media{
+		Whole: snap.Listed, Open: snap.Open, Discontinuity: snap.Discontinuity, TargetDuration: p.targetFor(snap.NewestWhole()),
+		PartTarget: snap.PartTarget(p.partTarget), Epoch: p.epoch, StartOffset: p.settings.StartOffsetMillis, Idle: idle,
+		Ended: idle && p.settings.Closed, Ranges: p.notes.rangesWithin(p.epoch, snap), PartFiles: p.settings.PartFiles, NextAt: p.expectedEnd(),
+	}, snap, func() []hls.Report { return p.reports(r) })
+	v.Peak, v.Average, v.KeyPeak = r.window.Rates()
+	r.show(v)
+}
+
+// follow renders the playlist of a retired rendition from its own last segments and those of its
+// stand-in.
+func (p *publisher) follow(r *Rendition) {
+	v, other := r.view.Load(), r.standIn.view.Load()
+	if v == nil || other == nil {
+		return
+	}
+	first := other.List.First()
+	if first == nil {
+		return
+	}
+	length := uint64(len(other.List.Whole) + 1)
+	var own, shown []*segment.Segment
+	for _, s := range v.Snapshot.Held {
+		if s.MSN < r.until && s.MSN+length >= first.MSN {
+			own = append(own, s) // still in memory for those who have its address
+			if s.MSN >= first.MSN {
+				shown = append(shown, s)
+			}
+		}
+	}
+	list := other.List
+	for _, s := range list.Whole {
+		if s.MSN >= r.until {
+			shown = append(shown, s)
+		}
+	}
+	if list.Open != nil && list.Open.MSN < r.until {
+		list.Open = nil
+	}
+	if list.Whole = shown; list.First() == nil {
+		return
+	}
+	list.TargetDuration, list.Discontinuity = p.targetFor(nil), p.numbers.Before(list.First().MSN)
+	list.StandIn, list.StandInFrom = r.standIn.Name, r.until
+	next := present.NewView(list, segment.SnapshotOf(own), func() []hls.Report { return p.reports(r) })
+	next.Retired = true
+	r.show(next)
+}
+
+// reports tells of the newest parts of all other renditions.
+func (p *publisher) reports(r *Rendition) []hls.Report {
+	var out []hls.Report
+	for name, other := range *p.renditions.Load() {
+		v := other.View()
+		if other == r || v == nil || v.Retired {
+			continue
+		}
+		msn, part := v.Newest()
+		if s, _ := v.Snapshot.Find(msn); part < 0 && s != nil {
+			part = len(s.Parts) - 1 // told whenever a rendition has parts (draft, 4.4.5.4)
+		}
+		out = append(out, hls.Report{URI: "../" + name + "/index.m3u8", MSN: msn, Part: part})
+	}
+	slices.SortFunc(out, func(a, b hls.Report) int { return strings.Compare(a.URI, b.URI) })
+	return out
+}
+
+// viewOf returns a rendition's view and track once it has segments and is not retired.
+func (p *publisher) viewOf(name string) (*present.View, media.Track) {
+	r := (*p.renditions.Load())[name]
+	if r == nil {
+		return nil, media.Track{}
+	}
+	v := r.View()
+	if v == nil || v.Retired || p.documents.Load() == nil && !v.Shows() {
+		return nil, media.Track{}
+	}
+	t, known := v.Track()
+	if !known {
+		return nil, media.Track{}
+	}
+	return v, t
+}
+
+// announce adds services to the captions that viewers are told of.
+func (p *publisher) announce(services []string) {
+	for _, name := range services {
+		if !slices.Contains(p.captions, name) {
+			p.captions = append(slices.Clone(p.captions), name) // what was described keeps its own
+			slices.Sort(p.captions)
+			p.describe()
+		}
+	}
+}
