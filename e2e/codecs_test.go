@@ -38,7 +38,7 @@ func TestOtherCodecsPassThrough(t *testing.T) {
 	defer p.stop()
 	for i, codecs := range []string{"vp09.00.21.08,opus", "av01.0.01M.08,opus"} {
 		loop := demo.Others[i]
-		stop := s.sendLoop(&loop, camera.Options{URL: s.channel(loop.Name, origin.Settings{TS: true}, sourceOnly)})
+		stop := s.sendLoop(&loop, camera.Options{URL: s.channel(loop.Name, origin.Settings{Outputs: origin.Outputs{TS: true}}, sourceOnly)})
 		eventually(t, loop.Name+" on air", func() bool { return s.newest(loop.Name, "source") >= 2 })
 		_, b, _ := s.get("/media/" + loop.Name + "/index.m3u8")
 		assert.Contains(t, string(b), `CODECS="`+codecs+`"`, loop.Name)
@@ -126,7 +126,7 @@ func TestSeveralSounds(t *testing.T) {
 // go on with one discontinuity.
 func TestAnotherCodecTakesOver(t *testing.T) {
 	s := start(t)
-	url := s.channel("line", origin.Settings{Window: 12}, sourceOnly)
+	url := s.channel("line", origin.Settings{Packaging: origin.Packaging{Window: 12}}, sourceOnly)
 	stop := s.sendLoop(&demo.Others[2], camera.Options{URL: url})
 	eventually(t, "on air", func() bool { return s.newest("line", "source") >= 3 })
 	p := open(t)

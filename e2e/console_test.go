@@ -250,7 +250,7 @@ func consoleFromSignInToEveryRendition(t *testing.T) []string {
 
 // playing starts a channel with a camera and a page that plays it in one of its ways.
 func playing(t *testing.T, s *service, way string, segment int64, rungs ...ladder.Rung) *page {
-	url := s.channel("start-line", origin.Settings{SegmentMillis: segment}, rungs...)
+	url := s.channel("start-line", origin.Settings{Packaging: origin.Packaging{SegmentMillis: segment}}, rungs...)
 	s.send(0, camera.Options{URL: url})
 	// The encoders start before the browser does, so that the two do not hold each other up.
 	eventually(t, "a few segments", func() bool { return s.newest("start-line", rungs[0].Name) >= 2 })
@@ -339,7 +339,7 @@ func TestWorkerKilledWhilePlaying(t *testing.T) { inFairWeather(t, workerKilledW
 
 func workerKilledWhilePlaying(t *testing.T) []string {
 	s := start(t)
-	other := s.channel("harbour", origin.Settings{SegmentMillis: 1000}, ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
+	other := s.channel("harbour", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}}, ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
 	s.send(0, camera.Options{URL: other})
 	p := playing(t, s, "hls", 1000, ladder.Rung{Name: "360p", On: true, Height: 360, Bitrate: 700_000, Effort: 1})
 	eventually(t, "the other channel", func() bool { return s.newest("harbour", "180p") > 1 && s.status("harbour").Worker.PID > 0 })
@@ -371,7 +371,7 @@ func workerKilledWhilePlaying(t *testing.T) []string {
 
 func TestBrowsersOwnPlayerPlays(t *testing.T) {
 	s := start(t)
-	url := s.channel("start-line", origin.Settings{SegmentMillis: 1000}, ladder.Rung{Name: "360p", On: true, Height: 360, Bitrate: 700_000, Effort: 1})
+	url := s.channel("start-line", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}}, ladder.Rung{Name: "360p", On: true, Height: 360, Bitrate: 700_000, Effort: 1})
 	s.send(0, camera.Options{URL: url})
 	eventually(t, "a playlist", func() bool { code, _, _ := s.get("/media/start-line/index.m3u8"); return code == 200 })
 	eventually(t, "a few segments", func() bool { return s.newest("start-line", "360p") >= 3 })

@@ -50,7 +50,7 @@ func (s *service) databasePID() int {
 func TestDatabaseDiesAndHangsWhileOnAir(t *testing.T) {
 	t.Parallel() // it waits more than it works
 	s := own(t)
-	url := s.channel("start-line", origin.Settings{SegmentMillis: 1000}, sourceOnly)
+	url := s.channel("start-line", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}}, sourceOnly)
 	s.send(0, camera.Options{URL: url, Retry: 100 * time.Millisecond})
 	eventually(t, "on air", func() bool { return s.newest("start-line", "source") > 1 })
 	begun := s.status("start-line").Feed.Begun
@@ -170,13 +170,35 @@ func TestBadInputIsToldInASentence(t *testing.T) {
 	stale := ch.Revision
 	status, _ := post("PATCH", "/channels/start-line", fmt.Sprintf(`{"title":"First","revision":%d}`, ch.Revision))
 	assert.Equal(t, 200, status)
-	status, e := post("PATCH", "/channels/start-line", fmt.Sprintf(`{"segmentMillis":4000,"revision":%d}`, ch.Revision))
+	status, e := post("PATCH", "/channels/start-line", fmt.Sprintf(`{"packaging":{"segmentMillis":4000},"revision":%d}`, ch.Revision))
 	assert.Equal(t, 409, status)
 	require.Len(t, e.Problems, 1)
 	assert.Equal(t, ladder.Problem{Field: "title", Text: "was start-line, is First"}, e.Problems[0])
 	ch, err = s.api.Channel(context.Background(), "start-line")
 	require.NoError(t, err)
 	assert.EqualValues(t, 2000, ch.Settings.SegmentMillis, "nothing was overwritten")
+	// Of a group each setting is for itself; null is the default, and what is no setting changes nothing.
+	status, _ = post("PATCH", "/channels/start-line", `{"packaging":{"segmentMillis":4000,"language":"en"},"outputs":{"selections":[{"name":"radio","soundOnly":true}]}}`)
+	assert.Equal(t, 200, status)
+	status, _ = post("PATCH", "/channels/start-line", `{"packaging":{"window":8,"segmentMillis":null},"access":{"closed":false}}`)
+	assert.Equal(t, 200, status)
+	for body, says := range map[string]string{`{"packaging":{"length":1}}`: `unknown field "length"`, `{"packaging":7}`: "expected an object", `{"slug":"other"}`: "it stays for good", `{"packaging":{"window":"many"}}`: "window", `{"window":8}`: `unknown field "window"`} {
+		status, e = post("PATCH", "/channels/start-line", body)
+		assert.Equal(t, 400, status, body)
+		assert.Contains(t, e.Text, says, body)
+	}
+	status, e = post("PATCH", "/channels/start-line", fmt.Sprintf(`{"title":"Third","revision":%d}`, ch.Revision))
+	assert.Equal(t, 409, status)
+	fields := []string{}
+	for _, p := range e.Problems {
+		fields = append(fields, p.Field)
+	}
+	assert.Equal(t, []string{"outputs.selections", "packaging.language", "packaging.window"}, fields, "the second is told setting by setting")
+	ch, err = s.api.Channel(context.Background(), "start-line")
+	require.NoError(t, err)
+	assert.EqualValues(t, 2000, ch.Settings.SegmentMillis)
+	assert.Equal(t, "en", ch.Settings.Language)
+	assert.Len(t, ch.Settings.Selections, 1)
 	status, _ = post("PUT", "/channels/start-line/ladder", fmt.Sprintf(`{"planned":true,"rungs":null,"revision":%d}`, stale))
 	assert.Equal(t, 409, status)
 }
@@ -281,7 +303,7 @@ func TestAChannelMadeAgainHasOtherAddresses(t *testing.T) {
 	seen := map[string]bool{}
 	last := uint64(0)
 	for turn := range 2 {
-		url := s.channel("start-line", origin.Settings{SegmentMillis: 500}, sourceOnly)
+		url := s.channel("start-line", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 500}}, sourceOnly)
 		stop := s.send(0, camera.Options{URL: url, NoVideo: true})
 		eventually(t, "segments", func() bool { return s.newest("start-line", "audio") >= int64(last)+3 })
 		p := s.playlist("start-line", "audio")
@@ -302,7 +324,7 @@ func TestAChannelMadeAgainHasOtherAddresses(t *testing.T) {
 // is loaded again is still one viewer.
 func TestThePageSaysWhatIsOld(t *testing.T) {
 	s := start(t)
-	url := s.channel("start-line", origin.Settings{SegmentMillis: 1000}, ladder.Rung{Name: "source", On: true, Source: true})
+	url := s.channel("start-line", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}}, ladder.Rung{Name: "source", On: true, Source: true})
 	stop := s.send(0, camera.Options{URL: url})
 	eventually(t, "on air", func() bool { return s.newest("start-line", "source") >= 1 })
 	p := open(t)

@@ -90,7 +90,7 @@ func TestWhatWasOnAirStandsIn(t *testing.T) {
 	t.Parallel() // it waits more than it works
 	s := start(t)
 	loop := demo.Loops[0]
-	stop := s.sendLoop(&loop, camera.Options{URL: s.channel(loop.Name, origin.Settings{Window: 10}, sourceOnly)})
+	stop := s.sendLoop(&loop, camera.Options{URL: s.channel(loop.Name, origin.Settings{Packaging: origin.Packaging{Window: 10}}, sourceOnly)})
 	eventually(t, "four segments", func() bool { return s.newest(loop.Name, "source") >= 5 && s.newest(loop.Name, "audio") >= 5 })
 	folder := filepath.Join(s.data, "files")
 	for rendition, file := range map[string]string{"source": "again.mp4", "audio": "again.en.mp4"} {

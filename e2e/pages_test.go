@@ -29,7 +29,7 @@ func (p *page) click(text string) {
 
 func TestLadderIsEditedInTheConsole(t *testing.T) {
 	s := start(t)
-	url := s.channel("start-line", origin.Settings{SegmentMillis: 1000}, sourceOnly, ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
+	url := s.channel("start-line", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}}, sourceOnly, ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
 	s.send(0, camera.Options{URL: url})
 	eventually(t, "segments", func() bool { return s.newest("start-line", "180p") >= 0 })
 	p := open(t)

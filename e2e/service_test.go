@@ -41,7 +41,7 @@ var sourceOnly = ladder.Rung{Name: "source", On: true, Source: true}
 func TestRestartsGoOnWhereTheyWere(t *testing.T) {
 	s := start(t)
 	ctx := context.Background()
-	url := s.channel("start-line", origin.Settings{Title: "Start line", SegmentMillis: 1000, Window: 4}, sourceOnly)
+	url := s.channel("start-line", origin.Settings{Title: "Start line", Packaging: origin.Packaging{SegmentMillis: 1000, Window: 4}}, sourceOnly)
 	send := func() func() { return s.send(0, camera.Options{URL: url, Fast: true, Loops: 2}) }
 	last, breaks := int64(-1), uint64(0)
 	for i, sig := range []syscall.Signal{syscall.SIGTERM, syscall.SIGKILL, syscall.SIGTERM} {
@@ -146,7 +146,7 @@ func TestStartsThatFailSayWhy(t *testing.T) {
 func TestSenderGoneAndBack(t *testing.T) {
 	t.Parallel() // it waits more than it works
 	s := start(t)
-	url := s.channel("start-line", origin.Settings{SegmentMillis: 1000}, sourceOnly, ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
+	url := s.channel("start-line", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}}, sourceOnly, ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
 	stop := s.send(0, camera.Options{URL: url})
 	eventually(t, "segments", func() bool { return s.newest("start-line", "180p") >= 2 })
 	stop()
@@ -190,8 +190,8 @@ func TestSenderGoneAndBack(t *testing.T) {
 func TestSoundAloneAndPictureAlone(t *testing.T) {
 	t.Parallel() // it waits more than it works
 	s := start(t)
-	sound := s.channel("booth", origin.Settings{SegmentMillis: 1000}, ladder.Rung{Name: "source", On: true, Source: true}, ladder.Rung{Name: "low", On: true, Source: false, Height: 90, Bitrate: 100_000, AudioBitrate: 32_000})
-	picture := s.channel("mark", origin.Settings{SegmentMillis: 1000}, ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
+	sound := s.channel("booth", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}}, ladder.Rung{Name: "source", On: true, Source: true}, ladder.Rung{Name: "low", On: true, Source: false, Height: 90, Bitrate: 100_000, AudioBitrate: 32_000})
+	picture := s.channel("mark", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}}, ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
 	s.send(0, camera.Options{URL: sound, NoVideo: true})
 	s.send(0, camera.Options{URL: picture, NoAudio: true})
 	for slug, want := range map[string][]string{
@@ -277,7 +277,7 @@ func TestRefusedSenders(t *testing.T) {
 func TestGarbageOnTheRTMPPort(t *testing.T) {
 	t.Parallel() // it waits more than it works
 	s := start(t)
-	url := s.channel("start-line", origin.Settings{SegmentMillis: 1000}, sourceOnly)
+	url := s.channel("start-line", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}}, sourceOnly)
 	s.send(0, camera.Options{URL: url})
 	hello := append([]byte{3}, make([]byte, 3072)...)
 	for _, garbage := range [][]byte{
@@ -340,7 +340,7 @@ func TestHTTPSWithAllItsProtocols(t *testing.T) {
 	port := l.Addr().String()
 	require.NoError(t, l.Close())
 	s := start(t, "--https", port, "--http3", "--tls-cert", cert, "--tls-key", key)
-	s.send(0, camera.Options{URL: s.channel("booth", origin.Settings{SegmentMillis: 500}), NoVideo: true})
+	s.send(0, camera.Options{URL: s.channel("booth", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 500}}), NoVideo: true})
 	eventually(t, "a playlist", func() bool { code, _, _ := s.get("/media/booth/index.m3u8"); return code == 200 })
 	path := "https://" + port + "/media/booth/audio/index.m3u8"
 	get := func(transport http.RoundTripper) (*http.Response, error) {
@@ -401,7 +401,7 @@ func certificate(t *testing.T, cert, key string) *x509.CertPool {
 func TestDeliveryHeadersAndRefusals(t *testing.T) {
 	t.Parallel() // it waits more than it works
 	s := start(t)
-	url := s.channel("start-line", origin.Settings{SegmentMillis: 500, Window: 3}, sourceOnly)
+	url := s.channel("start-line", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 500, Window: 3}}, sourceOnly)
 	code, body, h := s.get("/media/start-line/index.m3u8")
 	assert.Equal(t, 503, code)
 	assert.Equal(t, "1", h.Get("Retry-After"))
@@ -502,7 +502,7 @@ func TestCommands(t *testing.T) {
 	out, code = s.command("channels", "create", "Start Line", "--segment", "100")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, out, `slug: found "Start Line"`)
-	assert.Contains(t, out, "segmentMillis: found 100, expected 500 to 10000")
+	assert.Contains(t, out, "packaging.segmentMillis: found 100, expected 500 to 10000")
 	out, code = s.command("keys", "create", "start-line", "--label", "camera 1", "--json")
 	assert.Zero(t, code)
 	var key api.Key

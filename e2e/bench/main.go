@@ -143,7 +143,7 @@ func newRig() (*rig, error) {
 }
 
 func (r *rig) channel(slug string, segment int64, rungs ...ladder.Rung) error {
-	_, err := r.o.Add(origin.Settings{Slug: slug, SegmentMillis: segment, Ladder: ladder.Ladder{Rungs: rungs}}, time.Now(), origin.Position{})
+	_, err := r.o.Add(origin.Settings{Slug: slug, Ladder: ladder.Ladder{Rungs: rungs}, Packaging: origin.Packaging{SegmentMillis: segment}}, time.Now(), origin.Position{})
 	return err
 }
 

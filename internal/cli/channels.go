@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
-	"github.com/spf13/pflag"
 
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/origin"
@@ -20,19 +19,18 @@ func (a *app) channels() *cobra.Command {
 }
 
 func (a *app) channelsCreate() *cobra.Command {
-	s := origin.Settings{}
-	var selections string
+	var flags settingFlags
 	c := &cobra.Command{
 		Use: "create CHANNEL", Short: "Create a channel", Args: exactly("CHANNEL"),
 		Long: "Create a channel. Its ladder is planned from the first source that connects.\nA sender needs a key: metaplasis keys create CHANNEL.",
 		Example: `  metaplasis channels create start-line --title "Start line"
   metaplasis channels create harbour --segment 4000 --window 5`,
 		RunE: func(c *cobra.Command, args []string) error {
-			s.Slug = args[0]
-			var err error
-			if s.Selections, err = readSelections(selections); err != nil {
+			s, err := flags.settings(c.Flags())
+			if err != nil {
 				return err
 			}
+			s.Slug = args[0]
 			ch, err := a.client().CreateChannel(c.Context(), s)
 			if err != nil {
 				return err
@@ -44,7 +42,7 @@ func (a *app) channelsCreate() *cobra.Command {
 			})
 		},
 	}
-	settingsFlags(c, &s, &selections)
+	flags.register(c.Flags())
 	return c
 }
 
@@ -179,27 +177,6 @@ func (a *app) showChannel(ch *api.Channel) {
 	a.printf("Server      %s\n", or(d.Server, "RTMP is off"))
 }
 
-// settingsFlags are the flags of a channel's settings. Selections are read by readSelections.
-func settingsFlags(c *cobra.Command, s *origin.Settings, selections *string) {
-	f := c.Flags()
-	f.StringVar(&s.Title, "title", "", "title for people")
-	f.Int64Var(&s.SegmentMillis, "segment", origin.DefaultSegmentMillis, "segment length in milliseconds")
-	f.Int64Var(&s.PartMillis, "part", origin.DefaultPartMillis,
-		"part length in milliseconds, 100 to 1000: the smaller, the nearer to live")
-	f.IntVar(&s.Window, "window", origin.DefaultWindow, "segments that a playlist shows")
-	f.Int64Var(&s.StartOffsetMillis, "start-offset", 0,
-		"where players begin, in milliseconds before the end; 0 leaves it to them")
-	f.BoolVar(&s.Aligned, "aligned", false, "cut and number segments by the wall clock, for two origins with one source; from the next feed on")
-	f.BoolVar(&s.TS, "ts", false, "offer transport streams and packed audio too, for old receivers")
-	f.BoolVar(&s.Numbered, "numbered", false, "let the DASH manifest count segments instead of listing their times")
-	f.Var((*inputsFlag)(&s.Inputs), "inputs", "ways in which the channel may be fed, the preferred one first, such as sender,file:standby.flv")
-	f.StringVar(selections, "selections", "", "named selections of rungs with addresses of their own, such as phones=360p+240p,radio=sound")
-	f.StringVar(&s.SoundName, "sound-name", "", "name of the audio, for menus")
-	f.StringVar(&s.Language, "language", "", "language of sound and captions, such as en")
-	f.IntVar(&s.CoverEvery, "cover-every", origin.DefaultCoverEvery, "put the cover picture into each so-many-th segment")
-	f.BoolVar(&s.Closed, "closed", false, "end the playlists for good and admit no sender, until it is set back")
-}
-
 // channelsSwitch puts an input on air by hand.
 func (a *app) channelsSwitch() *cobra.Command {
 	const byOrder = "order"
@@ -225,96 +202,25 @@ func (a *app) channelsSwitch() *cobra.Command {
 	}
 }
 
-// inputsFlag reads inputs such as sender,file:standby.flv.
-type inputsFlag []origin.Input
-
-// Type implements pflag.Value.
-func (f *inputsFlag) Type() string { return "list" }
-
-// String implements pflag.Value.
-func (f *inputsFlag) String() string { return inputsText(*f) }
-
-// Set implements pflag.Value.
-func (f *inputsFlag) Set(text string) error {
-	*f = nil
-	for one := range strings.SplitSeq(text, ",") {
-		kind, file, _ := strings.Cut(strings.TrimSpace(one), ":")
-		*f = append(*f, origin.Input{Kind: kind, File: file})
-	}
-	return nil
-}
-
-func inputsText(list []origin.Input) string {
-	var out []string
-	for _, in := range list {
-		out = append(out, in.String())
-	}
-	return strings.Join(out, ",")
-}
-
-// soundSelection stands for the sound alone in a selection.
-const soundSelection = "sound"
-
-// readSelections reads name=rung+rung,name=sound.
-func readSelections(text string) ([]origin.Selection, error) {
-	out := []origin.Selection{}
-	if text == "" {
-		return out, nil
-	}
-	for part := range strings.SplitSeq(text, ",") {
-		name, rungs, ok := strings.Cut(part, "=")
-		if !ok || name == "" || rungs == "" {
-			return nil, usageError{fmt.Errorf("found selection %q, expected NAME=RUNG+RUNG or NAME=%s", part,
-				soundSelection)}
-		}
-		sel := origin.Selection{Name: name, SoundOnly: rungs == soundSelection}
-		if !sel.SoundOnly {
-			sel.Rungs = strings.Split(rungs, "+")
-		}
-		out = append(out, sel)
-	}
-	return out, nil
-}
-
 func (a *app) channelsChange() *cobra.Command {
-	var s origin.Settings
-	var selections string
+	var flags settingFlags
 	c := &cobra.Command{
 		Use: "change CHANNEL", Short: "Change a channel's settings while it runs", Args: exactly("CHANNEL"), ValidArgsFunction: a.completeChannels,
 		Long:    "Change settings. They take effect at the next segment; the sender stays connected and\nviewers keep playing. For the ladder see metaplasis ladders.",
 		Example: "  metaplasis channels change start-line --segment 4000 --part 500\n  metaplasis channels change start-line --ts --selections phones=480p+240p,radio=sound\n  metaplasis channels change start-line --inputs sender,file:standby.flv\n  metaplasis channels change start-line --title \"Start line, day 2\"",
 		RunE: func(c *cobra.Command, args []string) error {
-			list, err := readSelections(selections)
-			if err != nil {
-				return err
-			}
-			var ch api.Change
-			changed := 0
-			c.Flags().Visit(func(f *pflag.Flag) {
-				to := map[string]func(){
-					"title": func() { ch.Title = &s.Title }, "segment": func() { ch.SegmentMillis = &s.SegmentMillis }, "part": func() { ch.PartMillis = &s.PartMillis },
-					"window": func() { ch.Window = &s.Window }, "start-offset": func() { ch.StartOffsetMillis = &s.StartOffsetMillis }, "aligned": func() { ch.Aligned = &s.Aligned },
-					"ts": func() { ch.TS = &s.TS }, "numbered": func() { ch.Numbered = &s.Numbered }, "selections": func() { ch.Selections = &list },
-					"sound-name": func() { ch.SoundName = &s.SoundName }, "language": func() { ch.Language = &s.Language }, "cover-every": func() { ch.CoverEvery = &s.CoverEvery },
-					"inputs": func() { ch.Inputs = &s.Inputs },
-					"closed": func() { ch.Closed = &s.Closed },
-				}[f.Name]
-				if to != nil {
-					to()
-					changed++
-				}
-			})
-			if changed == 0 {
+			change := flags.changed(c.Flags())
+			if len(change) == 0 {
 				return usageError{errors.New("nothing to change: give --title, --segment or another setting; see metaplasis channels change --help")}
 			}
-			out, err := a.client().ChangeChannel(c.Context(), args[0], ch)
+			out, err := a.client().ChangeChannel(c.Context(), args[0], change)
 			if err != nil {
 				return err
 			}
 			return a.show(out, func() { a.printf("Changed %s; it takes effect at the next segment.\n", args[0]) })
 		},
 	}
-	settingsFlags(c, &s, &selections)
+	flags.register(c.Flags())
 	return c
 }
 

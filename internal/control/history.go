@@ -1,11 +1,13 @@
 package control
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"net/http"
 	"reflect"
 	"slices"
+	"strings"
 	"sync"
 
 	"metaplasis/internal/control/api"
@@ -80,32 +82,38 @@ func (h *history) check(slug string, based uint64, now origin.Settings) error {
 	return f
 }
 
-// differences tells, field by field, what one has that the other has not.
-func differences(before, after origin.Settings) (out []ladder.Problem) {
-	a, b := asFields(before), asFields(after)
+// differences tells, setting by setting, what one has that the other has not.
+func differences(before, after origin.Settings) []ladder.Problem {
+	out := differing("", asFields(before), asFields(after))
+	slices.SortFunc(out, func(x, y ladder.Problem) int { return strings.Compare(x.Field, y.Field) })
+	return out
+}
+
+func differing(group string, a, b map[string]any) (out []ladder.Problem) {
 	names := map[string]bool{}
-	for n := range a {
-		names[n] = true
-	}
-	for n := range b {
-		names[n] = true
+	for _, m := range []map[string]any{a, b} {
+		for n := range m {
+			names[n] = true
+		}
 	}
 	for n := range names {
-		if reflect.DeepEqual(a[n], b[n]) {
+		was, is := a[n], b[n]
+		if reflect.DeepEqual(was, is) {
 			continue
 		}
-		text := fmt.Sprintf("was %v, is %v", orNone(a[n]), orNone(b[n]))
-		if _, simple := b[n].(map[string]any); simple || n == "selections" || n == "inputs" {
+		if groups[n] {
+			one, _ := was.(map[string]any)
+			other, _ := is.(map[string]any)
+			out = append(out, differing(n+".", one, other)...)
+			continue
+		}
+		text := fmt.Sprintf("was %v, is %v", orNone(was), orNone(is))
+		switch is.(type) {
+		case map[string]any, []any:
 			text = "has changed"
 		}
-		out = append(out, ladder.Problem{Field: n, Text: text})
+		out = append(out, ladder.Problem{Field: group + n, Text: text})
 	}
-	slices.SortFunc(out, func(x, y ladder.Problem) int {
-		if x.Field < y.Field {
-			return -1
-		}
-		return 1
-	})
 	return out
 }
 
@@ -117,10 +125,11 @@ func orNone(v any) any {
 }
 
 func asFields(s origin.Settings) map[string]any {
-	b, err := json.Marshal(s)
 	out := map[string]any{}
-	if err == nil {
-		_ = json.Unmarshal(b, &out)
+	if b, err := json.Marshal(s); err == nil {
+		d := json.NewDecoder(bytes.NewReader(b))
+		d.UseNumber() // an integer stays one
+		_ = d.Decode(&out)
 	}
 	return out
 }

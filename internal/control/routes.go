@@ -242,11 +242,11 @@ func schema(t reflect.Type, named object) object {
 
 func fields(t reflect.Type, named, props object, required *[]string) {
 	for f := range t.Fields() {
-		if f.Anonymous {
+		name, options, _ := strings.Cut(f.Tag.Get("json"), ",")
+		if f.Anonymous && name == "" {
 			fields(f.Type, named, props, required)
 			continue
 		}
-		name, options, _ := strings.Cut(f.Tag.Get("json"), ",")
 		if name == "-" || !f.IsExported() {
 			continue
 		}
@@ -254,6 +254,9 @@ func fields(t reflect.Type, named, props object, required *[]string) {
 			name = f.Name
 		}
 		props[name] = schema(f.Type, named)
+		if help := f.Tag.Get("help"); help != "" {
+			props[name].(object)["description"] = help
+		}
 		if !strings.Contains(options, "omit") {
 			*required = append(*required, name)
 		}

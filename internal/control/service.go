@@ -3,14 +3,17 @@
 package control
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"log/slog"
+	"maps"
 	"net"
 	"net/http"
+	"reflect"
 	"strconv"
 	"sync"
 	"sync/atomic"
@@ -146,6 +149,7 @@ func read(r *http.Request, into any) error {
 	const do = "Send one JSON value as " + api.Prefix + "/openapi.json describes it."
 	d := json.NewDecoder(http.MaxBytesReader(nil, r.Body, maxBody))
 	d.DisallowUnknownFields()
+	d.UseNumber() // an integer stays one
 	err := d.Decode(into)
 	var long *http.MaxBytesError
 	if errors.As(err, &long) {
@@ -349,18 +353,62 @@ func (s *Service) changeChannel(_ http.ResponseWriter, r *http.Request) (any, er
 	if err != nil {
 		return nil, err
 	}
-	var in api.Change
+	var in map[string]any
 	if err := read(r, &in); err != nil {
 		return nil, err
 	}
 	s.setup.Lock()
 	defer s.setup.Unlock()
-	if err := s.history.check(c.Slug(), in.Revision, c.Settings()); err != nil {
+	change, err := merge(c.Settings(), in)
+	if err != nil {
 		return nil, err
 	}
-	set := c.Settings()
-	in.Apply(&set)
-	return s.applySettings(r, c, set)
+	if err := s.history.check(c.Slug(), change.Revision, c.Settings()); err != nil {
+		return nil, err
+	}
+	return s.applySettings(r, c, change.Settings)
+}
+
+// groups are the names of the groups of settings.
+var groups = func() (out map[string]bool) {
+	out = map[string]bool{}
+	for f := range reflect.TypeFor[origin.Settings]().Fields() {
+		if f.Anonymous {
+			out[f.Tag.Get("json")] = true
+		}
+	}
+	return out
+}()
+
+// merge puts a change over settings. Within a group each setting is for itself.
+func merge(set origin.Settings, in map[string]any) (change api.Change, err error) {
+	const do = "Send one JSON value as " + api.Prefix + "/openapi.json describes it."
+	all := asFields(set)
+	for name, v := range in {
+		group, _ := all[name].(map[string]any)
+		if !groups[name] || v == nil || group == nil {
+			all[name] = v
+			continue
+		}
+		some, ok := v.(map[string]any)
+		if !ok {
+			return change, fail(http.StatusBadRequest, fmt.Sprintf("found %s of another type, expected an object with the settings to change", name), do)
+		}
+		maps.Copy(group, some)
+	}
+	text, err := json.Marshal(all)
+	if err != nil {
+		return change, err
+	}
+	d := json.NewDecoder(bytes.NewReader(text))
+	d.DisallowUnknownFields()
+	if err := d.Decode(&change); err != nil {
+		return change, fail(http.StatusBadRequest, "the change could not be read: "+err.Error(), do)
+	}
+	if change.Slug != set.Slug {
+		return change, fail(http.StatusBadRequest, fmt.Sprintf("found the slug %.70q, expected %s: it stays for good", change.Slug, set.Slug), "Leave it out.")
+	}
+	return change, nil
 }
 
 // applySettings checks, stores and applies settings, in this order: what runs is what is stored.

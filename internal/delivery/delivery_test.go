@@ -56,7 +56,7 @@ func ask(s *Server, path string, headers ...string) *httptest.ResponseRecorder {
 }
 
 func TestWaitersAreAnsweredTogether(t *testing.T) {
-	o, f := newOrigin(t, origin.Settings{SegmentMillis: 1000, PartFiles: true})
+	o, f := newOrigin(t, origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000, PartFiles: true}})
 	frames(f, 0, 200)
 	c := &counter{kinds: map[string]int{}}
 	s := New(o, c)
@@ -92,7 +92,7 @@ func TestWaitersAreAnsweredTogether(t *testing.T) {
 
 // TestYoungPlaylists: a player begins when it will not stall, by what its request tells of it.
 func TestYoungPlaylists(t *testing.T) {
-	o, f := newOrigin(t, origin.Settings{SegmentMillis: 1000})
+	o, f := newOrigin(t, origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}})
 	frames(f, 0, 120) // two segments and a half
 	s := New(o, nil)
 	const list = "/booth/audio/index.m3u8"
@@ -116,7 +116,7 @@ func TestYoungPlaylists(t *testing.T) {
 }
 
 func TestNobodyWaitsForeverForAChannelThatIsGone(t *testing.T) {
-	o, f := newOrigin(t, origin.Settings{SegmentMillis: 1000})
+	o, f := newOrigin(t, origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}})
 	frames(f, 0, 200)
 	s := New(o, nil)
 	v := o.Channel("booth").Rendition("audio").View()
@@ -149,7 +149,7 @@ func TestPlaylistsCompress(t *testing.T) {
 }
 
 func TestViewersAreCountedBySession(t *testing.T) {
-	o, f := newOrigin(t, origin.Settings{TS: true})
+	o, f := newOrigin(t, origin.Settings{Outputs: origin.Outputs{TS: true}})
 	frames(f, 0, 600)
 	s := New(o, nil)
 	now := time.Now()
@@ -174,7 +174,7 @@ func TestViewersAreCountedBySession(t *testing.T) {
 
 // Who reads playlists of parts and segments while they are made, in one request each, reads parts.
 func TestViewersOfGrowingSegments(t *testing.T) {
-	o, f := newOrigin(t, origin.Settings{SegmentMillis: 1000})
+	o, f := newOrigin(t, origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}})
 	frames(f, 0, 200)
 	s := New(o, nil)
 	p, err := hls.ReadMedia(ask(s, "/booth/audio/index.m3u8").Body.Bytes())
@@ -207,7 +207,7 @@ func TestViewersTakeLittleRoom(t *testing.T) {
 // Parts are byte ranges of their segment: what is there is answered at once, what is still to come as
 // it comes, and the whole is the same bytes.
 func TestRangesOfGrowingSegments(t *testing.T) {
-	o, f := newOrigin(t, origin.Settings{SegmentMillis: 1000})
+	o, f := newOrigin(t, origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}})
 	frames(f, 0, 200)
 	c := &counter{kinds: map[string]int{}}
 	s := New(o, c)
@@ -267,7 +267,7 @@ func TestRangesOfGrowingSegments(t *testing.T) {
 
 // Bytes of another run never have an address that this run uses.
 func TestAddressesOfAnotherIncarnation(t *testing.T) {
-	o, f := newOrigin(t, origin.Settings{SegmentMillis: 1000})
+	o, f := newOrigin(t, origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}})
 	frames(f, 0, 300)
 	s := New(o, nil)
 	first, err := hls.ReadMedia(ask(s, "/booth/audio/index.m3u8").Body.Bytes())
@@ -278,7 +278,7 @@ func TestAddressesOfAnotherIncarnation(t *testing.T) {
 	mpd := ask(s, "/booth/index.mpd").Body.String()
 	assert.Contains(t, mpd, "$RepresentationID$/"+strings.TrimSuffix(was.URI, fmt.Sprintf("%d.m4s", was.MSN))+"$Number$.m4s")
 	require.NoError(t, o.Remove("booth"))
-	_, err = o.Add(origin.Settings{Slug: "booth", SegmentMillis: 1000}, time.Now(), origin.Position{})
+	_, err = o.Add(origin.Settings{Slug: "booth", Packaging: origin.Packaging{SegmentMillis: 1000}}, time.Now(), origin.Position{})
 	require.NoError(t, err)
 	f, err = o.Open("booth", "key", "test", "here")
 	require.NoError(t, err)
@@ -299,7 +299,7 @@ func TestAddressesOfAnotherIncarnation(t *testing.T) {
 }
 
 func TestOtherWrappingsAreMadeOfTheSameMedia(t *testing.T) {
-	o, f := newOrigin(t, origin.Settings{TS: true, SegmentMillis: 1000})
+	o, f := newOrigin(t, origin.Settings{Outputs: origin.Outputs{TS: true}, Packaging: origin.Packaging{SegmentMillis: 1000}})
 	frames(f, 0, 300)
 	s := New(o, nil)
 	list := ask(s, "/booth/audio/aac.m3u8").Body.String()
@@ -362,7 +362,7 @@ func (onlyBooth) Watch(_ *http.Request, channel string) error {
 }
 
 func TestTheAuthorityStandsInFrontOfEverything(t *testing.T) {
-	o, f := newOrigin(t, origin.Settings{SegmentMillis: 1000})
+	o, f := newOrigin(t, origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}})
 	frames(f, 0, 200)
 	s := New(o, nil)
 	s.Authority = onlyBooth{}

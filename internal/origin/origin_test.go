@@ -224,10 +224,10 @@ func (r *rig) check(slug, name string) []bmff.Fragment {
 
 func TestFeedBecomesAnAlignedLadder(t *testing.T) {
 	r := newRig(t)
-	c := r.channel(origin.Settings{Slug: "start-line", SegmentMillis: 1000, Ladder: ladder.Ladder{Rungs: []ladder.Rung{
+	c := r.channel(origin.Settings{Slug: "start-line", Ladder: ladder.Ladder{Rungs: []ladder.Rung{
 		{Name: "360p", On: true, Height: 360, Bitrate: 700_000, Effort: 1},
 		{Name: "180p", On: true, Height: 180, Bitrate: 250_000, Effort: 1, AudioBitrate: 48_000},
-	}}})
+	}}, Packaging: origin.Packaging{SegmentMillis: 1000}})
 	r.send(0, "start-line", camera.Options{})
 	r.eventually("three segments", func() bool { return last(c, "180p") >= 3 && last(c, "audio-48k") >= 3 })
 	large, small := r.check("start-line", "360p"), r.check("start-line", "180p")
@@ -336,7 +336,7 @@ func TestTracksThatChangeBeginANewRun(t *testing.T) {
 
 func TestSparseKeyframesAreTold(t *testing.T) {
 	r := newRig(t)
-	c := r.channel(origin.Settings{Slug: "start-line", SegmentMillis: 500, Ladder: sourceOnly})
+	c := r.channel(origin.Settings{Slug: "start-line", Ladder: sourceOnly, Packaging: origin.Packaging{SegmentMillis: 500}})
 	f := r.feed("start-line")
 	track, units, stamps := h264(t, 1) // keyframes every two seconds
 	f.Track(track)
@@ -395,7 +395,7 @@ func TestSettingsAreAppliedWholeOrNotAtAll(t *testing.T) {
 	s.Title, s.Window = "after", 2
 	var invalid *origin.InvalidError
 	require.ErrorAs(t, c.Apply(s), &invalid)
-	assert.Equal(t, "window", invalid.Problems[0].Field)
+	assert.Equal(t, "packaging.window", invalid.Problems[0].Field)
 	assert.Equal(t, "before", c.Settings().Title)
 	s.Window = 4
 	require.NoError(t, c.Apply(s))

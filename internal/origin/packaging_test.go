@@ -99,7 +99,7 @@ func BenchmarkPackaging(b *testing.B) {
 }
 
 func TestMemoryStaysWithinItsBound(t *testing.T) {
-	p := newPacker(t, Settings{Window: 4, SegmentMillis: 1000}, 1)
+	p := newPacker(t, Settings{Packaging: Packaging{Window: 4, SegmentMillis: 1000}}, 1)
 	for range 40 * 30 {
 		p.picture(5_000_000 / 8 / 30)
 	}

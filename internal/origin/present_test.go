@@ -37,7 +37,7 @@ func (p *packer) seconds(n int) {
 }
 
 func TestSelectionsHaveDocumentsOfTheirOwn(t *testing.T) {
-	p := newPacker(t, Settings{TS: true, Language: "en", StartOffsetMillis: 4500, Selections: []Selection{{Name: "phones", Rungs: []string{"b"}}, {Name: "radio", SoundOnly: true}}}, 2)
+	p := newPacker(t, Settings{Outputs: Outputs{TS: true, Selections: []Selection{{Name: "phones", Rungs: []string{"b"}}, {Name: "radio", SoundOnly: true}}}, Packaging: Packaging{Language: "en", StartOffsetMillis: 4500}}, 2)
 	p.seconds(13)
 	all, _, err := hls.ReadMultivariant([]byte(p.text(t, "index.m3u8")))
 	require.NoError(t, err)
@@ -132,7 +132,7 @@ func TestMarkersAreDateRangesAndEvents(t *testing.T) {
 }
 
 func TestNowPlayingStandsInEverySegment(t *testing.T) {
-	p := newPacker(t, Settings{CoverEvery: 3}, 1)
+	p := newPacker(t, Settings{Packaging: Packaging{CoverEvery: 3}}, 1)
 	cover := append([]byte("\x89PNG\r\n\x1a\n"), make([]byte, 100)...)
 	require.NoError(t, p.c.SetPlaying(NowPlaying{Title: "Race 3", Artist: "Kestrel Bay Regatta", Picture: cover}))
 	p.seconds(13)
@@ -160,13 +160,13 @@ func TestSettingsOfPackagingAreChecked(t *testing.T) {
 	good := Settings{Slug: "start-line"}.WithDefaults()
 	require.Empty(t, good.Check())
 	for field, change := range map[string]func(*Settings){
-		"partMillis":          func(s *Settings) { s.PartMillis = 50 },
-		"startOffsetMillis":   func(s *Settings) { s.StartOffsetMillis = 60_000 },
-		"coverEvery":          func(s *Settings) { s.CoverEvery = -1 },
-		"language":            func(s *Settings) { s.Language = "English!" },
-		"selections[0].name":  func(s *Settings) { s.Selections = []Selection{{Name: "index", SoundOnly: true}} },
-		"selections[0].rungs": func(s *Settings) { s.Selections = []Selection{{Name: "phones"}} },
-		"selections[1].name": func(s *Settings) {
+		"packaging.partMillis":        func(s *Settings) { s.PartMillis = 50 },
+		"packaging.startOffsetMillis": func(s *Settings) { s.StartOffsetMillis = 60_000 },
+		"packaging.coverEvery":        func(s *Settings) { s.CoverEvery = -1 },
+		"packaging.language":          func(s *Settings) { s.Language = "English!" },
+		"outputs.selections.0.name":   func(s *Settings) { s.Selections = []Selection{{Name: "index", SoundOnly: true}} },
+		"outputs.selections.0.rungs":  func(s *Settings) { s.Selections = []Selection{{Name: "phones"}} },
+		"outputs.selections.1.name": func(s *Settings) {
 			s.Selections = []Selection{{Name: "x", SoundOnly: true}, {Name: "x", SoundOnly: true}}
 		},
 	} {
@@ -180,7 +180,7 @@ func TestSettingsOfPackagingAreChecked(t *testing.T) {
 
 // TestCaptionServicesAreAnnounced: every service that was seen, once, in playlists and manifests.
 func TestCaptionServicesAreAnnounced(t *testing.T) {
-	p := newPacker(t, Settings{Language: "en"}, 1)
+	p := newPacker(t, Settings{Packaging: Packaging{Language: "en"}}, 1)
 	p.seconds(7)
 	assert.Contains(t, p.text(t, "index.m3u8"), "CLOSED-CAPTIONS=NONE")
 	p.c.out.announce([]string{"SERVICE1", "CC3"})

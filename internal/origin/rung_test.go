@@ -67,7 +67,7 @@ func TestCaptionsAreNeededAgainByAnotherWorker(t *testing.T) {
 }
 
 func TestSoundOnlyChannelsDeclareTheirEvents(t *testing.T) {
-	p := newPacker(t, Settings{Selections: []Selection{{Name: "radio", SoundOnly: true}}}, 1)
+	p := newPacker(t, Settings{Outputs: Outputs{Selections: []Selection{{Name: "radio", SoundOnly: true}}}}, 1)
 	require.NoError(t, p.c.SetPlaying(NowPlaying{Title: "Race 3"}))
 	p.seconds(9)
 	sets := p.mpd(t, "radio.mpd").Periods[0].Sets
@@ -78,7 +78,7 @@ func TestSoundOnlyChannelsDeclareTheirEvents(t *testing.T) {
 
 func TestMemoryBoundFollowsFromTheSettings(t *testing.T) {
 	rungs := []ladder.Rung{{Name: "source", On: true, Source: true}}
-	short, long := Settings{}.WithDefaults(), Settings{Window: 60, SegmentMillis: 6000}.WithDefaults()
+	short, long := Settings{}.WithDefaults(), Settings{Packaging: Packaging{Window: 60, SegmentMillis: 6000}}.WithDefaults()
 	assert.Less(t, short.MemoryBound(rungs, 0), long.MemoryBound(rungs, 0))
 	// A source far above what is planned for stays within it.
 	p := newPacker(t, Settings{}, 1)

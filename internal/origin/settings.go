@@ -14,35 +14,51 @@ import (
 	"metaplasis/internal/core/segment"
 )
 
-// Settings are what the engineer says about a channel.
+// Settings are what the engineer says about a channel, in groups. Each setting is declared here alone: the
+// API's document, the console's types and the CLI's flags are made from it. A flag of the CLI is named by its
+// tag, with a help text for it.
 type Settings struct {
-	Slug          string `json:"slug"`
-	Title         string `json:"title"`
-	SegmentMillis int64  `json:"segmentMillis"` // nominal segment length
-	PartMillis    int64  `json:"partMillis"`    // nominal part length
-	Window        int    `json:"window"`        // segments that a playlist shows
+	Slug      string        `json:"slug"`
+	Title     string        `json:"title" flag:"title" help:"title for people"`
+	Inputs    []Input       `json:"inputs,omitempty" flag:"inputs" help:"ways in which the channel may be fed, the preferred one first, such as sender,file:standby.flv"` // none is a sender alone
+	Ladder    ladder.Ladder `json:"ladder"`
+	Packaging `json:"packaging"`
+	Outputs   `json:"outputs"`
+	Access    `json:"access"`
+}
+
+// Packaging is how a channel's media is cut and described.
+type Packaging struct {
+	SegmentMillis int64 `json:"segmentMillis" flag:"segment" help:"segment length in milliseconds"`                                      // nominal
+	PartMillis    int64 `json:"partMillis" flag:"part" help:"part length in milliseconds, 100 to 1000: the smaller, the nearer to live"` // nominal
+	Window        int   `json:"window" flag:"window" help:"segments that a playlist shows"`
 	// StartOffsetMillis tells players where to begin, so long before the end; 0 leaves it to them.
-	StartOffsetMillis int64 `json:"startOffsetMillis,omitempty"`
+	StartOffsetMillis int64 `json:"startOffsetMillis,omitempty" flag:"start-offset" help:"where players begin, in milliseconds before the end; 0 leaves it to them"`
 	// Aligned cuts at even steps of the wall clock and numbers segments by it, so that two origins
 	// with the same source make the same segments. It takes effect with the next feed.
-	Aligned bool `json:"aligned,omitempty"`
+	Aligned bool `json:"aligned,omitempty" flag:"aligned" help:"cut and number segments by the wall clock, for two origins with one source; from the next feed on"`
 	// PartFiles gives each part an address of its own. Without it parts are byte ranges of their segment:
 	// one object for all protocols in every cache, and fewer requests.
-	PartFiles bool `json:"partFiles,omitempty"`
-	// TS offers segments in MPEG-2 transport streams too, and sound in packed audio.
-	TS bool `json:"ts,omitempty"`
+	PartFiles bool `json:"partFiles,omitempty" flag:"part-files" help:"give each part an address of its own instead of a byte range of its segment"`
 	// Numbered makes the manifest count segments of even length instead of listing their times.
-	Numbered   bool        `json:"numbered,omitempty"`
-	Selections []Selection `json:"selections,omitempty"`
-	SoundName  string      `json:"soundName,omitempty"` // of the audio, for menus
-	Language   string      `json:"language,omitempty"`  // of sound and captions, RFC 5646
+	Numbered  bool   `json:"numbered,omitempty" flag:"numbered" help:"let the DASH manifest count segments instead of listing their times"`
+	SoundName string `json:"soundName,omitempty" flag:"sound-name" help:"name of the audio, for menus"`            // of the audio, for menus
+	Language  string `json:"language,omitempty" flag:"language" help:"language of sound and captions, such as en"` // RFC 5646
 	// CoverEvery puts the cover picture into each so-many-th segment; 0 is 5.
-	CoverEvery int `json:"coverEvery,omitempty"`
-	// Inputs are the ways in which the channel may be fed, the preferred one first. None is a sender alone.
-	Inputs []Input `json:"inputs,omitempty"`
+	CoverEvery int `json:"coverEvery,omitempty" flag:"cover-every" help:"put the cover picture into each so-many-th segment"`
+}
+
+// Outputs is what a channel offers beside its usual addresses.
+type Outputs struct {
+	// TS offers segments in MPEG-2 transport streams too, and sound in packed audio.
+	TS         bool        `json:"ts,omitempty" flag:"ts" help:"offer transport streams and packed audio too, for old receivers"`
+	Selections []Selection `json:"selections,omitempty" flag:"selections" help:"named selections of rungs with addresses of their own, such as phones=360p+240p,radio=sound"`
+}
+
+// Access is who may use a channel.
+type Access struct {
 	// Closed ends the playlists for good, until it is taken back.
-	Closed bool          `json:"closed,omitempty"`
-	Ladder ladder.Ladder `json:"ladder"`
+	Closed bool `json:"closed,omitempty" flag:"closed" help:"end the playlists for good and admit no sender, until it is set back"`
 }
 
 // Input is one way in which a channel may be fed.
@@ -122,17 +138,17 @@ func (s Settings) Check() []ladder.Problem {
 	for _, text := range []struct {
 		field, text string
 		most        int
-	}{{"title", s.Title, 120}, {"soundName", s.SoundName, 60}} {
+	}{{"title", s.Title, 120}, {"packaging.soundName", s.SoundName, 60}} {
 		if p := ladder.CheckText(text.field, text.text, text.most); p != nil {
 			out = append(out, *p)
 		}
 	}
 	if s.SegmentMillis < 500 || s.SegmentMillis > 10_000 {
-		out = append(out, ladder.Problem{Field: "segmentMillis",
+		out = append(out, ladder.Problem{Field: "packaging.segmentMillis",
 			Text: fmt.Sprintf("found %d, expected 500 to 10000", s.SegmentMillis)})
 	}
 	if s.Window < 3 || s.Window > 60 {
-		out = append(out, ladder.Problem{Field: "window",
+		out = append(out, ladder.Problem{Field: "packaging.window",
 			Text: fmt.Sprintf("found %d segments, expected 3 to 60", s.Window)})
 	}
 	out = append(out, s.checkInputs()...)
@@ -180,23 +196,23 @@ func (s Settings) checkPackaging() (out []ladder.Problem) {
 		out = append(out, ladder.Problem{Field: field, Text: fmt.Sprintf(text, args...)})
 	}
 	if s.PartMillis < 100 || s.PartMillis > 1000 || s.PartMillis > s.SegmentMillis {
-		add("partMillis", "found %d, expected 100 to 1000, and no more than a segment", s.PartMillis)
+		add("packaging.partMillis", "found %d, expected 100 to 1000, and no more than a segment", s.PartMillis)
 	}
 	if most := s.SegmentMillis * int64(s.Window); s.StartOffsetMillis < 0 || s.StartOffsetMillis > most {
-		add("startOffsetMillis", "found %d, expected 0 to %d, the length of the playlist", s.StartOffsetMillis, most)
+		add("packaging.startOffsetMillis", "found %d, expected 0 to %d, the length of the playlist", s.StartOffsetMillis, most)
 	}
 	if s.CoverEvery < 1 || s.CoverEvery > 1000 {
-		add("coverEvery", "found %d, expected 1 to 1000 segments", s.CoverEvery)
+		add("packaging.coverEvery", "found %d, expected 1 to 1000 segments", s.CoverEvery)
 	}
 	if s.Language != "" && !languageForm.MatchString(s.Language) {
-		add("language", "found %q, expected a language tag such as en or de-CH", s.Language)
+		add("packaging.language", "found %q, expected a language tag such as en or de-CH", s.Language)
 	}
 	if len(s.Selections) > 8 {
-		add("selections", "found %d, expected 8 at most", len(s.Selections))
+		add("outputs.selections", "found %d, expected 8 at most", len(s.Selections))
 	}
 	names := map[string]bool{}
 	for i, sel := range s.Selections {
-		field := fmt.Sprintf("selections[%d].", i)
+		field := fmt.Sprintf("outputs.selections.%d.", i)
 		switch {
 		case !slugForm.MatchString(sel.Name):
 			add(field+"name", "found %q, expected lower-case letters, digits and hyphens, such as phones", sel.Name)

@@ -25,7 +25,7 @@ import (
 )
 
 //go:embed migrations/*.sql
-var migrations embed.FS
+var migrationFiles embed.FS
 
 // Errors that callers tell apart.
 var (
@@ -75,6 +75,14 @@ const (
 	migrationTimeout = 10 * time.Minute
 )
 
+func migrations(db *sql.DB) (*goose.Provider, error) {
+	dir, err := fs.Sub(migrationFiles, "migrations")
+	if err != nil {
+		return nil, err
+	}
+	return goose.NewProvider(goose.DialectMySQL, db, dir)
+}
+
 func migrate(ctx context.Context, conf *mysql.Config) error {
 	connector, err := mysql.NewConnector(conf)
 	if err != nil {
@@ -82,11 +90,7 @@ func migrate(ctx context.Context, conf *mysql.Config) error {
 	}
 	db := sql.OpenDB(connector)
 	defer func() { _ = db.Close() }()
-	dir, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return err
-	}
-	p, err := goose.NewProvider(goose.DialectMySQL, db, dir)
+	p, err := migrations(db)
 	if err != nil {
 		return fmt.Errorf("database migrations: %w", err)
 	}

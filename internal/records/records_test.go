@@ -238,3 +238,38 @@ func TestJournalWaitsForTheDatabase(t *testing.T) {
 	assert.Equal(t, "second", list[1].Text, "the newest of a key is what is stored")
 	assert.NoError(t, j.State().Err)
 }
+
+// TestSettingsOfBeforeAreGrouped: what an earlier version stored reads as the settings of today.
+func TestSettingsOfBeforeAreGrouped(t *testing.T) {
+	db := open(t)
+	ctx := context.Background()
+	p, err := migrations(db.x.DB)
+	require.NoError(t, err)
+	const grouping = 4
+	_, err = p.DownTo(ctx, grouping-1)
+	require.NoError(t, err)
+	_, _, err = db.AddChannel(ctx, "flat", `{"slug":"flat","title":"Flat","segmentMillis":4000,"ts":true,"selections":[{"name":"radio","soundOnly":true}],"closed":true,"ladder":{"planned":true}}`, time.Now())
+	require.NoError(t, err)
+	_, err = p.Up(ctx)
+	require.NoError(t, err)
+	read := func() string {
+		list, err := db.Channels(ctx)
+		require.NoError(t, err)
+		for _, c := range list {
+			if c.Slug == "flat" {
+				return c.Settings
+			}
+		}
+		return ""
+	}
+	const grouped = `{"slug":"flat","title":"Flat","ladder":{"planned":true},
+		"packaging":{"segmentMillis":4000,"partMillis":null,"window":null,"startOffsetMillis":null,"aligned":null,"partFiles":null,"numbered":null,"soundName":null,"language":null,"coverEvery":null},
+		"outputs":{"ts":true,"selections":[{"name":"radio","soundOnly":true}]},"access":{"closed":true}}`
+	assert.JSONEq(t, grouped, read())
+	_, err = p.DownTo(ctx, grouping-1)
+	require.NoError(t, err)
+	assert.JSONEq(t, `{"slug":"flat","title":"Flat","segmentMillis":4000,"ts":true,"selections":[{"name":"radio","soundOnly":true}],"closed":true,"ladder":{"planned":true}}`, read(), "and back")
+	_, err = p.Up(ctx)
+	require.NoError(t, err)
+	require.NoError(t, db.RemoveChannel(ctx, "flat", 1, 1))
+}

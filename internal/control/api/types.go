@@ -109,51 +109,11 @@ type SelectionAddresses struct {
 	LowDASH string `json:"lowDash"`
 }
 
-// Change alters settings. What is left out stays as it is.
+// Change alters settings: what is left out stays as it is, and what is null takes its default. Within a
+// group each setting is for itself; lists and the ladder are replaced whole.
 type Change struct {
-	Revision          uint64              `json:"revision,omitempty"` // that the change is based on; 0 for any
-	Title             *string             `json:"title,omitempty"`
-	SegmentMillis     *int64              `json:"segmentMillis,omitempty"`
-	PartMillis        *int64              `json:"partMillis,omitempty"`
-	Window            *int                `json:"window,omitempty"`
-	StartOffsetMillis *int64              `json:"startOffsetMillis,omitempty"`
-	Aligned           *bool               `json:"aligned,omitempty"`
-	PartFiles         *bool               `json:"partFiles,omitempty"`
-	TS                *bool               `json:"ts,omitempty"`
-	Numbered          *bool               `json:"numbered,omitempty"`
-	Selections        *[]origin.Selection `json:"selections,omitempty"`
-	SoundName         *string             `json:"soundName,omitempty"`
-	Language          *string             `json:"language,omitempty"`
-	Inputs            *[]origin.Input     `json:"inputs,omitempty"`
-	CoverEvery        *int                `json:"coverEvery,omitempty"`
-	Closed            *bool               `json:"closed,omitempty"`
-	Ladder            *ladder.Ladder      `json:"ladder,omitempty"`
-}
-
-// Apply alters settings.
-func (c *Change) Apply(s *origin.Settings) {
-	set(&s.Title, c.Title)
-	set(&s.SegmentMillis, c.SegmentMillis)
-	set(&s.PartMillis, c.PartMillis)
-	set(&s.Window, c.Window)
-	set(&s.StartOffsetMillis, c.StartOffsetMillis)
-	set(&s.Aligned, c.Aligned)
-	set(&s.PartFiles, c.PartFiles)
-	set(&s.TS, c.TS)
-	set(&s.Numbered, c.Numbered)
-	set(&s.Selections, c.Selections)
-	set(&s.SoundName, c.SoundName)
-	set(&s.Language, c.Language)
-	set(&s.CoverEvery, c.CoverEvery)
-	set(&s.Inputs, c.Inputs)
-	set(&s.Closed, c.Closed)
-	set(&s.Ladder, c.Ladder)
-}
-
-func set[T any](to, from *T) {
-	if from != nil {
-		*to = *from
-	}
+	Revision uint64 `json:"revision,omitempty"` // that the change is based on; 0 for any
+	origin.Settings
 }
 
 // NewLadder replaces a ladder.

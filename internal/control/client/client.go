@@ -144,8 +144,9 @@ func (c *Client) CreateChannel(ctx context.Context, s origin.Settings) (api.Chan
 	return call[api.Channel](ctx, c, "POST", "/channels", s)
 }
 
-// ChangeChannel changes one.
-func (c *Client) ChangeChannel(ctx context.Context, slug string, ch api.Change) (api.Channel, error) {
+// ChangeChannel changes one. The change holds what becomes another, in the shape of api.Change: a map, since
+// a structure would name every setting.
+func (c *Client) ChangeChannel(ctx context.Context, slug string, ch map[string]any) (api.Channel, error) {
 	return call[api.Channel](ctx, c, "PATCH", "/channels/"+seg(slug), ch)
 }
 

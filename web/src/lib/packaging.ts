@@ -1,10 +1,10 @@
-import type { Settings } from "./types";
+import type { Outputs, Packaging } from "./types";
 
 /** What an encoder, the network and a browser's decoder take, in milliseconds. */
 const pipeline = 150;
 
 /** delays tells how far behind the camera viewers will be, in milliseconds. */
-export function delays(s: Pick<Settings, "segmentMillis" | "partMillis">) {
+export function delays(s: Pick<Packaging, "segmentMillis" | "partMillis">) {
   return {
     low: 3 * s.partMillis * 1.07 + pipeline, // three part targets, which are a little longer than asked for
     whole: 3 * s.segmentMillis + pipeline + 500,
@@ -14,7 +14,7 @@ export function delays(s: Pick<Settings, "segmentMillis" | "partMillis">) {
 const seconds = (ms: number) => `${(ms / 1000).toFixed(ms < 9950 ? 1 : 0)} s`;
 
 /** consequences says in words what packaging settings mean. */
-export function consequences(s: Pick<Settings, "segmentMillis" | "partMillis" | "window">): string[] {
+export function consequences(s: Pick<Packaging, "segmentMillis" | "partMillis" | "window">): string[] {
   const d = delays(s);
   const requests = Math.round((4 * 1000) / s.partMillis); // playlist and part, of picture and sound
   const out = [
@@ -30,7 +30,7 @@ export function consequences(s: Pick<Settings, "segmentMillis" | "partMillis" | 
 }
 
 /** readSelections reads "phones=360p+240p, radio=sound". */
-export function readSelections(text: string): NonNullable<Settings["selections"]> {
+export function readSelections(text: string): NonNullable<Outputs["selections"]> {
   return text
     .split(",")
     .map((t) => t.trim())
@@ -43,6 +43,6 @@ export function readSelections(text: string): NonNullable<Settings["selections"]
     });
 }
 
-export function writeSelections(list: Settings["selections"]): string {
+export function writeSelections(list: Outputs["selections"]): string {
   return (list ?? []).map((s) => `${s.name}=${s.soundOnly ? "sound" : (s.rungs ?? []).join("+")}`).join(", ");
 }

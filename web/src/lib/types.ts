@@ -1,5 +1,10 @@
 // The bodies of the control API, written by `make types` from its Go types. Do not edit.
 
+/** Access is who may use a channel. */
+export interface Access {
+  closed?: boolean; // Closed ends the playlists for good, until it is taken back.
+}
+
 /** Addresses are the full addresses of a channel. */
 export interface Addresses {
   console: string;
@@ -16,25 +21,16 @@ export interface Addresses {
   secure?: string; // the same over TLS
 }
 
-/** Change alters settings. What is left out stays as it is. */
+/** Change alters settings: what is left out stays as it is, and what is null takes its default. Within a group each setting is for itself; lists and the ladder are replaced whole. */
 export interface Change {
   revision?: number; // that the change is based on; 0 for any
-  title?: string;
-  segmentMillis?: number;
-  partMillis?: number;
-  window?: number;
-  startOffsetMillis?: number;
-  aligned?: boolean;
-  partFiles?: boolean;
-  ts?: boolean;
-  numbered?: boolean;
-  selections?: Selection[];
-  soundName?: string;
-  language?: string;
-  inputs?: Input[];
-  coverEvery?: number;
-  closed?: boolean;
-  ladder?: Ladder;
+  slug: string;
+  title: string;
+  inputs?: Input[]; // none is a sender alone
+  ladder: Ladder;
+  packaging: Packaging;
+  outputs: Outputs;
+  access: Access;
 }
 
 /** Channel is a channel with its settings, how it is, and where it plays. */
@@ -255,6 +251,26 @@ export interface NowPlaying {
   picture?: string; // cover: JPEG or PNG
 }
 
+/** Outputs is what a channel offers beside its usual addresses. */
+export interface Outputs {
+  ts?: boolean; // TS offers segments in MPEG-2 transport streams too, and sound in packed audio.
+  selections?: Selection[];
+}
+
+/** Packaging is how a channel's media is cut and described. */
+export interface Packaging {
+  segmentMillis: number; // nominal
+  partMillis: number; // nominal
+  window: number;
+  startOffsetMillis?: number; // StartOffsetMillis tells players where to begin, so long before the end; 0 leaves it to them.
+  aligned?: boolean; // Aligned cuts at even steps of the wall clock and numbers segments by it, so that two origins with the same source make the same segments. It takes effect with the next feed.
+  partFiles?: boolean; // PartFiles gives each part an address of its own. Without it parts are byte ranges of their segment: one object for all protocols in every cache, and fewer requests.
+  numbered?: boolean; // Numbered makes the manifest count segments of even length instead of listing their times.
+  soundName?: string; // of the audio, for menus
+  language?: string; // RFC 5646
+  coverEvery?: number; // CoverEvery puts the cover picture into each so-many-th segment; 0 is 5.
+}
+
 /** Problem is one thing wrong with a setting, in words for the person who wrote it. */
 export interface Problem {
   field: string; // such as rungs[2].bitrate
@@ -350,25 +366,15 @@ export interface ServiceProblem {
   since: string;
 }
 
-/** Settings are what the engineer says about a channel. */
+/** Settings are what the engineer says about a channel, in groups. Each setting is declared here alone: the API's document, the console's types and the CLI's flags are made from it. A flag of the CLI is named by its tag, with a help text for it. */
 export interface Settings {
   slug: string;
   title: string;
-  segmentMillis: number; // nominal segment length
-  partMillis: number; // nominal part length
-  window: number; // segments that a playlist shows
-  startOffsetMillis?: number; // StartOffsetMillis tells players where to begin, so long before the end; 0 leaves it to them.
-  aligned?: boolean; // Aligned cuts at even steps of the wall clock and numbers segments by it, so that two origins with the same source make the same segments. It takes effect with the next feed.
-  partFiles?: boolean; // PartFiles gives each part an address of its own. Without it parts are byte ranges of their segment: one object for all protocols in every cache, and fewer requests.
-  ts?: boolean; // TS offers segments in MPEG-2 transport streams too, and sound in packed audio.
-  numbered?: boolean; // Numbered makes the manifest count segments of even length instead of listing their times.
-  selections?: Selection[];
-  soundName?: string; // of the audio, for menus
-  language?: string; // of sound and captions, RFC 5646
-  coverEvery?: number; // CoverEvery puts the cover picture into each so-many-th segment; 0 is 5.
-  inputs?: Input[]; // Inputs are the ways in which the channel may be fed, the preferred one first. None is a sender alone.
-  closed?: boolean; // Closed ends the playlists for good, until it is taken back.
+  inputs?: Input[]; // none is a sender alone
   ladder: Ladder;
+  packaging: Packaging;
+  outputs: Outputs;
+  access: Access;
 }
 
 /** SignIn asks for a session. */

@@ -30,9 +30,7 @@
       const c = await call<Channel>("POST", "/channels", {
         slug: name,
         title,
-        segmentMillis: segment,
-        partMillis: part,
-        window: window_,
+        packaging: { segmentMillis: segment, partMillis: part, window: window_ },
         ladder: { planned: true, rungs: null },
       });
       location.hash = `/channels/${c.settings.slug}/sender`;

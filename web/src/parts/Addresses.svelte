@@ -59,7 +59,7 @@
   />
   <CopyField label="DASH manifest" value={a.dash} />
   <CopyField label="DASH manifest for low latency" value={a.lowDash} />
-  {#if settings.ts && a.ts}<CopyField label="HLS in transport streams" value={a.ts} />{/if}
+  {#if settings.outputs.ts && a.ts}<CopyField label="HLS in transport streams" value={a.ts} />{/if}
   <CopyField label="Code to put into a web page" value={a.code} lines />
   <CopyField label="Preview picture" value={a.picture} hint="A small JPEG, new every two seconds." />
   <p><a class="btn btn-sm" href={a.watch} target="_blank" rel="noopener">Open the player</a></p>

@@ -6,9 +6,9 @@
   import Trouble from "./Trouble.svelte";
   let { channel, changed }: { channel: Channel; changed: () => void } = $props();
   // svelte-ignore state_referenced_locally
-  const s = $state({ ...channel.settings });
+  const s = $state($state.snapshot(channel.settings));
   // svelte-ignore state_referenced_locally
-  let selections = $state(writeSelections(channel.settings.selections));
+  let selections = $state(writeSelections(channel.settings.outputs.selections));
   // svelte-ignore state_referenced_locally
   let recording = $state(standby(channel.settings.inputs));
   // svelte-ignore state_referenced_locally
@@ -33,27 +33,24 @@
     void change(
       {
         title: s.title,
-        segmentMillis: s.segmentMillis,
-        partMillis: s.partMillis,
-        window: s.window,
-        startOffsetMillis: s.startOffsetMillis ?? 0,
-        aligned: s.aligned ?? false,
-        ts: s.ts ?? false,
-        partFiles: s.partFiles ?? false,
-        numbered: s.numbered ?? false,
-        selections: readSelections(selections),
         inputs: withStandby(s.inputs, recording.trim()),
-        soundName: s.soundName,
-        language: s.language ?? "",
+        packaging: { ...s.packaging, startOffsetMillis: s.packaging.startOffsetMillis ?? 0 },
+        outputs: { ts: s.outputs.ts ?? false, selections: readSelections(selections) },
       },
       "Takes effect at the next segment.",
     );
   }
   function close() {
-    if (!s.closed && !confirm(`Close ${s.title}? Its sender is disconnected, and playlists end for good.`))
+    if (
+      !s.access.closed &&
+      !confirm(`Close ${s.title}? Its sender is disconnected, and playlists end for good.`)
+    )
       return;
-    s.closed = !s.closed;
-    void change({ closed: s.closed }, s.closed ? "The channel is closed." : "The channel is open again.");
+    s.access.closed = !s.access.closed;
+    void change(
+      { access: { closed: s.access.closed } },
+      s.access.closed ? "The channel is closed." : "The channel is open again.",
+    );
   }
   async function remove() {
     if (!confirm(`Remove ${s.title}? Its sender is disconnected and viewers lose it.`)) return;
@@ -64,14 +61,13 @@
       error = e;
     }
   }
-  const words = $derived(consequences(s));
+  const words = $derived(consequences(s.packaging));
   const switches = [
     [
       "partFiles",
       "A file for each part",
       "Else parts are byte ranges of their segment: one object for all formats in every cache, and fewer requests.",
     ],
-    ["ts", "Transport streams too", "For old receivers: HLS in MPEG-TS, sound as packed AAC."],
     [
       "numbered",
       "Manifest counts segments",
@@ -85,83 +81,118 @@
   ] as const;
 </script>
 
-<form class="grid gap-4 p-4" onsubmit={save}>
+{#snippet toggle(name: string, says: string, key: string, value: boolean, set: (on: boolean) => void)}
+  <label class="flex items-start gap-3">
+    <input
+      type="checkbox"
+      class="toggle toggle-sm mt-0.5"
+      checked={value}
+      onchange={(e) => set(e.currentTarget.checked)}
+      data-switch={key}
+    />
+    <span><span class="text-sm">{name}</span><br /><span class="label-quiet">{says}</span></span>
+  </label>
+{/snippet}
+
+<form class="grid gap-5 p-4" onsubmit={save}>
   <div>
     <label class="label-quiet mb-1 block" for="t">Title</label>
     <input id="t" class="input input-sm w-full" bind:value={s.title} />
   </div>
-  <fieldset class="grid grid-cols-2 gap-3 sm:grid-cols-4">
-    <legend class="label-quiet sr-only">Packaging</legend>
+  <fieldset class="grid gap-3">
+    <legend class="mb-2 text-sm font-semibold">Inputs</legend>
     <div>
-      <label class="label-quiet mb-1 block" for="s">Segment, ms</label>
-      <input id="s" type="number" step="100" class="input input-sm w-full" bind:value={s.segmentMillis} />
-    </div>
-    <div>
-      <label class="label-quiet mb-1 block" for="p">Part, ms</label>
-      <input id="p" type="number" step="50" class="input input-sm w-full" bind:value={s.partMillis} />
-    </div>
-    <div>
-      <label class="label-quiet mb-1 block" for="w">Segments shown</label>
-      <input id="w" type="number" class="input input-sm w-full" bind:value={s.window} />
-    </div>
-    <div>
-      <label class="label-quiet mb-1 block" for="o">Start offset, ms</label>
+      <label class="label-quiet mb-1 block" for="sb">Recording that plays while nobody sends</label>
       <input
-        id="o"
-        type="number"
-        step="500"
-        class="input input-sm w-full"
-        bind:value={s.startOffsetMillis}
-        placeholder="player’s choice"
+        id="sb"
+        class="input input-sm w-full font-mono"
+        bind:value={recording}
+        placeholder="none; an FLV or CMAF file in the service’s folder of files, such as standby.flv"
       />
     </div>
   </fieldset>
-  <ul class="rounded-box bg-base-200 grid gap-1 px-3 py-2 text-sm" data-consequences>
-    {#each words as w (w)}<li>{w}</li>{/each}
-  </ul>
-  <div class="grid gap-2">
+  <fieldset class="grid gap-3">
+    <legend class="mb-2 text-sm font-semibold">Packaging</legend>
+    <div class="grid grid-cols-2 gap-3 sm:grid-cols-4">
+      <div>
+        <label class="label-quiet mb-1 block" for="s">Segment, ms</label>
+        <input
+          id="s"
+          type="number"
+          step="100"
+          class="input input-sm w-full"
+          bind:value={s.packaging.segmentMillis}
+        />
+      </div>
+      <div>
+        <label class="label-quiet mb-1 block" for="p">Part, ms</label>
+        <input
+          id="p"
+          type="number"
+          step="50"
+          class="input input-sm w-full"
+          bind:value={s.packaging.partMillis}
+        />
+      </div>
+      <div>
+        <label class="label-quiet mb-1 block" for="w">Segments shown</label>
+        <input id="w" type="number" class="input input-sm w-full" bind:value={s.packaging.window} />
+      </div>
+      <div>
+        <label class="label-quiet mb-1 block" for="o">Start offset, ms</label>
+        <input
+          id="o"
+          type="number"
+          step="500"
+          class="input input-sm w-full"
+          bind:value={s.packaging.startOffsetMillis}
+          placeholder="player’s choice"
+        />
+      </div>
+    </div>
+    <ul class="rounded-box bg-base-200 grid gap-1 px-3 py-2 text-sm" data-consequences>
+      {#each words as w (w)}<li>{w}</li>{/each}
+    </ul>
     {#each switches as [key, name, says] (key)}
-      <label class="flex items-start gap-3">
-        <input type="checkbox" class="toggle toggle-sm mt-0.5" bind:checked={s[key]} data-switch={key} />
-        <span><span class="text-sm">{name}</span><br /><span class="label-quiet">{says}</span></span>
-      </label>
+      {@render toggle(name, says, key, s.packaging[key] ?? false, (on) => (s.packaging[key] = on))}
     {/each}
-  </div>
-  <div>
-    <label class="label-quiet mb-1 block" for="sb">Recording that plays while nobody sends</label>
-    <input
-      id="sb"
-      class="input input-sm w-full font-mono"
-      bind:value={recording}
-      placeholder="none; an FLV or CMAF file in the service’s folder of files, such as standby.flv"
-    />
-  </div>
-  <div>
-    <label class="label-quiet mb-1 block" for="sel">Selections of rungs with addresses of their own</label>
-    <input
-      id="sel"
-      class="input input-sm w-full font-mono"
-      bind:value={selections}
-      placeholder="phones=360p+240p, radio=sound"
-    />
-  </div>
-  <div class="grid grid-cols-2 gap-3">
-    <div>
-      <label class="label-quiet mb-1 block" for="sn">Name of the sound</label>
-      <input id="sn" class="input input-sm w-full" bind:value={s.soundName} />
+    <div class="grid grid-cols-2 gap-3">
+      <div>
+        <label class="label-quiet mb-1 block" for="sn">Name of the sound</label>
+        <input id="sn" class="input input-sm w-full" bind:value={s.packaging.soundName} />
+      </div>
+      <div>
+        <label class="label-quiet mb-1 block" for="l">Language</label>
+        <input id="l" class="input input-sm w-full" bind:value={s.packaging.language} placeholder="en" />
+      </div>
     </div>
+  </fieldset>
+  <fieldset class="grid gap-3">
+    <legend class="mb-2 text-sm font-semibold">Outputs</legend>
+    {@render toggle(
+      "Transport streams too",
+      "For old receivers: HLS in MPEG-TS, sound as packed AAC.",
+      "ts",
+      s.outputs.ts ?? false,
+      (on) => (s.outputs.ts = on),
+    )}
     <div>
-      <label class="label-quiet mb-1 block" for="l">Language</label>
-      <input id="l" class="input input-sm w-full" bind:value={s.language} placeholder="en" />
+      <label class="label-quiet mb-1 block" for="sel">Selections of rungs with addresses of their own</label>
+      <input
+        id="sel"
+        class="input input-sm w-full font-mono"
+        bind:value={selections}
+        placeholder="phones=360p+240p, radio=sound"
+      />
     </div>
-  </div>
+  </fieldset>
   <Trouble {error} />
   <div class="flex flex-wrap items-center gap-3">
     <button class="btn btn-primary btn-sm">Save</button>
     <span class="label-quiet" role="status">{said}</span>
     <span class="flex-1"></span>
     <button type="button" class="btn btn-sm" onclick={close}
-      >{s.closed ? "Open channel" : "Close channel"}</button
+      >{s.access.closed ? "Open channel" : "Close channel"}</button
     >
     <button type="button" class="btn btn-error btn-outline btn-sm" onclick={remove}>Remove channel</button>
   </div>
