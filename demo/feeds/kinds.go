@@ -69,6 +69,7 @@ func Kinds() []Kind {
 		Kind{Name: "delimiters and filler", Rate: usual, Options: [][2]string{{"aud", "1"}}, Change: filler},
 		Kind{Name: "lengths of two bytes", Rate: usual, Change: shortLengths},
 		Kind{Name: "the enhanced form", Rate: usual, Change: enhanced},
+		Kind{Name: "stamps with nanoseconds", Rate: fps(60000, 1001), Change: nanoseconds},
 		Kind{Name: "no metadata", Rate: usual, NoMetadata: true},
 		Kind{Name: "a query behind the key", Rate: usual, Query: "?tune=zero"},
 		// Sound.
@@ -227,6 +228,16 @@ func shortLengths(f *Feed) {
 			v.Data = append(append(v.Data, byte(len(n)>>8), byte(len(n))), n...)
 		}
 		f.Media[i].Body = v.Marshal()
+	}
+}
+
+// nanoseconds stamps pictures exactly: in the enhanced form, but for those that lie on a millisecond.
+func nanoseconds(f *Feed) {
+	for n, i := range f.video() {
+		v := f.body(i)
+		at := int64(n) * 1_000_000_000 * f.Kind.Rate.Den / f.Kind.Rate.Num
+		f.Media[i].Stamp = at / 1_000_000
+		f.Media[i].Body = (&flv.Body{Codec: media.H264, Key: v.Key, Composition: v.Composition, Nanos: int32(at % 1_000_000), Data: v.Data}).Marshal()
 	}
 }
 

@@ -222,13 +222,21 @@ func (f *Feed) Track(t media.Track) {
 
 func (f *Feed) track(t media.Track) {
 	old, used := f.known(&t)
-	if !used || f.over || old != nil && old.Codec == t.Codec && bytes.Equal(old.Config, t.Config) && old.SamePicture(&t) {
+	if !used || f.over || old != nil && old.Codec == t.Codec && bytes.Equal(old.Config, t.Config) && old.SamePicture(&t) && old.Stamps() == t.Stamps() {
 		return
 	}
 	if old != nil && !t.FrameRate.Valid() {
 		t.FrameRate = old.FrameRate
 	}
 	f.keep(&t)
+	if old != nil && old.Stamps() != t.Stamps() {
+		for i := range f.early {
+			if e := &f.early[i]; e.id == t.ID {
+				e.stamp = media.Rescale(e.stamp, old.Stamps().Scale, t.Stamps().Scale)
+				e.composition = media.Rescale(e.composition, old.Stamps().Scale, t.Stamps().Scale)
+			}
+		}
+	}
 	switch {
 	case f.standby:
 		return
@@ -236,6 +244,9 @@ func (f *Feed) track(t media.Track) {
 		if f.ready() {
 			f.start()
 		}
+		return
+	case old != nil && bytes.Equal(old.Config, t.Config) && old.SamePicture(&t):
+		f.session.setClock(&t)
 		return
 	case old != nil && old.SamePicture(&t) && t.Kind == media.Video:
 		f.session.setParameters(&t)
@@ -439,14 +450,7 @@ func (f *Feed) waited(e *earlyUnit) int64 {
 		if first.id != e.id {
 			continue
 		}
-		d := e.stamp - first.stamp
-		if clock.Bits > 0 { // it may have wrapped
-			turn := int64(1) << clock.Bits
-			if d &= turn - 1; d >= turn/2 {
-				d -= turn
-			}
-		}
-		return clock.Ticks(d) / ticksEachMilli
+		return clock.Ticks(clock.Between(first.stamp, e.stamp)) / ticksEachMilli
 	}
 	return 0
 }

@@ -398,6 +398,19 @@ func (s *session) plan(t *media.Track) segment.Parts {
 // usualPicture is how long the pictures of a varying rate last when nothing better is known: 24 a second.
 const usualPicture = media.VideoTimescale / 24
 
+// setClock takes another clock by which the sender stamps a track.
+func (s *session) setClock(t *media.Track) {
+	if a := s.sound(t.ID); a != nil {
+		track := *a.track // readers hold the one before
+		track.Clock = t.Clock
+		a.track = &track
+	} else if s.video != nil && s.video.ID == t.ID {
+		track := *s.video
+		track.Clock = t.Clock
+		s.video = &track
+	}
+}
+
 // setParameters takes other parameter sets for the same picture: decoders hear of them, viewers do not.
 func (s *session) setParameters(t *media.Track) {
 	t.FrameRate = s.video.FrameRate

@@ -43,6 +43,7 @@ type stream struct {
 	*coding.Stream
 	codec     media.Codec
 	announced bool
+	nanos     bool // its stamps come with nanoseconds
 }
 
 // maxTracks bounds the tracks of one sender.
@@ -125,7 +126,7 @@ func (all *Set) Body(kind media.Kind, stamp uint32, b *flv.Body) error {
 			return &media.UnsupportedError{Format: "feed", What: fmt.Sprintf("more than %d tracks", maxTracks),
 				Do: "send fewer tracks"}
 		}
-		s = &stream{Stream: opened, codec: b.Codec}
+		s = &stream{Stream: opened, codec: b.Codec, nanos: s != nil && s.nanos}
 		all.streams[id] = s
 		all.announce(id, s)
 	}
@@ -139,11 +140,20 @@ func (all *Set) Body(kind media.Kind, stamp uint32, b *flv.Body) error {
 	if err != nil {
 		return err
 	}
+	if b.Nanos > 0 && !s.nanos {
+		s.nanos, s.announced = true, false // from here on by the finer clock
+	}
 	if all.announce(id, s); s.announced {
-		all.sink.Unit(id, int64(stamp), int64(b.Composition), u.Key, u.Data)
+		at, composition := int64(stamp), int64(b.Composition)
+		if s.nanos {
+			at, composition = at*nanosEachMilli+int64(b.Nanos), composition*nanosEachMilli
+		}
+		all.sink.Unit(id, at, composition, u.Key, u.Data)
 	}
 	return nil
 }
+
+const nanosEachMilli = 1_000_000
 
 // shade takes what a sender says of its pictures' colours, beside what their own bits say.
 func (all *Set) shade(id media.TrackID, b *flv.Body) {
@@ -172,6 +182,9 @@ func (all *Set) announce(id media.TrackID, s *stream) {
 		t.Language, t.Name, t.Role, t.Light = about.language, about.name, about.role, about.light
 		if t.Colour == (media.Colour{}) {
 			t.Colour = about.colour
+		}
+		if s.nanos {
+			t.Clock = media.Nanoseconds
 		}
 		s.announced = true
 		all.sink.Track(t)

@@ -35,10 +35,12 @@ const (
 	multitrackAudio    = 5
 	multitrackVideo    = 6
 	enhancedModifier   = 7
+	modifierNanos      = 0 // of a modifier: nanoseconds beside the stamp
 	fourCCSize         = 4
 	multitrackOne      = 0
 	multitrackCodecs   = 2
 	maxTracksInMessage = 32
+	maxNanos           = 1_000_000 // a millisecond of them
 )
 
 // Body is what a tag carries of one track.
@@ -49,6 +51,7 @@ type Body struct {
 	End         bool // the end of a sequence: no data
 	Key         bool // video: a keyframe, by the sender's word
 	Composition int32
+	Nanos       int32 // nanoseconds that the tag's stamp is short of, below a million; enhanced form only
 	Data        []byte
 	// Bare is the configuration of sound that has none of its own: what the tag's first byte says of it.
 	Bare []byte
@@ -169,7 +172,7 @@ func unsupported(kind media.Kind, what string) error {
 
 // enhanced reads what follows the first byte: modifiers, then one track behind its FourCC, or several:
 //
-//	{ size-1(8) [size-1(16)] data type(4) packetType(4) }            modifiers
+//	{ size-1(8) [size-1(16)] data type(4) packetType(4) }            modifiers; of type 0: nanoseconds(24)
 //	fourCC(32) body                                                  one track
 //	kind(4) packetType(4) [fourCC(32)] { [fourCC(32)] track(8) [size(24)] body }
 func enhanced(format string, b []byte, packet, multitrack byte, each func(t *Body, packet byte) error) error {
@@ -177,6 +180,7 @@ func enhanced(format string, b []byte, packet, multitrack byte, each func(t *Bod
 		return &media.FormatError{Format: format, Found: fmt.Sprintf("%d bytes behind an enhanced header", len(b)),
 			Want: want}
 	}
+	nanos := int32(0)
 	for packet == enhancedModifier {
 		if len(b) < 1 {
 			return short("a modifier")
@@ -190,6 +194,12 @@ func enhanced(format string, b []byte, packet, multitrack byte, each func(t *Bod
 		}
 		if len(b) < at+size+1 {
 			return short("a modifier and a packet type")
+		}
+		if kind := b[at+size] >> 4; kind == modifierNanos && size >= 3 {
+			if nanos = int32(b[at])<<16 | int32(b[at+1])<<8 | int32(b[at+2]); nanos >= maxNanos {
+				return &media.FormatError{Format: format, Found: fmt.Sprintf("%d nanoseconds beside the stamp", nanos),
+					Want: fmt.Sprintf("less than %d", maxNanos)}
+			}
 		}
 		packet, b = b[at+size]&15, b[at+size+1:]
 	}
@@ -206,7 +216,7 @@ func enhanced(format string, b []byte, packet, multitrack byte, each func(t *Bod
 		if err != nil {
 			return err
 		}
-		return one(format, code, &Body{Data: b}, packet, each)
+		return one(format, code, &Body{Nanos: nanos, Data: b}, packet, each)
 	}
 	if len(b) < 1 {
 		return short("the kind of its tracks")
@@ -232,7 +242,7 @@ func enhanced(format string, b []byte, packet, multitrack byte, each func(t *Bod
 		if len(b) < 1 {
 			return short("a track's number")
 		}
-		t := &Body{Track: b[0]}
+		t := &Body{Track: b[0], Nanos: nanos}
 		b = b[1:]
 		size := len(b)
 		if kind != multitrackOne {
@@ -310,7 +320,7 @@ func (t *Body) audio(packet byte, do func(*Body) error) error {
 func (t *Body) Marshal() []byte {
 	c := coding.Find(t.Codec)
 	switch {
-	case t.Track != 0 || c.FLV == 0:
+	case t.Track != 0 || t.Nanos > 0 || c.FLV == 0:
 	case c.Kind == media.Audio && !c.FLVPacket:
 		return append([]byte{c.FLV<<4 | soundBits(t.Bare)}, t.Data...)
 	default:
@@ -331,11 +341,19 @@ func (t *Body) Marshal() []byte {
 			first = enhancedVideo | frameKey<<4
 		}
 	}
-	var b []byte
-	if t.Track == 0 {
-		b = append([]byte{first | packet}, c.FourCC...)
-	} else {
-		b = append([]byte{first | multitrack, multitrackOne<<4 | packet}, c.FourCC...)
+	kind := packet
+	if t.Track != 0 {
+		kind = multitrack
+	}
+	b := []byte{first | kind}
+	if t.Nanos > 0 {
+		b = []byte{first | enhancedModifier, 3 - 1, byte(t.Nanos >> 16), byte(t.Nanos >> 8), byte(t.Nanos), modifierNanos<<4 | kind}
+	}
+	if t.Track != 0 {
+		b = append(b, multitrackOne<<4|packet)
+	}
+	b = append(b, c.FourCC...)
+	if t.Track != 0 {
 		b = append(b, t.Track)
 	}
 	if c.Composition && packet == enhancedCoded {

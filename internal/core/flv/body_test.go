@@ -25,6 +25,8 @@ func TestBodiesReadBack(t *testing.T) {
 		{Codec: media.AAC, Track: 1, Config: true, Data: []byte{9}},
 		{Codec: media.EAC3, Track: 200, Data: []byte{10, 11}},
 		{Codec: media.AV1, End: true},
+		{Codec: media.H264, Key: true, Composition: 40, Nanos: 683_333, Data: []byte{12}},
+		{Codec: media.VP9, Track: 4, Nanos: 1, Data: []byte{13}},
 	} {
 		tag := uint8(TagVideo)
 		if b.Codec == media.Opus || b.Codec == media.AAC || b.Codec == media.EAC3 {
@@ -47,7 +49,7 @@ func TestSeveralTracksInOneMessage(t *testing.T) {
 	assert.Equal(t, []Body{{Codec: media.AAC, Data: []byte("a")}, {Codec: media.Opus, Track: 5, Data: []byte("bc")}}, bodies(t, TagAudio, codecs))
 	// A modifier of three bytes, such as nanoseconds, then a coded frame of VP9.
 	modified := append([]byte{0x80 | 1<<4 | 7, 2, 0, 0, 9, 0<<4 | 1}, "vp09xyz"...)
-	assert.Equal(t, []Body{{Codec: media.VP9, Key: true, Data: []byte("xyz")}}, bodies(t, TagVideo, modified))
+	assert.Equal(t, []Body{{Codec: media.VP9, Key: true, Nanos: 9, Data: []byte("xyz")}}, bodies(t, TagVideo, modified))
 	assert.Empty(t, bodies(t, TagVideo, []byte{0x80 | 5<<4, 0}), "a command has no media")
 }
 
@@ -61,6 +63,7 @@ func TestBadBodies(t *testing.T) {
 		"a modifier and a packet type": {0x80 | 7, 9, 0},
 		"the kind of its tracks":       {0x80 | 6},
 		"a track's size":               append([]byte{0x80 | 6, 1<<4 | 1}, "av01\x00\x00"...),
+		"1000000 nanoseconds":          append([]byte{0x80 | 7, 2, 0x0f, 0x42, 0x40, 1}, "av01x"...),
 		"9 bytes of track 1":           append([]byte{0x80 | 6, 1<<4 | 1}, "av01\x01\x00\x00\x09x"...),
 	} {
 		err := Bodies(TagVideo, b, func(*Body) error { return nil })

@@ -121,11 +121,29 @@ func rescale(v, from, to, round int64) int64 {
 // Clock is how a sender stamps the units of a track.
 type Clock struct {
 	Scale int64 // ticks a second
-	Bits  int   // stamps wrap after so many bits; 0: they do not
+	Turn  int64 // stamps begin again after so many ticks; 0: they do not
 }
 
-// Milliseconds is the clock of RTMP and FLV: 32 bits of milliseconds.
-var Milliseconds = Clock{1000, 32}
+// Milliseconds is the clock of RTMP and FLV: 32 bits of milliseconds. Nanoseconds is the same with the finer
+// offsets of Enhanced RTMP.
+var (
+	Milliseconds = Clock{1000, 1 << 32}
+	Nanoseconds  = Clock{1_000_000_000, 1 << 32 * 1_000_000}
+)
+
+// Between returns how many ticks a stamp lies behind another one, less than 0 before: within half a turn.
+func (c Clock) Between(from, to int64) int64 {
+	d := to - from
+	if c.Turn > 0 {
+		if d %= c.Turn; d < 0 {
+			d += c.Turn
+		}
+		if d >= c.Turn/2 {
+			d -= c.Turn
+		}
+	}
+	return d
+}
 
 // Ticks converts a time of the clock to ticks of VideoTimescale.
 func (c Clock) Ticks(v int64) int64 { return Rescale(v, c.Scale, VideoTimescale) }

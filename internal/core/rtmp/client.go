@@ -56,7 +56,7 @@ func (c *Client) Feed(p []byte, handle func(Event) error) error {
 		c.setChunkSize()
 		c.command(0, "connect", 1.0, amf.Object{
 			{Name: "app", Value: c.app}, {Name: "type", Value: "nonprivate"}, {Name: "tcUrl", Value: c.url},
-			{Name: "capsEx", Value: float64(canReconnect | canMultitrack | canModify)},
+			{Name: "capsEx", Value: float64(canReconnect | canMultitrack | canModify | canNanos)},
 		})
 	}
 	c.count(len(p))

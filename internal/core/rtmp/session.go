@@ -420,6 +420,7 @@ const (
 	canReconnect  = 1
 	canMultitrack = 2
 	canModify     = 4
+	canNanos      = 8 // offsets of nanoseconds beside stamps
 )
 
 // capabilities tells a sender which codecs it may choose, and that it may send several tracks.
@@ -433,6 +434,6 @@ func capabilities() amf.Object {
 	return amf.Object{
 		{Name: "videoFourCcInfoMap", Value: codecs(media.Video)},
 		{Name: "audioFourCcInfoMap", Value: codecs(media.Audio)},
-		{Name: "capsEx", Value: float64(canReconnect | canMultitrack | canModify)},
+		{Name: "capsEx", Value: float64(canReconnect | canMultitrack | canModify | canNanos)},
 	}
 }

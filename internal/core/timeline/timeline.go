@@ -43,7 +43,8 @@ const (
 // line is what is known of one track's stamps, unwrapped.
 type line struct {
 	set   bool
-	stamp int64         // the newest, of the track's own clock
+	clock media.Clock   // of the track
+	stamp int64         // the newest, of its clock
 	last  int64         // the same in ticks of media.VideoTimescale
 	at    time.Duration // when it came
 }
@@ -94,8 +95,8 @@ func (f *Feed) Align(c media.Clock, stamp, wall, step int64) {
 	f.set, f.base, f.newest, f.drift = true, v, v, nil
 	wall, step = wall*ticksEachMilli, step*ticksEachMilli
 	near := v
-	if c.Bits > 0 {
-		turn := c.Ticks(1 << c.Bits)
+	if c.Turn > 0 {
+		turn := c.Ticks(c.Turn)
 		near = v + (wall-v+turn/2)/turn*turn
 	}
 	if abs(near-wall) < absolute {
@@ -108,19 +109,17 @@ func (f *Feed) Align(c media.Clock, stamp, wall, step int64) {
 
 // unwrap extends a stamp to 64 bits, nearest to what is known.
 func (f *Feed) unwrap(t *line, c media.Clock, stamp int64) int64 {
-	if c.Bits == 0 {
+	if c.Turn == 0 {
 		return stamp
 	}
-	near := media.Rescale(f.newest, media.VideoTimescale, c.Scale)
-	if t.set {
-		near = t.stamp
+	near := t.stamp
+	switch {
+	case !t.set:
+		near = media.Rescale(f.newest, media.VideoTimescale, c.Scale)
+	case t.clock != c: // the sender took another one
+		near = media.Rescale(t.last, media.VideoTimescale, c.Scale)
 	}
-	turn := int64(1) << c.Bits
-	d := (stamp - near) & (turn - 1)
-	if d >= turn/2 {
-		d -= turn
-	}
-	return near + d
+	return near + c.Between(near, stamp)
 }
 
 // Map returns the media time of a track's stamp that came at a time on the wall clock since the feed
@@ -140,7 +139,7 @@ func (f *Feed) Map(id media.TrackID, c media.Clock, stamp int64, now time.Durati
 		return 0, v
 	}
 	if !t.set || s > t.last {
-		t.last, t.stamp = s, whole
+		t.last, t.stamp, t.clock = s, whole, c
 	}
 	t.set, t.at = true, now
 	f.newest = max(f.newest, s)

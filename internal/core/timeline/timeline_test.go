@@ -306,7 +306,7 @@ func TestALeadIsMadeUp(t *testing.T) {
 // times or not at all, and lie on one line all the same.
 func TestEveryTrackHasAClockOfItsOwn(t *testing.T) {
 	f := NewFeed(0)
-	transport, sampled, whole := media.Clock{Scale: 90_000, Bits: 33}, media.Clock{Scale: 48_000, Bits: 32}, media.Clock{Scale: 90_000}
+	transport, sampled, whole := media.Clock{Scale: 90_000, Turn: 1 << 33}, media.Clock{Scale: 48_000, Turn: 1 << 32}, media.Clock{Scale: 90_000}
 	const begin = 1<<33 - 3*90_000 // three seconds before the first wraps
 	for n := range int64(500) {    // 40 ms each
 		now := at(n * 40)
