@@ -21,6 +21,7 @@ import (
 
 	"metaplasis/demo"
 	"metaplasis/internal/camera"
+	"metaplasis/internal/contribution"
 	rtmpin "metaplasis/internal/contribution/rtmp"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
@@ -109,7 +110,7 @@ func (open) Admit(string, string) (int64, error)                { return 1, nil 
 
 type receiver struct{ o *origin.Origin }
 
-func (r receiver) Open(c, k, p, remote string) (rtmpin.Feed, error) { return r.o.Open(c, k, p, remote) }
+func (r receiver) Open(s contribution.Sender) (contribution.Feed, error) { return r.o.Open(s) }
 func (receiver) IsTaken(error) bool                                 { return false }
 func (receiver) Report(_, _, kind, text, _ string)                  { log.Println(kind, text) }
 

@@ -9,6 +9,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"metaplasis/internal/contribution"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/origin"
 )
@@ -29,7 +30,7 @@ func newOrigin(t testing.TB, set origin.Settings) (*origin.Origin, *origin.Feed)
 	set.Slug = "booth"
 	_, err := o.Add(set, time.Now().Add(-time.Hour), origin.Position{})
 	require.NoError(t, err)
-	f, err := o.Open("booth", "key", "test", "here")
+	f, err := o.Open(contribution.Sender{Channel: "booth", Key: "key", Protocol: "test", Remote: "here"})
 	require.NoError(t, err)
 	f.Track(media.Track{Kind: media.Audio, Codec: media.AAC, Timescale: 48000, SampleRate: 48000, Channels: 2, CodecName: "mp4a.40.2", Config: []byte{0x11, 0x90}})
 	return o, f

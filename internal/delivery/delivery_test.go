@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"metaplasis/internal/contribution"
 	"metaplasis/internal/core/aac"
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/id3"
@@ -280,7 +281,7 @@ func TestAddressesOfAnotherIncarnation(t *testing.T) {
 	require.NoError(t, o.Remove("booth"))
 	_, err = o.Add(origin.Settings{Slug: "booth", Packaging: origin.Packaging{SegmentMillis: 1000}}, time.Now(), origin.Position{})
 	require.NoError(t, err)
-	f, err = o.Open("booth", "key", "test", "here")
+	f, err = o.Open(contribution.Sender{Channel: "booth", Key: "key", Protocol: "test", Remote: "here"})
 	require.NoError(t, err)
 	c := aac.Config{ObjectType: 2, SampleRate: 48000, OutputRate: 48000, Channels: 2}
 	f.Track(c.Track(c.Marshal()))

@@ -66,7 +66,7 @@ type Channel struct {
 
 func newChannel(o *Origin, s Settings, created time.Time, at Position) *Channel {
 	c := &Channel{o: o, created: created, settings: s, hub: hub.New(hubBytes, s.hubSpan()), notes: &annotations{},
-		tracks: trackIDs{}, air: onAir{problems: map[string]string{}}}
+		tracks: trackIDs{}, air: onAir{problems: map[string]string{}, left: map[Input]time.Time{}}}
 	c.shared = shared{slug: s.Slug, now: o.Now, event: func(level Level, kind, text, do string) {
 		o.event(Event{At: o.Now(), Channel: s.Slug, Level: level, Kind: kind, Text: text, Do: do})
 	}}
@@ -155,7 +155,7 @@ func (c *Channel) Apply(s Settings) error {
 	case f != nil && s.rank(f.input) < 0:
 		f.sendAway("its input was removed")
 	case f != nil:
-		c.promote() // the order may be another one
+		c.promote(true) // the order may be another one
 	case closes:
 		c.out.rest()
 	}

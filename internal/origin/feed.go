@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"metaplasis/internal/contribution"
 	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/media"
@@ -47,9 +48,12 @@ type Feed struct {
 	announced  media.Rational // frame rate from metadata
 	session    *session
 	over       bool
-	spliced    bool      // cue messages came
-	standby    bool      // another feed is on air: what comes is not used
-	heard      time.Time // when the last unit came
+	spliced    bool                     // cue messages came
+	standby    bool                     // another feed is on air: what comes is not used
+	silence    time.Duration            // for how long nothing may come before others may take its place
+	heard      time.Time                // when the last unit came
+	steady     time.Time                // since when there was no such silence
+	anchors    map[media.TrackID]anchor // what is known of the sender's wall clock
 	pace       pace
 	stale      int64     // units that were still on the line before a jump
 	first      time.Time // when the first unit came that waits for its session
@@ -71,37 +75,38 @@ type earlyUnit struct {
 
 // Open admits a sender to a channel. The errors are ErrUnknownChannel, ErrBadKey and ErrTaken,
 // each with what to do.
-func (o *Origin) Open(slug, key, protocol, remote string) (*Feed, error) {
+func (o *Origin) Open(s contribution.Sender) (*Feed, error) {
 	refuse := func(err error, channel, text, do string) (*Feed, error) {
 		o.event(Event{At: o.Now(), Channel: channel, Level: Warning, Kind: "feed-refused",
-			Text: fmt.Sprintf("%s from %s: %s", protocol, remote, text), Do: do, Like: network.Of(remote) + text})
+			Text: fmt.Sprintf("%s from %s: %s", s.Protocol, s.Remote, text), Do: do, Like: network.Of(s.Remote) + text})
 		return nil, fmt.Errorf("%s %w", do, err)
 	}
-	c := o.Channel(slug)
+	c := o.Channel(s.Channel)
 	if c == nil {
-		return refuse(ErrUnknownChannel, "", fmt.Sprintf("there is no channel %q.", clip(slug)),
+		return refuse(ErrUnknownChannel, "", fmt.Sprintf("there is no channel %q.", clip(s.Channel)),
 			"Create the channel, or correct its name in the encoder's server address.")
 	}
-	id, err := o.Gate.Admit(slug, key)
+	id, err := o.Gate.Admit(s.Channel, s.Key)
 	if errors.Is(err, ErrUnchecked) {
-		return refuse(ErrUnchecked, slug, "the contribution key cannot be checked now, since the database does not answer.",
+		return refuse(ErrUnchecked, s.Channel, "the contribution key cannot be checked now, since the database does not answer.",
 			"Try again in a while; senders that were on air before may come back at once.")
 	}
 	if err != nil {
-		return refuse(ErrBadKey, slug, "the contribution key is wrong.",
+		return refuse(ErrBadKey, s.Channel, "the contribution key is wrong.",
 			"Copy the key from the channel's sender settings again, or make a new one.")
 	}
-	f := o.newFeed(c, Input{Kind: InputSender}, protocol, remote)
+	f := o.newFeed(c, Input{Kind: InputSender}, s.Protocol, s.Remote)
+	f.silence = cmp.Or(s.Silence, f.silence)
 	f.key = id
 	switch err := c.admit(f); {
 	case errors.Is(err, ErrUnknownChannel):
 		return refuse(err, "", "the channel is being removed.", "Send to another channel.")
 	case errors.Is(err, ErrEnded):
-		return refuse(err, slug, "the channel is closed.", "Open the channel again in its settings, then connect.")
+		return refuse(err, s.Channel, "the channel is closed.", "Open the channel again in its settings, then connect.")
 	case errors.Is(err, ErrNoInput):
-		return refuse(err, slug, "the channel takes no senders.", "Add a sender to the channel's inputs, then connect.")
+		return refuse(err, s.Channel, "the channel takes no senders.", "Add a sender to the channel's inputs, then connect.")
 	case err != nil:
-		return refuse(err, slug, "another sender is on the channel.",
+		return refuse(err, s.Channel, "another sender is on the channel.",
 			"Stop the other sender first, or give this one a channel of its own.")
 	}
 	return f, nil
@@ -122,8 +127,9 @@ func (o *Origin) OpenFile(slug, file string) (*Feed, error) {
 }
 
 func (o *Origin) newFeed(c *Channel, in Input, protocol, remote string) *Feed {
-	return &Feed{c: c, input: in, protocol: protocol, remote: remote, begun: o.Now(), heard: o.Now(),
-		kicked: make(chan string, 1), ignored: map[media.TrackID]bool{}}
+	now := o.Now()
+	return &Feed{c: c, input: in, protocol: protocol, remote: remote, begun: now, heard: now, steady: now, silence: usualSilence,
+		anchors: map[media.TrackID]anchor{}, kicked: make(chan string, 1), ignored: map[media.TrackID]bool{}}
 }
 
 // begin tells that a feed is on air. It needs the channel's lock.
@@ -192,6 +198,26 @@ func (f *Feed) Extras(list map[string]string) {
 	defer f.c.mu.Unlock()
 	if !f.over {
 		f.c.extras.Store(&list)
+	}
+}
+
+// anchor is a stamp of a track and its time on the sender's wall clock.
+type anchor struct {
+	stamp int64
+	at    time.Time
+}
+
+// Anchor says that a stamp of a track that was announced is a time on the sender's own wall clock.
+func (f *Feed) Anchor(id media.TrackID, stamp int64, at time.Time) {
+	f.c.mu.Lock()
+	defer f.c.mu.Unlock()
+	used := f.video != nil && f.video.ID == id || f.sound(id) >= 0
+	if !used || f.over {
+		return
+	}
+	f.anchors[id] = anchor{stamp, at}
+	if f.session != nil {
+		f.session.anchor(id, f.anchors[id])
 	}
 }
 
@@ -363,6 +389,7 @@ func (f *Feed) start() {
 		f.video = &v
 	}
 	f.session = f.c.startSession(f.video, f.sounds, f.first, f.rate.Longest()*media.VideoTimescale/1000)
+	f.anchorAll()
 	if f.video != nil && f.rate.Frames() >= fewFrames {
 		f.session.vtime.SetJitter(f.rate.Jitter(f.video.FrameRate))
 	}
@@ -383,6 +410,12 @@ func (f *Feed) start() {
 	}
 }
 
+func (f *Feed) anchorAll() {
+	for id, a := range f.anchors {
+		f.session.anchor(id, a)
+	}
+}
+
 // So many pictures tell the frame rate, and so few whether it is another than was said.
 const (
 	enoughFrames = 12
@@ -398,7 +431,7 @@ func (f *Feed) Unit(id media.TrackID, stamp, composition int64, key bool, data [
 	if f.over {
 		return
 	}
-	f.heard = f.c.now()
+	f.hear(f.c.now())
 	kind := media.Audio
 	switch {
 	case f.video != nil && f.video.ID == id:
@@ -465,6 +498,7 @@ func (f *Feed) send(e earlyUnit) {
 		f.c.event(Warning, "timestamps-jumped", fmt.Sprintf("The timestamps of the sender's %s jumped; the channel goes on with a discontinuity.", e.kind), "If it happens often, look at the encoder's clock.")
 		f.c.endSession()
 		f.session = f.c.startSession(f.video, f.sounds, f.heard, s.longest)
+		f.anchorAll()
 		f.session.feed.After(s.feed)
 		f.session.unit(e.id, e.stamp, e.composition, e.data)
 	case timeline.Stale:
@@ -497,7 +531,7 @@ func (f *Feed) leave(reason string) {
 		}
 		c.event(Info, "feed-ended", text, "")
 		c.o.Keeper.Feed(f.record(&reason))
-		c.promote()
+		c.promote(false)
 	})
 }
 

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metaplasis/demo/feeds"
+	"metaplasis/internal/contribution"
 	"metaplasis/internal/core/avc"
 	"metaplasis/internal/core/flv"
 	"metaplasis/internal/core/ladder"
@@ -184,7 +185,7 @@ func TestFeedFasterThanRealTimeIsHeld(t *testing.T) {
 		return 3_600_000, 0
 	}
 	begin := func() *origin.Feed {
-		f, err := o.Open("booth", "right", "TEST", "192.0.2.7:1")
+		f, err := o.Open(contribution.Sender{Channel: "booth", Key: "right", Protocol: "TEST", Remote: "192.0.2.7:1"})
 		require.NoError(t, err)
 		track, err := flv.Track(media.AAC, config)
 		require.NoError(t, err)
@@ -215,7 +216,7 @@ func TestFeedFasterThanRealTimeIsHeld(t *testing.T) {
 func TestKeysThatCannotBeChecked(t *testing.T) {
 	r := newRig(t)
 	r.channel(origin.Settings{Slug: "start-line"})
-	_, err := r.o.Open("start-line", "unknown", "TEST", "192.0.2.7:1")
+	_, err := r.o.Open(contribution.Sender{Channel: "start-line", Key: "unknown", Protocol: "TEST", Remote: "192.0.2.7:1"})
 	require.ErrorIs(t, err, origin.ErrUnchecked)
 	assert.NotErrorIs(t, err, origin.ErrBadKey)
 	assert.Contains(t, err.Error(), "cannot be checked now")

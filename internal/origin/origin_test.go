@@ -21,6 +21,7 @@ import (
 
 	"metaplasis/demo"
 	"metaplasis/internal/camera"
+	"metaplasis/internal/contribution"
 	rtmpin "metaplasis/internal/contribution/rtmp"
 	"metaplasis/internal/core/bmff"
 	"metaplasis/internal/core/flv"
@@ -99,9 +100,9 @@ func (m *memory) has(kind string) bool {
 
 type receiver struct{ o *origin.Origin }
 
-func (r receiver) Open(c, k, p, remote string) (rtmpin.Feed, error) { return r.o.Open(c, k, p, remote) }
-func (r receiver) IsTaken(err error) bool                           { return strings.Contains(err.Error(), "sender already") }
-func (r receiver) Report(c, net, kind, text, do string)             { r.o.Report(c, net, kind, text, do) }
+func (r receiver) Open(s contribution.Sender) (contribution.Feed, error) { return r.o.Open(s) }
+func (r receiver) IsTaken(err error) bool                                { return strings.Contains(err.Error(), "sender already") }
+func (r receiver) Report(c, net, kind, text, do string)                  { r.o.Report(c, net, kind, text, do) }
 
 // rig is an origin with an RTMP port and an HTTP address.
 type rig struct {
@@ -242,7 +243,7 @@ func TestFeedBecomesAnAlignedLadder(t *testing.T) {
 
 // feed opens a feed without a network and returns what sends numbered pictures of one rate.
 func (r *rig) feed(slug string) *origin.Feed {
-	f, err := r.o.Open(slug, "right", "TEST", "here")
+	f, err := r.o.Open(contribution.Sender{Channel: slug, Key: "right", Protocol: "TEST", Remote: "here"})
 	require.NoError(r.t, err)
 	return f
 }
@@ -366,19 +367,19 @@ func TestSilentSenderLosesItsChannelToTheNext(t *testing.T) {
 	defer o.Close()
 	_, err := o.Add(origin.Settings{Slug: "start-line"}, now, origin.Position{})
 	require.NoError(t, err)
-	first, err := o.Open("start-line", "right", "TEST", "a")
+	first, err := o.Open(contribution.Sender{Channel: "start-line", Key: "right", Protocol: "TEST", Remote: "a"})
 	require.NoError(t, err)
-	_, err = o.Open("start-line", "right", "TEST", "b")
+	_, err = o.Open(contribution.Sender{Channel: "start-line", Key: "right", Protocol: "TEST", Remote: "b"})
 	require.ErrorIs(t, err, origin.ErrTaken)
 	mu.Lock()
 	now = now.Add(3 * time.Second)
 	mu.Unlock()
-	second, err := o.Open("start-line", "right", "TEST", "b")
+	second, err := o.Open(contribution.Sender{Channel: "start-line", Key: "right", Protocol: "TEST", Remote: "b"})
 	require.NoError(t, err)
 	assert.Contains(t, <-first.Kicked(), "another sender took over")
-	_, err = o.Open("start-line", "wrong", "TEST", "c")
+	_, err = o.Open(contribution.Sender{Channel: "start-line", Key: "wrong", Protocol: "TEST", Remote: "c"})
 	assert.ErrorIs(t, err, origin.ErrBadKey)
-	_, err = o.Open("nowhere", "right", "TEST", "c")
+	_, err = o.Open(contribution.Sender{Channel: "nowhere", Key: "right", Protocol: "TEST", Remote: "c"})
 	assert.ErrorIs(t, err, origin.ErrUnknownChannel)
 	second.End("test")
 	assert.Equal(t, origin.Waiting, o.Channel("start-line").Status().State)

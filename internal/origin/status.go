@@ -202,7 +202,15 @@ func (l *load) take(st worker.Stats, now time.Time) {
 	l.before, l.at = st, now
 }
 
+// Watch looks whether another feed is to be on air. The origin does it once a second.
+func (c *Channel) Watch() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.promote(false)
+}
+
 func (c *Channel) measure() {
+	c.Watch()
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.in.measure(c.now())
@@ -352,6 +360,9 @@ func (c *Channel) judge(st *Status) {
 	}
 	if c.now().Sub(c.squeezed) < squeezeShown {
 		problem("feed", "The sender sends more than the channel may hold, %d Mbit/s with this segment length: segments leave early, or pictures are left out. Lower its bitrate.", maxSourceBitrate/1_000_000)
+	}
+	if f, now := c.air.feed, c.now(); c.session != nil && f.silent(now) {
+		problem("feed", "Nothing has come from the sender for %d s, though it is connected. Look at its line, and at the encoder.", int(now.Sub(f.heard).Seconds()))
 	}
 	if now := c.now(); now.Sub(c.air.feed.pace.slowed) < paceShown {
 		problem("feed", "The sender sends faster than real time: its media is %d s ahead of the clock, so it is read more slowly. Set the encoder to real time.", c.o.Burst/time.Second)

@@ -9,14 +9,19 @@ import (
 )
 
 // The switch decides which feed is on air: the one of the input that was chosen by hand, else of the one
-// that stands first in the channel's inputs. A sender that another feed takes the place of stands by,
-// connected: it goes on air again when that one leaves or somebody chooses it. Each change is one
-// discontinuity for viewers.
+// that stands first in the channel's inputs, as long as something comes of it. A sender that another feed
+// takes the place of stands by, connected: it goes on air again when that one leaves, when somebody chooses
+// it, or once it has been steady for a while. Each change is one discontinuity for viewers.
 
 const (
-	// silenceLimit is how long a sender may be silent before another one may take its channel: an encoder
-	// that lost its line comes back before its old connection times out.
-	silenceLimit = 2 * time.Second
+	// usualSilence is for how long nothing may come of a feed before others may take its place, where its
+	// protocol does not say.
+	usualSilence = 2 * time.Second
+	// backAfter is for how long a feed must be steady before it takes the place of one that is preferred less:
+	// a line that comes and goes does not take its channel along. One whose input was not on air for
+	// forgivenAfter does so at once.
+	backAfter     = 3 * time.Second
+	forgivenAfter = 10 * time.Second
 	// standbyAfter is how long a channel is without a feed before a file stands in: an encoder that lost its
 	// line comes back sooner.
 	standbyAfter = time.Second
@@ -31,6 +36,7 @@ type onAir struct {
 	chosen  Input   // by hand; the zero value while the inputs' order decides
 	holding bool    // a place on air is made for a feed that comes
 	last    LastFeed
+	left    map[Input]time.Time // when a feed of an input was taken off the air last
 	// what keeps file inputs from playing, by their files
 	problems map[string]string
 }
@@ -45,6 +51,17 @@ func (c *Channel) rank(in Input) int {
 		return at
 	}
 	return 0
+}
+
+// silent reports whether so long nothing has come that others may take the feed's place.
+func (f *Feed) silent(now time.Time) bool { return now.Sub(f.heard) > f.silence }
+
+// hear notes that something came.
+func (f *Feed) hear(now time.Time) {
+	if f.silent(now) {
+		f.steady = now
+	}
+	f.heard = now
 }
 
 // admit puts a feed on air when there is none, when the one on air has fallen silent, or when this one's
@@ -62,11 +79,17 @@ func (c *Channel) admit(f *Feed) error {
 		return ErrNoInput
 	}
 	if old := c.air.feed; old != nil {
-		switch before := c.rank(old.input); {
+		switch before, silent := c.rank(old.input), old.silent(c.now()); {
+		case before >= 0 && rank < before && !silent && c.unsteady(f.input) && len(c.air.standby) < maxStandby:
+			f.begin()
+			c.standBy(f, "its input was lost a moment ago, and it is on air again once it is steady")
+			return nil
 		case before < 0 || rank < before:
-			c.displace(old)
-		case c.now().Sub(old.heard) > silenceLimit:
+			c.displace(old, "a preferred input took over")
+		case silent && rank == before:
 			old.sendAway("another sender took over, since this one was silent")
+		case silent:
+			c.displace(old, "another input took over, since nothing came of this one")
 		default:
 			return ErrTaken
 		}
@@ -79,6 +102,12 @@ func (c *Channel) admit(f *Feed) error {
 	return nil
 }
 
+// unsteady reports whether an input went off the air a moment ago. What is chosen by hand is trusted.
+func (c *Channel) unsteady(in Input) bool {
+	left, known := c.air.left[in]
+	return known && in != c.air.chosen && c.now().Sub(left) < forgivenAfter
+}
+
 // onAirNow puts a feed on air. It needs the channel's lock.
 func (c *Channel) onAirNow(f *Feed) {
 	f.standby = false
@@ -89,8 +118,7 @@ func (c *Channel) onAirNow(f *Feed) {
 
 // displace takes a feed off the air for one that is preferred: a sender stands by, a file comes back by
 // itself. It needs the channel's lock.
-func (c *Channel) displace(f *Feed) {
-	const why = "a preferred input took over"
+func (c *Channel) displace(f *Feed, why string) {
 	if f.input.Kind == InputFile || c.rank(f.input) < 0 || len(c.air.standby) >= maxStandby {
 		c.air.holding = true // nobody that stands by takes the place that is made here
 		f.sendAway(why)
@@ -98,29 +126,43 @@ func (c *Channel) displace(f *Feed) {
 		return
 	}
 	f.offAir(why)
+	c.standBy(f, why)
+}
+
+func (c *Channel) standBy(f *Feed, why string) {
 	f.standby = true
 	c.air.standby = append(c.air.standby, f)
 	c.event(Info, "feed-standby", fmt.Sprintf("The sender from %s stands by: %s.", f.remote, why), "")
 }
 
-// promote puts the best of the feeds that stand by on air, when none is or a lesser one. It needs the
-// channel's lock.
-func (c *Channel) promote() {
+// promote puts the best of the feeds that stand by on air: when none is, when nothing comes of the one
+// that is, or when that one is preferred less and the other has been steady, for which trusted stands. It needs
+// the channel's lock.
+func (c *Channel) promote(trusted bool) {
 	if c.closed || c.settings.Closed || c.air.holding {
 		return
 	}
+	now := c.now()
 	var best *Feed
 	for _, f := range c.air.standby {
-		if c.rank(f.input) >= 0 && c.now().Sub(f.heard) <= silenceLimit && (best == nil || c.rank(f.input) < c.rank(best.input)) {
+		if c.rank(f.input) >= 0 && !f.silent(now) && (best == nil || c.rank(f.input) < c.rank(best.input)) {
 			best = f
 		}
 	}
-	if best == nil || c.air.feed != nil && c.rank(c.air.feed.input) <= c.rank(best.input) {
+	if best == nil {
+		return
+	}
+	if on := c.air.feed; on != nil && !on.silent(now) &&
+		(c.rank(on.input) <= c.rank(best.input) || !trusted && now.Sub(best.steady) < backAfter) {
 		return
 	}
 	c.air.standby = slices.DeleteFunc(c.air.standby, func(f *Feed) bool { return f == best })
-	if c.air.feed != nil {
-		c.displace(c.air.feed)
+	if on := c.air.feed; on != nil {
+		why := "a preferred input took over"
+		if on.silent(now) {
+			why = "another input took over, since nothing came of this one"
+		}
+		c.displace(on, why)
 	}
 	c.onAirNow(best)
 	c.event(Info, "feed-on-air", fmt.Sprintf("The sender from %s, which stood by, is on air again.", best.remote), "")
@@ -144,7 +186,7 @@ func (c *Channel) Choose(in Input) error {
 		text = fmt.Sprintf("The input %s was chosen by hand.", in)
 	}
 	c.event(Info, "input-chosen", text, "")
-	c.promote()
+	c.promote(true)
 	return nil
 }
 
@@ -164,6 +206,7 @@ func (f *Feed) offAir(reason string) {
 	if c.air.feed == f {
 		c.air.feed = nil
 		c.air.last = LastFeed{Remote: f.remote, Ended: c.now(), Reason: reason}
+		c.air.left[f.input] = c.now()
 	}
 	c.extras.Store(nil)
 	c.in.reset(c.now())
@@ -183,7 +226,7 @@ func (c *Channel) Vacant(file string) bool {
 		return false
 	case c.air.feed != nil:
 		before := c.rank(c.air.feed.input)
-		return before < 0 || rank < before
+		return before < 0 || rank < before || rank > before && c.air.feed.silent(c.now())
 	}
 	return c.air.last.Ended.IsZero() || c.now().Sub(c.air.last.Ended) > standbyAfter
 }

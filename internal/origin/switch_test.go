@@ -9,6 +9,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"metaplasis/internal/contribution"
+	"metaplasis/internal/core/media"
 	"metaplasis/internal/origin"
 )
 
@@ -65,7 +67,7 @@ func TestSwitch(t *testing.T) {
 				if in.Kind == origin.InputFile {
 					return o.OpenFile("line", in.File)
 				}
-				return o.Open("line", "right", "TEST", "192.0.2.1:1")
+				return o.Open(contribution.Sender{Channel: "line", Key: "right", Protocol: "TEST", Remote: "192.0.2.1:1"})
 			}
 			var before *origin.Feed
 			if c.onAir.Kind != "" {
@@ -82,7 +84,7 @@ func TestSwitch(t *testing.T) {
 				return
 			}
 			require.NoError(t, err)
-			if c.onAir == sender && !c.silent {
+			if c.onAir == sender && c.comes != sender {
 				assert.Empty(t, before.Kicked(), "it stands by")
 				before.End("late")
 			} else if before != nil {
@@ -107,7 +109,7 @@ func TestFilesWait(t *testing.T) {
 	ch, err := o.Add(set, clock.now, origin.Position{})
 	require.NoError(t, err)
 	assert.True(t, ch.Vacant("a.flv"), "nobody was ever here")
-	f, err := o.Open("line", "right", "TEST", "192.0.2.1:1")
+	f, err := o.Open(contribution.Sender{Channel: "line", Key: "right", Protocol: "TEST", Remote: "192.0.2.1:1"})
 	require.NoError(t, err)
 	assert.False(t, ch.Vacant("a.flv"))
 	f.End("test")
@@ -126,7 +128,7 @@ func TestFilesWait(t *testing.T) {
 
 	set.Inputs = []origin.Input{{Kind: origin.InputFile, File: "a.flv"}}
 	require.NoError(t, ch.Apply(set))
-	_, err = o.Open("line", "right", "TEST", "192.0.2.1:1")
+	_, err = o.Open(contribution.Sender{Channel: "line", Key: "right", Protocol: "TEST", Remote: "192.0.2.1:1"})
 	assert.ErrorIs(t, err, origin.ErrNoInput)
 
 	var invalid *origin.InvalidError
@@ -156,7 +158,7 @@ func TestSwitchByHand(t *testing.T) {
 		}
 		return ""
 	}
-	f, err := o.Open("line", "right", "TEST", "192.0.2.1:1")
+	f, err := o.Open(contribution.Sender{Channel: "line", Key: "right", Protocol: "TEST", Remote: "192.0.2.1:1"})
 	require.NoError(t, err)
 	assert.False(t, ch.Vacant("a.flv"))
 	assert.ErrorIs(t, ch.Choose(origin.Input{Kind: origin.InputFile, File: "b.flv"}), origin.ErrNoInput)
@@ -187,4 +189,92 @@ func TestSwitchByHand(t *testing.T) {
 	f.End("gone")
 	assert.Equal(t, "file", onAir())
 	assert.Zero(t, ch.Status().Inputs[0].Standby)
+}
+
+// sendFor sends pictures each 40 ms of a clock that is turned by hand.
+func sendFor(o *origin.Origin, clock *handClock, f *origin.Feed, d time.Duration, tick func()) {
+	for range d / (40 * time.Millisecond) {
+		clock.pass(40 * time.Millisecond)
+		f.Unit(1, clock.Now().UnixMilli(), 0, true, []byte{0, 0, 0, 2, 0x65, 0x88})
+		tick()
+	}
+}
+
+// TestASilentSenderLosesItsPlace: how long silence may last is up to the protocol. Who is preferred comes back by
+// itself once it is steady, whether its connection lasted or not.
+func TestASilentSenderLosesItsPlace(t *testing.T) {
+	clock := &handClock{now: time.Now()}
+	keep := &memory{}
+	o := origin.New(origin.Options{Keeper: keep, Gate: keep, Now: clock.Now,
+		Worker: func() *exec.Cmd { return exec.Command("false") }})
+	defer o.Close()
+	sender, file := origin.Input{Kind: origin.InputSender}, origin.Input{Kind: origin.InputFile, File: "a.flv"}
+	ch, err := o.Add(origin.Settings{Slug: "line", Inputs: []origin.Input{sender, file}}, clock.now, origin.Position{})
+	require.NoError(t, err)
+	onAir := func() string {
+		for _, in := range ch.Status().Inputs {
+			if in.OnAir {
+				return in.Kind
+			}
+		}
+		return ""
+	}
+	picture := media.Track{ID: 1, Kind: media.Video, Codec: media.H264, Timescale: 90_000, Width: 320, Height: 180, Config: []byte{1}, Undecodable: "this test"}
+	open := func(silence time.Duration) *origin.Feed {
+		f, err := o.Open(contribution.Sender{Channel: "line", Key: "right", Protocol: "TEST", Remote: "192.0.2.1:1", Silence: silence})
+		require.NoError(t, err)
+		f.Track(picture)
+		return f
+	}
+	f := open(500 * time.Millisecond)
+	sendFor(o, clock, f, 2*time.Second, func() {})
+	clock.pass(400 * time.Millisecond)
+	assert.False(t, ch.Vacant("a.flv"), "its protocol may be silent for so long")
+	clock.pass(200 * time.Millisecond)
+	require.True(t, ch.Vacant("a.flv"))
+	play := func() *origin.Feed {
+		playing, err := o.OpenFile("line", "a.flv")
+		require.NoError(t, err)
+		playing.Track(picture)
+		return playing
+	}
+	playing := play()
+	assert.Equal(t, "file", onAir())
+	assert.Empty(t, f.Kicked(), "it stands by")
+	back := func(f *origin.Feed) {
+		begun := clock.Now()
+		sendFor(o, clock, f, 4*time.Second, func() {
+			playing.Unit(1, clock.Now().UnixMilli(), 0, true, []byte{0, 0, 0, 2, 0x65, 0x88})
+			ch.Watch()
+			if clock.Now().Sub(begun) < 2900*time.Millisecond {
+				assert.Equal(t, "file", onAir(), "it is not trusted yet")
+			}
+		})
+		assert.Equal(t, "sender", onAir())
+		assert.Contains(t, <-playing.Kicked(), "preferred")
+		playing.End("over")
+	}
+	back(f)
+
+	// A new connection is not trusted either, when one was lost a moment ago.
+	f.End("lost")
+	clock.pass(1100 * time.Millisecond)
+	playing = play()
+	f = open(0)
+	assert.Equal(t, "file", onAir())
+	back(f)
+
+	// One that comes later is.
+	f.End("lost")
+	clock.pass(20 * time.Second)
+	playing = play()
+	f = open(0)
+	assert.Equal(t, "sender", onAir())
+	sendFor(o, clock, f, time.Second, func() {})
+	clock.pass(4 * time.Second)
+	text := ""
+	for _, p := range ch.Status().Problems {
+		text += p.Text
+	}
+	assert.Contains(t, text, "Nothing has come from the sender for 4 s")
 }

@@ -1,6 +1,8 @@
 package origin
 
 import (
+	"time"
+
 	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/hub"
 	"metaplasis/internal/core/media"
@@ -15,7 +17,7 @@ func (s *session) unit(id media.TrackID, stamp, composition int64, data []byte) 
 	now, clock := s.now(), s.clockOf(id)
 	if s.unaligned {
 		s.unaligned = false
-		s.feed.Align(clock, stamp, now.UnixMilli(), s.settings.SegmentMillis)
+		s.feed.Align(id, clock, stamp, now.UnixMilli(), s.settings.SegmentMillis)
 		s.firstAt = s.feed.Last()
 	}
 	at, verdict := s.feed.Map(id, clock, stamp, now.Sub(s.firstWall))
@@ -40,6 +42,13 @@ func (s *session) unit(id media.TrackID, stamp, composition int64, data []byte) 
 	s.end = max(s.end, media.Rescale(u.PTS+u.Duration, a.track.Timescale, media.VideoTimescale))
 	s.audioUnit(a, &u)
 	return verdict
+}
+
+// anchor sets a track's stamps against the sender's wall clock.
+func (s *session) anchor(id media.TrackID, a anchor) {
+	if s.video != nil && s.video.ID == id || s.sound(id) != nil {
+		s.feed.Anchor(id, s.clockOf(id), a.stamp, ticksOf(a.at.Sub(time.Unix(0, 0))))
+	}
 }
 
 // clockOf is how the sender stamps a track.

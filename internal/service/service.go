@@ -22,6 +22,7 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"metaplasis/internal/contribution"
 	rtmpin "metaplasis/internal/contribution/rtmp"
 	"metaplasis/internal/control"
 	"metaplasis/internal/control/api"
@@ -76,11 +77,11 @@ const Administrator = "admin"
 
 const stopTimeout = 10 * time.Second
 
-// receiver lets the RTMP port reach the origin.
+// receiver lets the ports for senders reach the origin.
 type receiver struct{ o *origin.Origin }
 
-func (r receiver) Open(channel, key, protocol, remote string) (rtmpin.Feed, error) {
-	f, err := r.o.Open(channel, key, protocol, remote)
+func (r receiver) Open(s contribution.Sender) (contribution.Feed, error) {
+	f, err := r.o.Open(s)
 	if err != nil {
 		return nil, err
 	}

@@ -18,6 +18,7 @@ import (
 	"sync"
 	"time"
 
+	"metaplasis/internal/contribution"
 	"metaplasis/internal/contribution/tracks"
 	"metaplasis/internal/core/amf"
 	"metaplasis/internal/core/flv"
@@ -29,32 +30,11 @@ import (
 // Application is the first part of a stream's address, before the channel.
 const Application = "in"
 
-// Feed takes the media of one sender. Its methods are called from one goroutine.
-type Feed interface {
-	tracks.Sink
-	// Extras takes what the sender says of itself for pages that know what it means.
-	Extras(list map[string]string)
-	// Splice takes a splice_info_section (ANSI/SCTE 35) that takes effect at a stamp of a clock.
-	Splice(clock media.Clock, stamp int64, section []byte)
-	// Pace returns how long to read nothing more, since the media runs ahead of the wall clock.
-	Pace() time.Duration
-	End(reason string)
-	Kicked() <-chan string
-}
-
-// Receiver admits senders.
-type Receiver interface {
-	// Open returns the feed, or why not. A refusal that IsTaken says so with its own error code.
-	Open(channel, key, protocol, remote string) (Feed, error)
-	IsTaken(err error) bool
-	// Report books what went wrong with a connection of a network that has no feed yet, or no more.
-	Report(channel, network, kind, text, do string)
-}
-
 // Timeouts and bounds.
 const (
 	helloTimeout = 10 * time.Second // from connecting to publishing
 	silence      = 10 * time.Second // without a byte from a sender that publishes
+	mediaSilence = 2 * time.Second  // without media, until others may take its place: TCP sends again what was lost
 	writeTimeout = 5 * time.Second
 	readBuffer   = 64 << 10
 	helloBuffer  = 4 << 10 // of who does not publish yet
@@ -68,7 +48,7 @@ var Limits = network.Limits{Total: 4096, EachNetwork: 2048, Idle: 256, IdleNetwo
 
 // Server accepts senders on one port.
 type Server struct {
-	Receiver Receiver
+	Receiver contribution.Receiver
 	Logger   *slog.Logger
 	TLS      *tls.Config // for RTMPS; nil is plain RTMP
 
@@ -168,7 +148,7 @@ type connection struct {
 	s       *Server
 	conn    net.Conn
 	engine  *rtmp.Server
-	feed    Feed
+	feed    contribution.Feed
 	channel string
 	tracks  *tracks.Set // of a sender that publishes
 }
@@ -407,7 +387,8 @@ func (c *connection) publish(app, name string) error {
 	if c.s.TLS != nil {
 		protocol = "RTMPS"
 	}
-	feed, err := c.s.Receiver.Open(channel, key, protocol, c.conn.RemoteAddr().String())
+	feed, err := c.s.Receiver.Open(contribution.Sender{Channel: channel, Key: key, Protocol: protocol,
+		Remote: c.conn.RemoteAddr().String(), Silence: mediaSilence})
 	if err != nil {
 		code := rtmp.CodeDenied
 		if c.s.Receiver.IsTaken(err) {

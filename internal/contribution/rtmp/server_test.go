@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metaplasis/demo"
+	"metaplasis/internal/contribution"
 	"metaplasis/internal/core/flv"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/network"
@@ -67,17 +68,18 @@ func newTaken() *taken {
 	return &taken{units: map[media.Kind]int{}, ended: make(chan string, 1), reports: make(chan string, 1), kick: make(chan string, 1)}
 }
 
-func (r *taken) Open(string, string, string, string) (Feed, error) {
+func (r *taken) Open(contribution.Sender) (contribution.Feed, error) {
 	if r.refuse != nil {
 		return nil, r.refuse
 	}
 	return r, nil
 }
-func (r *taken) IsTaken(error) bool                { return true }
-func (r *taken) Report(_, _, kind, text, _ string) { r.reports <- kind + ": " + text }
-func (r *taken) FrameRate(milli int64)             { r.rate = milli }
-func (r *taken) Extras(map[string]string)          {}
-func (r *taken) Splice(media.Clock, int64, []byte) {}
+func (r *taken) IsTaken(error) bool                     { return true }
+func (r *taken) Report(_, _, kind, text, _ string)      { r.reports <- kind + ": " + text }
+func (r *taken) FrameRate(milli int64)                  { r.rate = milli }
+func (r *taken) Anchor(media.TrackID, int64, time.Time) {}
+func (r *taken) Extras(map[string]string)               {}
+func (r *taken) Splice(media.Clock, int64, []byte)      {}
 func (r *taken) Track(t media.Track) {
 	r.mu.Lock()
 	defer r.mu.Unlock()

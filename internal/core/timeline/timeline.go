@@ -36,6 +36,8 @@ const (
 	maxAhead = 1000 * ticksEachMilli
 	// maxJump is how far a stamp may stray from the one before it in any case.
 	maxJump = 10_000 * ticksEachMilli
+	// maxCorrection is how far a track's anchors may lie apart and be taken for one.
+	maxCorrection = 200 * ticksEachMilli
 	// staleFor is for how long after a jump the stamps of other tracks may still be on the old line.
 	staleFor = 3000 * ticksEachMilli
 )
@@ -45,7 +47,9 @@ type line struct {
 	set   bool
 	clock media.Clock   // of the track
 	stamp int64         // the newest, of its clock
-	last  int64         // the same in ticks of media.VideoTimescale
+	last  int64         // the same in ticks of media.VideoTimescale, on the line of all tracks
+	shift int64         // from the track's own line to that one, in the same
+	known bool          // shift is by the sender's wall clock
 	at    time.Duration // when it came
 }
 
@@ -60,6 +64,9 @@ type Feed struct {
 	tracks map[media.TrackID]*line
 	old    *int64 // the newest stamp of the line before a jump
 	drift  *drift // nil: the sender's clock is taken as it is
+
+	anchored bool  // some track was anchored
+	wall     int64 // the sender's wall clock where the line is 0
 }
 
 // NewFeed begins at a media time in ticks of media.VideoTimescale.
@@ -90,8 +97,8 @@ const absolute = 10_000 * ticksEachMilli
 // finds alike: as wall clock times, modulo the clock's range, where they are that; else shifted by whole
 // steps so that the first stamp lies nearest to the time when it came. Media time 0 is 1970. wall and
 // step are milliseconds. The sender's clock is not corrected then.
-func (f *Feed) Align(c media.Clock, stamp, wall, step int64) {
-	v := c.Ticks(stamp)
+func (f *Feed) Align(id media.TrackID, c media.Clock, stamp, wall, step int64) {
+	v := f.first(f.line(id), c, stamp)
 	f.set, f.base, f.newest, f.drift = true, v, v, nil
 	wall, step = wall*ticksEachMilli, step*ticksEachMilli
 	near := v
@@ -114,10 +121,10 @@ func (f *Feed) unwrap(t *line, c media.Clock, stamp int64) int64 {
 	}
 	near := t.stamp
 	switch {
-	case !t.set:
-		near = media.Rescale(f.newest, media.VideoTimescale, c.Scale)
+	case !t.set && !t.known:
+		near = media.Rescale(f.newest-t.shift, media.VideoTimescale, c.Scale)
 	case t.clock != c: // the sender took another one
-		near = media.Rescale(t.last, media.VideoTimescale, c.Scale)
+		near = media.Rescale(t.last-t.shift, media.VideoTimescale, c.Scale)
 	}
 	return near + c.Between(near, stamp)
 }
@@ -125,16 +132,13 @@ func (f *Feed) unwrap(t *line, c media.Clock, stamp int64) int64 {
 // Map returns the media time of a track's stamp that came at a time on the wall clock since the feed
 // began, and what the stamp means. Of one that jumped or is stale nothing is kept.
 func (f *Feed) Map(id media.TrackID, c media.Clock, stamp int64, now time.Duration) (ticks int64, v Verdict) {
-	t := f.tracks[id]
-	if t == nil {
-		t = &line{}
-		f.tracks[id] = t
-	}
+	t := f.line(id)
 	if !f.set {
-		f.set, f.base, f.newest = true, c.Ticks(stamp), c.Ticks(stamp)
+		v := f.first(t, c, stamp)
+		f.set, f.base, f.newest = true, v, v
 	}
 	whole := f.unwrap(t, c, stamp)
-	s := c.Ticks(whole)
+	s := c.Ticks(whole) + t.shift
 	if v := f.judge(t, s, now); v != Follows {
 		return 0, v
 	}
@@ -149,6 +153,45 @@ func (f *Feed) Map(id media.TrackID, c media.Clock, stamp int64, now time.Durati
 	}
 	f.last = max(f.last, ticks)
 	return ticks, Follows
+}
+
+func (f *Feed) line(id media.TrackID) *line {
+	t := f.tracks[id]
+	if t == nil {
+		t = &line{}
+		f.tracks[id] = t
+	}
+	return t
+}
+
+// Anchor says that a stamp of a track is a time, in ticks of media.VideoTimescale, on a clock that is the same
+// for all tracks of the sender. Tracks that were anchored lie on the line of that clock, from wherever each of
+// them counts. What the sender corrects later counts when it is more than it could by its network and its drift.
+func (f *Feed) Anchor(id media.TrackID, c media.Clock, stamp, at int64) {
+	t := f.line(id)
+	whole := f.unwrap(t, c, stamp)
+	shift := at - c.Ticks(whole)
+	if !f.anchored {
+		f.anchored = true
+		if f.set { // units came before: the line of the first track that is anchored stays where it is
+			f.wall = shift - t.shift
+		}
+	}
+	if shift -= f.wall; t.known && abs(shift-t.shift) <= maxCorrection {
+		return
+	}
+	t.shift, t.known = shift, true
+	if !t.set {
+		t.stamp, t.clock = whole, c
+	}
+}
+
+// first is where a feed's line begins, with a stamp of a track.
+func (f *Feed) first(t *line, c media.Clock, stamp int64) int64 {
+	if t.known {
+		return c.Ticks(f.unwrap(t, c, stamp)) + t.shift
+	}
+	return c.Ticks(stamp) + t.shift
 }
 
 func (f *Feed) at(ticks int64) int64 { return f.start + ticks - f.base }

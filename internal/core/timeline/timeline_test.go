@@ -240,7 +240,7 @@ func TestAlignedFeedsAgreeOnTheWallClock(t *testing.T) {
 	} {
 		for _, late := range []int64{0, 80} { // another origin hears it a little later
 			f := NewFeed(0)
-			f.Align(millis, int64(c.stamp), wall+late, 2000)
+			f.Align(video, millis, int64(c.stamp), wall+late, 2000)
 			v, verdict := f.Map(video, millis, int64(c.stamp), 0)
 			assert.Equal(t, Follows, verdict, name)
 			if c.stamp == 5_300 {
@@ -323,4 +323,48 @@ func TestEveryTrackHasAClockOfItsOwn(t *testing.T) {
 	}
 	_, verdict := f.Map(audio+1, whole, begin+500*3600+90_000*30, at(500*40))
 	assert.Equal(t, Jumped, verdict)
+}
+
+// TestAnchoredTracksLieOnOneLine: tracks that count from anywhere, such as those of RTP, lie beside each other
+// once the sender says which stamp is which time, before the first unit or later.
+func TestAnchoredTracksLieOnOneLine(t *testing.T) {
+	pictures, frames := media.Clock{Scale: 90_000, Turn: 1 << 32}, media.Clock{Scale: 48_000, Turn: 1 << 32}
+	const wall = 1_800_000_000 * 90_000 // some time in seconds since 1970
+	const one, other = 1<<32 - 90_000, 3_000_000_000
+	stamp := func(c media.Clock, begin, n int64) int64 { return (begin + n*c.Scale/25) % c.Turn }
+	for _, early := range []bool{true, false} {
+		f := NewFeed(0)
+		anchor := func(n int64) {
+			f.Anchor(video, pictures, stamp(pictures, one, n), wall+n*3600)
+			f.Anchor(audio, frames, stamp(frames, other, n), wall+n*3600+9_000) // the sound is 100 ms later
+		}
+		if early {
+			anchor(0)
+		} else {
+			_, verdict := f.Map(video, pictures, one, at(0))
+			require.Equal(t, Follows, verdict)
+			anchor(1)
+		}
+		for n := int64(0); n < 200; n++ { // 40 ms each; the pictures' stamps wrap after a second
+			if n == 100 {
+				anchor(100)
+				f.Anchor(video, pictures, stamp(pictures, one, 100), wall+100*3600+3_000) // a clock that was corrected a little
+			}
+			v, verdict := f.Map(video, pictures, stamp(pictures, one, n), at(n*40))
+			require.Equal(t, Follows, verdict, n)
+			assert.EqualValues(t, n*3600, v, "picture %d", n)
+			v, verdict = f.Map(audio, frames, stamp(frames, other, n), at(n*40))
+			require.Equal(t, Follows, verdict, n)
+			assert.InDelta(t, n*3600+9_000, v, 2, "frame %d", n)
+		}
+		f.Anchor(audio, frames, stamp(frames, other, 200), wall+215*3600+9_000)
+		v, verdict := f.Map(audio, frames, stamp(frames, other, 200), at(200*40))
+		assert.Equal(t, Follows, verdict)
+		assert.InDelta(t, 215*3600+9_000, v, 2, "what the sender sets right by more is followed")
+	}
+	f := NewFeed(0)
+	f.Anchor(video, pictures, one, wall)
+	f.Align(video, pictures, one, wall/90, 2000)
+	v, _ := f.Map(video, pictures, one, at(0))
+	assert.EqualValues(t, wall, v, "what the sender's clock says is the time that all origins find")
 }
