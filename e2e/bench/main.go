@@ -111,8 +111,8 @@ func (open) Admit(string, string) (int64, error)                { return 1, nil 
 type receiver struct{ o *origin.Origin }
 
 func (r receiver) Open(s contribution.Sender) (contribution.Feed, error) { return r.o.Open(s) }
-func (receiver) IsTaken(error) bool                                 { return false }
-func (receiver) Report(_, _, kind, text, _ string)                  { log.Println(kind, text) }
+func (receiver) IsTaken(error) bool                                      { return false }
+func (receiver) Report(_, _, kind, text, _ string)                       { log.Println(kind, text) }
 
 // rig is an origin with its ports, in this process.
 type rig struct {
