@@ -8,19 +8,28 @@ import (
 
 	"metaplasis/internal/codec/aacdec"
 	"metaplasis/internal/codec/aacenc"
+	"metaplasis/internal/codec/ac3dec"
+	"metaplasis/internal/codec/av1dec"
 	"metaplasis/internal/codec/h264dec"
 	"metaplasis/internal/codec/h264enc"
+	"metaplasis/internal/codec/hevcdec"
+	"metaplasis/internal/codec/mpegadec"
+	"metaplasis/internal/codec/opusdec"
+	"metaplasis/internal/codec/opusenc"
 	"metaplasis/internal/codec/vp9enc"
+	"metaplasis/internal/codec/vpxdec"
 	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/pcm"
 	"metaplasis/internal/core/picture"
 )
 
 // PictureDecoder decodes one track of video.
 type PictureDecoder interface {
-	// Decode takes an access unit and returns its picture, nil when it held none. The picture lies in the
-	// decoder's memory and is valid until the next call. An error concerns this unit alone.
-	Decode(u *media.AccessUnit) (*picture.Frame, error)
+	// Decode takes an access unit and hands out the pictures that are ready: in decode order, or each at its turn
+	// in presentation order. nil hands out what is left. A picture lies in the decoder's memory, and is valid until
+	// each returns. An error concerns this unit alone.
+	Decode(u *media.AccessUnit, each func(*picture.Frame)) error
 	Close()
 }
 
@@ -47,7 +56,8 @@ type PictureEncoder interface {
 	Close()
 }
 
-// SoundDecoder decodes one track of sound to interleaved samples of 16 bits.
+// SoundDecoder decodes one track of sound to interleaved samples of 16 bits, of two channels at most: more are
+// mixed down.
 type SoundDecoder interface {
 	// Decode decodes one frame. The first may come back empty. The samples are the caller's.
 	Decode(frame []byte) ([]int16, error)
@@ -68,6 +78,10 @@ type SoundEncoder interface {
 
 var pictureDecoders = map[media.Codec]func(config []byte) (PictureDecoder, error){
 	media.H264: func(b []byte) (PictureDecoder, error) { return h264dec.Open(b) },
+	media.HEVC: func(b []byte) (PictureDecoder, error) { return hevcdec.Open(b) },
+	media.VP8:  func([]byte) (PictureDecoder, error) { return vpxdec.New(media.VP8) },
+	media.VP9:  func([]byte) (PictureDecoder, error) { return vpxdec.New(media.VP9) },
+	media.AV1:  func([]byte) (PictureDecoder, error) { return av1dec.New() },
 }
 
 var pictureEncoders = map[media.Codec]func(s PictureSettings) (PictureEncoder, error){
@@ -76,12 +90,22 @@ var pictureEncoders = map[media.Codec]func(s PictureSettings) (PictureEncoder, e
 }
 
 var soundDecoders = map[media.Codec]func(config []byte) (SoundDecoder, error){
-	media.AAC: func(b []byte) (SoundDecoder, error) { return aacdec.New(b) },
+	media.AAC:  func(b []byte) (SoundDecoder, error) { return aacdec.New(b) },
+	media.Opus: func(b []byte) (SoundDecoder, error) { return opusdec.Open(b) },
+	media.MP2:  func([]byte) (SoundDecoder, error) { return mpegadec.New() },
+	media.MP3:  func([]byte) (SoundDecoder, error) { return mpegadec.New() },
+	media.AC3:  func([]byte) (SoundDecoder, error) { return ac3dec.New() },
+	media.ALaw: func(b []byte) (SoundDecoder, error) { return pcm.NewDecoder(media.ALaw, b) },
+	media.ULaw: func(b []byte) (SoundDecoder, error) { return pcm.NewDecoder(media.ULaw, b) },
+	media.PCM:  func(b []byte) (SoundDecoder, error) { return pcm.NewDecoder(media.PCM, b) },
 }
 
 var soundEncoders = map[media.Codec]func(rate, channels int, bitrate int64) (SoundEncoder, error){
 	media.AAC: func(rate, channels int, bitrate int64) (SoundEncoder, error) {
 		return aacenc.New(rate, channels, bitrate)
+	},
+	media.Opus: func(rate, channels int, bitrate int64) (SoundEncoder, error) {
+		return opusenc.Open(rate, channels, bitrate)
 	},
 }
 

@@ -12,13 +12,21 @@ import (
 )
 
 // TestTheTableSaysWhatThereIs: the origin, which runs none of this, knows from the table of codecs what
-// a worker can encode.
+// a worker can decode and encode.
 func TestTheTableSaysWhatThereIs(t *testing.T) {
-	for kind, list := range map[media.Kind]int{media.Video: len(pictureEncoders), media.Audio: len(soundEncoders)} {
-		codecs := coding.Encoded(kind)
-		assert.Len(t, codecs, list)
-		for _, c := range codecs {
-			assert.True(t, pictureEncoders[c] != nil || soundEncoders[c] != nil, c)
+	for _, c := range []struct {
+		codecs []media.Codec
+		there  func(media.Codec) bool
+		count  int
+	}{
+		{coding.Encoded(media.Video), func(c media.Codec) bool { return pictureEncoders[c] != nil }, len(pictureEncoders)},
+		{coding.Encoded(media.Audio), func(c media.Codec) bool { return soundEncoders[c] != nil }, len(soundEncoders)},
+		{coding.Decoded(media.Video), func(c media.Codec) bool { return pictureDecoders[c] != nil }, len(pictureDecoders)},
+		{coding.Decoded(media.Audio), func(c media.Codec) bool { return soundDecoders[c] != nil }, len(soundDecoders)},
+	} {
+		assert.Len(t, c.codecs, c.count)
+		for _, id := range c.codecs {
+			assert.True(t, c.there(id), id)
 		}
 	}
 }
@@ -26,11 +34,13 @@ func TestTheTableSaysWhatThereIs(t *testing.T) {
 func TestWhatIsNotThereIsRefused(t *testing.T) {
 	_, err := NewPictureEncoder(media.HEVC, PictureSettings{})
 	assert.EqualError(t, err, "there is no encoder of HEVC here")
-	_, err = NewSoundEncoder(media.Opus, 48000, 2, 64_000)
+	_, err = NewSoundEncoder(media.MP3, 48000, 2, 64_000)
 	assert.Error(t, err)
-	_, err = NewPictureDecoder(&media.Track{Codec: media.AV1})
+	_, err = NewSoundEncoder(media.Opus, 44100, 2, 64_000)
+	assert.ErrorContains(t, err, "expected 48000")
+	_, err = NewPictureDecoder(&media.Track{Codec: media.MPEG2})
 	assert.Error(t, err)
-	_, err = NewSoundDecoder(&media.Track{Codec: media.AC3})
+	_, err = NewSoundDecoder(&media.Track{Codec: media.EAC3})
 	assert.Error(t, err)
 }
 

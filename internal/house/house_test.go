@@ -26,6 +26,7 @@ var floors = map[string]float64{
 	"internal/core/ladder": 3, "internal/core/segment": 3,
 	"internal/codec/h264dec": 4, "internal/codec/h264enc": 4, "internal/codec/aacdec": 4, "internal/codec/aacenc": 4, "internal/codec/scale": 4,
 	"internal/codec/vp9enc": 4, "internal/codec/av1enc": 4, "internal/codec/hevcenc": 4, "internal/codec/opusenc": 4,
+	"internal/codec/hevcdec": 4, "internal/codec/vpxdec": 4, "internal/codec/av1dec": 4, "internal/codec/opusdec": 4, "internal/codec/mpegadec": 4, "internal/codec/mpegaenc": 4, "internal/codec/ac3dec": 4,
 	"internal/codec":    4.5,
 	"internal/core/hls": 4, "internal/core/dash": 4,
 	"internal/core/transcode": 5, "internal/core/inspect": 5,

@@ -70,6 +70,8 @@ type Encoder struct {
 
 // New opens an encoder. Bitrate is bits a second.
 func New(rate, channels int, bitrate int64) (*Encoder, error) {
+	const mostBits = 6 // of a sample: the encoder refuses more (ISO/IEC 14496-3, 4.5.3.3, has 6144 bits a frame)
+	bitrate = min(bitrate, int64(mostBits*rate*channels))
 	e := C.mp_open(C.int(rate), C.int(channels), C.int(bitrate))
 	if e == nil {
 		return nil, fmt.Errorf("the AAC encoder refused %d Hz, %d channels, %d bit/s: it takes 8000 to 96000 Hz, mono or stereo", rate, channels, bitrate)

@@ -116,14 +116,22 @@ func New() (*Decoder, error) {
 	return &Decoder{d: d}, nil
 }
 
-// Decode takes one access unit and returns its picture, as DecodeStream does.
-func (d *Decoder) Decode(u *media.AccessUnit) (*picture.Frame, error) {
+// Decode takes one access unit and hands out its picture, as DecodeStream does. Nothing waits in the decoder: nil
+// does nothing.
+func (d *Decoder) Decode(u *media.AccessUnit, each func(*picture.Frame)) error {
+	if u == nil {
+		return nil
+	}
 	d.annexB = d.annexB[:0]
 	if u.Key {
 		d.annexB = append(d.annexB, d.sets...)
 	}
 	d.annexB = avc.AppendAnnexB(d.annexB, u.Data)
-	return d.DecodeStream(d.annexB, u.PTS)
+	f, err := d.DecodeStream(d.annexB, u.PTS)
+	if f != nil {
+		each(f)
+	}
+	return err
 }
 
 // DecodeStream takes one access unit as a byte stream and returns its picture, in decode order: the

@@ -13,6 +13,7 @@ import "C"
 import (
 	"fmt"
 
+	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/opus"
 )
 
@@ -36,6 +37,27 @@ func New(channels int, bitrate int64) (*Encoder, error) {
 	}
 	return &Encoder{e: e, channels: channels, Config: opus.Config{Channels: uint8(channels), PreSkip: uint16(C.mp_lookahead(e)), InputRate: opus.SampleRate}}, nil
 }
+
+// Open opens an encoder of a rendition: of sound at 48 kHz.
+func Open(rate, channels int, bitrate int64) (*Rendition, error) {
+	if rate != opus.SampleRate {
+		return nil, fmt.Errorf("the Opus encoder found %d Hz, expected %d", rate, opus.SampleRate)
+	}
+	e, err := New(channels, bitrate)
+	if err != nil {
+		return nil, err
+	}
+	return &Rendition{e}, nil
+}
+
+// Rendition encodes one rendition of a live channel.
+type Rendition struct{ *Encoder }
+
+// Track describes what comes out.
+func (r *Rendition) Track() media.Track { return r.Config.Track() }
+
+// Frame returns how many samples a channel a frame holds, and how many samples late it comes out.
+func (r *Rendition) Frame() (samples, delay int64) { return FrameSamples, int64(r.Config.PreSkip) }
 
 // Encode takes FrameSamples samples of each channel, interleaved, and returns one packet.
 func (e *Encoder) Encode(pcm []int16) ([]byte, error) {

@@ -5,7 +5,24 @@ package scale
 #cgo LDFLAGS: -lyuv
 #include <stdint.h>
 #include <libyuv/scale.h>
+#include <libyuv/convert.h>
 #include <libyuv/planar_functions.h>
+
+// mp_narrow makes bytes of samples of two bytes. Strides are in bytes.
+static void mp_narrow(const uint8_t *from, int sf, uint8_t *to, int st, int w, int h, int depth) {
+	Convert16To8Plane((const uint16_t *)from, sf / 2, to, st, 1 << (24 - depth), w, h);
+}
+
+// mp_plain makes 4:2:0 of another kind of chroma: 1 is 4:2:2, 2 is 4:4:4, 3 is none.
+static int mp_plain(const uint8_t *y, const uint8_t *u, const uint8_t *v, int sy, int sc,
+		uint8_t *dy, uint8_t *du, uint8_t *dv, int dsy, int dsc, int w, int h, int chroma) {
+	switch (chroma) {
+	case 1: return I422ToI420(y, sy, u, sc, v, sc, dy, dsy, du, dsc, dv, dsc, w, h);
+	case 2: return I444ToI420(y, sy, u, sc, v, sc, dy, dsy, du, dsc, dv, dsc, w, h);
+	case 3: return I400ToI420(y, sy, dy, dsy, du, dsc, dv, dsc, w, h);
+	}
+	return I420Copy(y, sy, u, sc, v, sc, dy, dsy, du, dsc, dv, dsc, w, h);
+}
 
 static int mp_scale(const uint8_t *y, const uint8_t *u, const uint8_t *v, int sy, int sc, int w, int h,
 		uint8_t *dy, uint8_t *du, uint8_t *dv, int dsy, int dsc, int dw, int dh, int filter) {
@@ -32,15 +49,67 @@ const (
 
 // Scaler scales pictures of one source size to one other size. It keeps the halved pictures in
 // between. The zero value is ready; it is not safe for concurrent use.
-type Scaler struct{ halves []*picture.Picture }
+type Scaler struct {
+	halves []*picture.Picture
+	plain  *picture.Picture // of frames whose samples are of another kind
+	bytes  [3][]byte        // of frames whose samples are of two bytes, one plane each
+}
 
 // FromFrame scales a decoded frame into dst, or copies it when the sizes agree.
 func (s *Scaler) FromFrame(dst *picture.Picture, f *picture.Frame) error {
+	if !f.Plain() {
+		if err := s.convert(f); err != nil {
+			return err
+		}
+		return s.run(dst, viewOf(s.plain))
+	}
 	return s.run(dst, &view{f.Plane, f.StrideY, f.Stride, f.Width, f.Height})
 }
 
 // Picture scales src into dst, or copies it when the sizes agree.
 func (s *Scaler) Picture(dst, src *picture.Picture) error { return s.run(dst, viewOf(src)) }
+
+// convert makes a plain picture of a frame.
+func (s *Scaler) convert(f *picture.Frame) error {
+	if s.plain == nil || s.plain.Width != f.Width || s.plain.Height != f.Height {
+		s.plain = picture.New(f.Width, f.Height)
+	}
+	plane, strideY, stride := f.Plane, f.StrideY, f.Stride
+	if f.Depth > 8 {
+		if f.Depth > 16 {
+			return fmt.Errorf("found samples of %d bits, expected 16 at most", f.Depth)
+		}
+		strideY, stride = f.Width, (f.Width+1)/2
+		height := (f.Height + 1) / 2
+		switch f.Chroma {
+		case picture.Chroma422:
+			height = f.Height
+		case picture.Chroma444:
+			stride, height = f.Width, f.Height
+		}
+		for i := range plane {
+			w, h, from := strideY, f.Height, f.StrideY
+			if i > 0 {
+				if f.Chroma == picture.Grey {
+					break
+				}
+				w, h, from = stride, height, f.Stride
+			}
+			if len(s.bytes[i]) != w*h {
+				s.bytes[i] = make([]byte, w*h)
+			}
+			C.mp_narrow((*C.uint8_t)(f.Plane[i]), C.int(from), (*C.uint8_t)(&s.bytes[i][0]), C.int(w), C.int(w), C.int(h), C.int(f.Depth))
+			plane[i] = unsafe.Pointer(&s.bytes[i][0])
+		}
+	}
+	p := s.plain
+	if C.mp_plain((*C.uint8_t)(plane[0]), (*C.uint8_t)(plane[1]), (*C.uint8_t)(plane[2]), C.int(strideY), C.int(stride),
+		(*C.uint8_t)(&p.Y[0]), (*C.uint8_t)(&p.U[0]), (*C.uint8_t)(&p.V[0]), C.int(p.StrideY), C.int(p.Stride), C.int(p.Width), C.int(p.Height),
+		C.int(f.Chroma)) != 0 {
+		return fmt.Errorf("a picture of %dx%d in another kind of chroma could not be converted", f.Width, f.Height)
+	}
+	return nil
+}
 
 // view is a picture wherever its planes lie.
 type view struct {

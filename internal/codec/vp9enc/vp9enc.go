@@ -8,9 +8,10 @@ package vp9enc
 #include <vpx/vp8cx.h>
 #include <vpx/vpx_encoder.h>
 
-static vpx_codec_ctx_t *mp_open(int width, int height, int kbits, int speed, int live, int peak, int buffer) {
+static vpx_codec_ctx_t *mp_open(int vp8, int width, int height, int kbits, int speed, int live, int peak, int buffer) {
+	vpx_codec_iface_t *kind = vp8 ? vpx_codec_vp8_cx() : vpx_codec_vp9_cx();
 	vpx_codec_enc_cfg_t c;
-	if (vpx_codec_enc_config_default(vpx_codec_vp9_cx(), &c, 0) != VPX_CODEC_OK) return NULL;
+	if (vpx_codec_enc_config_default(kind, &c, 0) != VPX_CODEC_OK) return NULL;
 	c.g_w = width;
 	c.g_h = height;
 	c.g_timebase.num = 1;
@@ -30,7 +31,7 @@ static vpx_codec_ctx_t *mp_open(int width, int height, int kbits, int speed, int
 	}
 	vpx_codec_ctx_t *x = calloc(1, sizeof *x);
 	if (!x) return NULL;
-	if (vpx_codec_enc_init(x, vpx_codec_vp9_cx(), &c, 0) != VPX_CODEC_OK) { free(x); return NULL; }
+	if (vpx_codec_enc_init(x, kind, &c, 0) != VPX_CODEC_OK) { free(x); return NULL; }
 	vpx_codec_control(x, VP8E_SET_CPUUSED, speed);
 	if (live) {
 		vpx_codec_control(x, VP9E_SET_AQ_MODE, 3);
@@ -97,7 +98,7 @@ func Open(s Settings) (*Live, error) {
 			s.Height, s.Bitrate)
 	}
 	over := (max(s.Peak, s.Bitrate) - s.Bitrate) * 100 / s.Bitrate
-	x := C.mp_open(C.int(s.Width), C.int(s.Height), C.int(s.Bitrate/1000), C.int(9-(s.Effort-1)/2), 1, C.int(min(over, 100)),
+	x := C.mp_open(0, C.int(s.Width), C.int(s.Height), C.int(s.Bitrate/1000), C.int(9-(s.Effort-1)/2), 1, C.int(min(over, 100)),
 		C.int(max(s.Buffer, 100)))
 	if x == nil {
 		return nil, fmt.Errorf("the VP9 encoder refused %dx%d at %d bit/s", s.Width, s.Height, s.Bitrate)
@@ -125,7 +126,6 @@ func (l *Live) Track() (media.Track, error) {
 	if l.settings.SAR.Valid() {
 		t.SAR = l.settings.SAR
 	}
-	t.Undecodable = ""
 	return t, nil
 }
 
@@ -149,11 +149,20 @@ func (l *Live) Close() { l.e.Close() }
 
 // New opens an encoder. Bitrate is bits a second; effort is 1 to 9.
 func New(width, height int, bitrate int64, effort int) (*Encoder, error) {
-	x := C.mp_open(C.int(width), C.int(height), C.int(bitrate/1000), C.int(9-effort), 0, 0, 0)
+	x := C.mp_open(0, C.int(width), C.int(height), C.int(bitrate/1000), C.int(9-effort), 0, 0, 0)
 	if x == nil {
 		return nil, fmt.Errorf("the VP9 encoder refused %dx%d at %d bit/s", width, height, bitrate)
 	}
 	return &Encoder{x: x, Config: vp9.Config{Level: level(width * height), Depth: 8, Chroma: 1}}, nil
+}
+
+// NewVP8 opens an encoder of VP8, for loops and tests: its Config is none.
+func NewVP8(width, height int, bitrate int64, effort int) (*Encoder, error) {
+	x := C.mp_open(1, C.int(width), C.int(height), C.int(bitrate/1000), C.int(9-effort), 0, 0, 0)
+	if x == nil {
+		return nil, fmt.Errorf("the VP8 encoder refused %dx%d at %d bit/s", width, height, bitrate)
+	}
+	return &Encoder{x: x}, nil
 }
 
 // level is the lowest that a picture's size allows ("VP9 Levels": luma picture sizes).

@@ -131,10 +131,10 @@ func (f *Frame) Box() []byte {
 func (f *Frame) Track() media.Track {
 	t := media.Track{
 		Kind: media.Audio, Codec: media.AC3, Timescale: int64(f.SampleRate), Config: f.Box(), CodecName: "ac-3",
-		SampleRate: f.SampleRate, Channels: f.Channels, FrameSamples: f.Samples, Undecodable: "AC-3",
+		SampleRate: f.SampleRate, Channels: f.Channels, FrameSamples: f.Samples,
 	}
 	if f.Enhanced {
-		t.Codec, t.CodecName, t.Undecodable = media.EAC3, "ec-3", "E-AC-3"
+		t.Codec, t.CodecName = media.EAC3, "ec-3"
 	}
 	return t
 }

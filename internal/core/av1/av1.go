@@ -170,7 +170,7 @@ func NewConfig(s *Sequence) []byte {
 func (c *Config) Track() media.Track {
 	t := media.Track{
 		Kind: media.Video, Codec: media.AV1, Timescale: media.VideoTimescale, Config: c.record,
-		SAR: media.Rational{Num: 1, Den: 1}, Undecodable: "AV1",
+		SAR: media.Rational{Num: 1, Den: 1},
 	}
 	if s := c.Sequence; s != nil {
 		t.Width, t.Height, t.FrameRate, t.Colour, t.CodecName = s.Width, s.Height, s.FrameRate, s.Colour, s.Name()

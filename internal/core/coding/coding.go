@@ -39,8 +39,8 @@ type Codec struct {
 	ObjectType byte
 	// Bytes of decode-to-presentation time stand in front of the data in enhanced FLV.
 	Composition bool
-	// The workers have an encoder of it.
-	Encoded bool
+	// The workers have a decoder of it, an encoder.
+	Decoded, Encoded bool
 	// Tags of the first form of FLV have a byte before the data that tells a configuration from frames.
 	FLVPacket bool
 	// The first access unit may begin a track without any configuration before it.
@@ -85,25 +85,25 @@ type Picture struct {
 // The table. Rows are in the order in which people look for them.
 var table = [...]Codec{
 	{
-		ID: media.H264, Kind: media.Video, Label: "H.264", FLV: 7, FourCC: "avc1", Entry: "avc1", Box: "avcC", BoxVersion: plainBox,
+		ID: media.H264, Kind: media.Video, Label: "H.264", Decoded: true, FLV: 7, FourCC: "avc1", Entry: "avc1", Box: "avcC", BoxVersion: plainBox,
 		StreamType: 0x1b, Composition: true, Encoded: true, track: avcTrack, unit: avcUnit, length: avcLength, renew: avcRenew, look: avcLook,
 		captions: avc.Captions, caption: avcCaption, config: avc.WithSets, transport: avcTransport,
 	},
 	{
-		ID: media.HEVC, Kind: media.Video, Label: "HEVC", FourCC: "hvc1", Entry: "hvc1", Box: "hvcC", BoxVersion: plainBox,
+		ID: media.HEVC, Kind: media.Video, Label: "HEVC", Decoded: true, FourCC: "hvc1", Entry: "hvc1", Box: "hvcC", BoxVersion: plainBox,
 		Composition: true, track: hevcTrack, unit: hevcUnit, length: hevcLength,
 		look: func(b []byte) Picture { return Picture{Random: hevc.HasIRAP(b)} },
 	},
 	{
-		ID: media.VP9, Kind: media.Video, Label: "VP9", FourCC: "vp09", Entry: "vp09", Box: "vpcC", BoxVersion: 1, Encoded: true,
+		ID: media.VP9, Kind: media.Video, Label: "VP9", Decoded: true, FourCC: "vp09", Entry: "vp09", Box: "vpcC", BoxVersion: 1, Encoded: true,
 		track: vp9Track, complete: vp9.Complete, unit: vp9Unit, renew: renewBy(vp9.Complete), look: vp9Look,
 	},
 	{
-		ID: media.VP8, Kind: media.Video, Label: "VP8", FourCC: "vp08", Entry: "vp08", Box: "vpcC", BoxVersion: 1, SelfDescribing: true,
+		ID: media.VP8, Kind: media.Video, Label: "VP8", Decoded: true, FourCC: "vp08", Entry: "vp08", Box: "vpcC", BoxVersion: 1, SelfDescribing: true,
 		track: vp8.Track, complete: vp8.Complete, unit: vp8Unit, renew: renewBy(vp8.Complete), look: vp8Look,
 	},
 	{
-		ID: media.AV1, Kind: media.Video, Label: "AV1", FourCC: "av01", Entry: "av01", Box: "av1C", BoxVersion: plainBox,
+		ID: media.AV1, Kind: media.Video, Label: "AV1", Decoded: true, FourCC: "av01", Entry: "av01", Box: "av1C", BoxVersion: plainBox,
 		track: av1Track, complete: av1.Complete, unit: av1Unit, renew: renewBy(av1.Complete), look: av1Look,
 	},
 	{
@@ -111,23 +111,23 @@ var table = [...]Codec{
 		SelfDescribing: true, track: bareTrack(media.Video, media.MPEG2), complete: mpegv.Complete, unit: mpegvUnit, look: mpegvLook,
 	},
 	{
-		ID: media.AAC, Kind: media.Audio, Label: "AAC", FLV: 10, FLVPacket: true, FourCC: "mp4a", Entry: "mp4a", Box: "esds", ObjectType: 0x40, StreamType: 0x0f, Encoded: true, frameHeader: aacHeader,
+		ID: media.AAC, Kind: media.Audio, Label: "AAC", Decoded: true, FLV: 10, FLVPacket: true, FourCC: "mp4a", Entry: "mp4a", Box: "esds", ObjectType: 0x40, StreamType: 0x0f, Encoded: true, frameHeader: aacHeader,
 		track: aacTrack, unit: frameUnit,
 	},
 	{
-		ID: media.Opus, Kind: media.Audio, Label: "Opus", FourCC: "Opus", Entry: "Opus", Box: "dOps", BoxVersion: plainBox,
+		ID: media.Opus, Kind: media.Audio, Label: "Opus", Decoded: true, Encoded: true, FourCC: "Opus", Entry: "Opus", Box: "dOps", BoxVersion: plainBox,
 		track: opusTrack, complete: opus.Complete, unit: frameUnit,
 	},
 	{
-		ID: media.MP3, Kind: media.Audio, Label: "MP3", FLV: 2, FourCC: ".mp3", Entry: "mp4a", Box: "esds", ObjectType: 0x6b, StreamType: 0x03,
+		ID: media.MP3, Kind: media.Audio, Label: "MP3", Decoded: true, FLV: 2, FourCC: ".mp3", Entry: "mp4a", Box: "esds", ObjectType: 0x6b, StreamType: 0x03,
 		SelfDescribing: true, track: bareTrack(media.Audio, media.MP3), complete: mpega.Complete, unit: frameUnit,
 	},
 	{
-		ID: media.MP2, Kind: media.Audio, Label: "MP2", Entry: "mp4a", Box: "esds", ObjectType: 0x6b, StreamType: 0x03,
+		ID: media.MP2, Kind: media.Audio, Label: "MP2", Decoded: true, Entry: "mp4a", Box: "esds", ObjectType: 0x6b, StreamType: 0x03,
 		SelfDescribing: true, track: bareTrack(media.Audio, media.MP2), complete: mpega.Complete, unit: frameUnit,
 	},
 	{
-		ID: media.AC3, Kind: media.Audio, Label: "AC-3", FourCC: "ac-3", Entry: "ac-3", Box: "dac3", BoxVersion: plainBox,
+		ID: media.AC3, Kind: media.Audio, Label: "AC-3", Decoded: true, FourCC: "ac-3", Entry: "ac-3", Box: "dac3", BoxVersion: plainBox,
 		SelfDescribing: true, track: bareTrack(media.Audio, media.AC3), complete: ac3.Complete, unit: frameUnit,
 	},
 	{
@@ -135,15 +135,15 @@ var table = [...]Codec{
 		SelfDescribing: true, track: bareTrack(media.Audio, media.EAC3), complete: ac3.Complete, unit: frameUnit,
 	},
 	{
-		ID: media.ALaw, Kind: media.Audio, Label: "G.711 A-law", FLV: 7, Entry: "alaw", SelfDescribing: true,
+		ID: media.ALaw, Kind: media.Audio, Label: "G.711 A-law", Decoded: true, FLV: 7, Entry: "alaw", SelfDescribing: true,
 		uncompressed: true, track: pcmTrack(media.ALaw), complete: pcm.Complete, unit: frameUnit,
 	},
 	{
-		ID: media.ULaw, Kind: media.Audio, Label: "G.711 \u00b5-law", FLV: 8, Entry: "ulaw", SelfDescribing: true,
+		ID: media.ULaw, Kind: media.Audio, Label: "G.711 \u00b5-law", Decoded: true, FLV: 8, Entry: "ulaw", SelfDescribing: true,
 		uncompressed: true, track: pcmTrack(media.ULaw), complete: pcm.Complete, unit: frameUnit,
 	},
 	{
-		ID: media.PCM, Kind: media.Audio, Label: "PCM", FLV: 3, Entry: "ipcm", Box: "pcmC", SelfDescribing: true,
+		ID: media.PCM, Kind: media.Audio, Label: "PCM", Decoded: true, FLV: 3, Entry: "ipcm", Box: "pcmC", SelfDescribing: true,
 		uncompressed: true, track: pcmTrack(media.PCM), complete: pcm.Complete, unit: frameUnit, bare: pcm.Box,
 	},
 	{ID: media.ID3, Kind: media.Data, Label: "ID3", StreamType: 0x15},
@@ -295,8 +295,7 @@ func Look(id media.Codec, data []byte) Picture {
 func Renew(t *media.Track, data []byte) (media.Track, bool) {
 	if c := Find(t.Codec); c != nil && c.renew != nil {
 		out, other := c.renew(t, data)
-		out.Label = c.Label
-		return out, other
+		return c.judge(out), other
 	}
 	return *t, false
 }
@@ -370,9 +369,25 @@ func Open(c *Codec, config []byte) (*Stream, error) {
 
 // Track returns the track, and whether all of it is known: of some codecs only an access unit tells.
 func (s *Stream) Track() (t media.Track, known bool) {
-	t = s.track
-	t.Label = s.codec.Label
-	return t, s.known
+	return s.codec.judge(s.track), s.known
+}
+
+// judge says what the codec is called, and whether it is read here at all.
+func (c *Codec) judge(t media.Track) media.Track {
+	if t.Label = c.Label; !c.Decoded && t.Undecodable == "" {
+		t.Undecodable = c.Label
+	}
+	return t
+}
+
+// Decoded lists the codecs of a kind that the workers decode.
+func Decoded(k media.Kind) (out []media.Codec) {
+	for i := range table {
+		if table[i].Kind == k && table[i].Decoded {
+			out = append(out, table[i].ID)
+		}
+	}
+	return out
 }
 
 // Unit checks an access unit and returns it as the origin holds it. Its data shares data where nothing

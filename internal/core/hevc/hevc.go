@@ -155,7 +155,7 @@ func (c *Config) Track(record []byte) (media.Track, error) {
 	return media.Track{
 		Kind: media.Video, Codec: media.HEVC, Timescale: media.VideoTimescale, Config: own,
 		Width: sps.Width, Height: sps.Height, SAR: sps.SAR, FrameRate: sps.FrameRate, CodecName: c.Profile.Name(),
-		Colour: sps.Colour, Undecodable: "HEVC", Reordered: sps.Reordered,
+		Colour: sps.Colour, Reordered: sps.Reordered,
 	}, nil
 }
 

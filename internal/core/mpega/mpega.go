@@ -103,13 +103,13 @@ func Parse(b []byte) (h Header, err error) {
 func (h *Header) Track() media.Track {
 	t := media.Track{
 		Kind: media.Audio, Codec: media.MP3, Timescale: int64(h.SampleRate), CodecName: "mp4a.6B", SampleRate: h.SampleRate,
-		Channels: h.Channels, FrameSamples: h.Samples, Undecodable: "MP3",
+		Channels: h.Channels, FrameSamples: h.Samples,
 	}
 	if h.Low {
 		t.CodecName = "mp4a.69"
 	}
 	if h.Layer < 3 {
-		t.Codec, t.Undecodable = media.MP2, "MP2"
+		t.Codec = media.MP2
 	}
 	return t
 }

@@ -98,7 +98,7 @@ func (c *Config) MarshalHead() []byte {
 func (c *Config) Track() media.Track {
 	return media.Track{
 		Kind: media.Audio, Codec: media.Opus, Timescale: SampleRate, Config: c.MarshalBox(), CodecName: "opus",
-		SampleRate: SampleRate, Channels: int(c.Channels), FrameSamples: usualFrame, Undecodable: "Opus",
+		SampleRate: SampleRate, Channels: int(c.Channels), FrameSamples: usualFrame,
 	}
 }
 

@@ -48,11 +48,11 @@ func (f *Format) Track() media.Track {
 	t := media.Track{Kind: media.Audio, Codec: f.Codec, Timescale: int64(f.Rate), SampleRate: f.Rate, Channels: f.Channels, Config: f.Marshal()}
 	switch f.Codec {
 	case media.ALaw:
-		t.CodecName, t.Undecodable = "alaw", "G.711"
+		t.CodecName = "alaw"
 	case media.ULaw:
-		t.CodecName, t.Undecodable = "ulaw", "G.711"
+		t.CodecName = "ulaw"
 	default:
-		t.CodecName, t.Undecodable = "ipcm", "PCM"
+		t.CodecName = "ipcm"
 	}
 	return t
 }

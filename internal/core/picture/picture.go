@@ -29,7 +29,34 @@ type Frame struct {
 	Plane           [3]unsafe.Pointer
 	StrideY, Stride int   // bytes a line of luma, and of either chroma plane
 	PTS             int64 // as it was given with the access unit
+	Depth           int   // bits of a sample; above 8 each takes two bytes, the lower one first. 0 is 8
+	Chroma          Chroma
 }
+
+// Chroma is how many samples of colour a picture has.
+type Chroma uint8
+
+// The kinds of chroma.
+const (
+	Chroma420 Chroma = iota // half of either side
+	Chroma422               // half the width
+	Chroma444
+	Grey // none
+)
+
+// ChromaOf returns the kind of chroma whose planes are smaller by so many powers of two.
+func ChromaOf(shiftX, shiftY int) Chroma {
+	switch {
+	case shiftX == 0:
+		return Chroma444
+	case shiftY == 0:
+		return Chroma422
+	}
+	return Chroma420
+}
+
+// Plain reports whether the frame's samples lie as those of a Picture do.
+func (f *Frame) Plain() bool { return f.Depth <= 8 && f.Chroma == Chroma420 }
 
 // Pool lends pictures of one size. It keeps what it gets back: a garbage collector that took idle
 // pictures away would have their memory cleared again for the next ones, at every collection.

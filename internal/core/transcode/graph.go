@@ -244,12 +244,8 @@ func (g *Graph) Video(u *media.AccessUnit) {
 			return
 		}
 	}
-	f, err := g.dec.Decode(u)
-	if err != nil {
+	if err := g.dec.Decode(u, g.frame); err != nil {
 		g.stats.errors.Add(1)
-	}
-	if f != nil {
-		g.frame(f)
 	}
 	// Whatever is still to come is presented after it is decoded.
 	g.emit(u.DTS + max(g.step, 1))
@@ -493,6 +489,11 @@ func (g *Graph) preview(f *picture.Frame) {
 // Drain codes everything that is still held and returns when it is out. The graph can go on
 // after that with a keyframe.
 func (g *Graph) Drain() {
+	if g.dec != nil {
+		if err := g.dec.Decode(nil, g.frame); err != nil {
+			g.stats.errors.Add(1)
+		}
+	}
 	g.emit(math.MaxInt64)
 	for len(g.eras) > 1 {
 		g.endEra()

@@ -44,7 +44,7 @@ func Track(config []byte) (media.Track, error) {
 		}
 	}
 	t := c.Track()
-	t.Codec, t.CodecName, t.Undecodable = media.VP8, "vp08"+c.Name()[len("vp09"):], "VP8"
+	t.Codec, t.CodecName = media.VP8, "vp08"+c.Name()[len("vp09"):]
 	return t, nil
 }
 

@@ -122,7 +122,7 @@ func ParseFrame(b []byte) (f Frame, err error) {
 func (c *Config) Track() media.Track {
 	return media.Track{
 		Kind: media.Video, Codec: media.VP9, Timescale: media.VideoTimescale, Config: c.Marshal(), CodecName: c.Name(),
-		SAR: media.Rational{Num: 1, Den: 1}, Colour: c.Colour, Undecodable: "VP9",
+		SAR: media.Rational{Num: 1, Den: 1}, Colour: c.Colour,
 	}
 }
 
