@@ -15,8 +15,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metaplasis/demo"
+	"metaplasis/demo/feeds"
 	"metaplasis/internal/camera"
 	"metaplasis/internal/codec/hevcenc"
+	"metaplasis/internal/codec/opusenc"
 	"metaplasis/internal/core/amf"
 	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/dash"
@@ -165,34 +167,63 @@ func TestAnotherCodecTakesOver(t *testing.T) {
 	s.inspectAll("line", "index.m3u8", "index.mpd", "low.mpd")
 }
 
-// hevcLoop is two seconds of HEVC with frames of AC-3 that hold silence, as an encoder sends them.
-func hevcLoop(t *testing.T) *demo.Loop {
-	const width, height, rate, frames = 320, 180, 25, 50
+// TestOtherCodecsAreCoded: what comes as VP9, AV1 or HEVC with Opus becomes a ladder of H.264 with AAC, which plays.
+func TestOtherCodecsAreCoded(t *testing.T) {
+	s := start(t)
+	p := open(t)
+	defer p.stop()
+	for _, loop := range []*demo.Loop{&demo.Others[0], &demo.Others[1], hevcLoop(t, media.Opus)} {
+		url := s.channel(loop.Name, origin.Settings{}, ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 400_000, Effort: 1, AudioBitrate: 96_000})
+		stop := s.sendLoop(loop, camera.Options{URL: url})
+		eventually(t, loop.Name+" on air", func() bool { return s.newest(loop.Name, "180p") >= 2 })
+		_, b, _ := s.get("/media/" + loop.Name + "/index.m3u8")
+		assert.Regexp(t, `CODECS="avc1\.\w+,mp4a\.40\.2"`, string(b), loop.Name)
+		assert.Empty(t, s.status(loop.Name).Problems, loop.Name)
+		s.inspectAll(loop.Name, "index.m3u8")
+		s.playsInOrder(p, loop, "ll-hls", "dash")
+		stop()
+	}
+}
+
+// hevcLoop is four seconds of numbered pictures in HEVC with silence in Opus or AC-3, as an encoder sends them.
+func hevcLoop(t *testing.T, sound media.Codec) *demo.Loop {
+	const width, height, rate, frames = 320, 180, 25, 100
 	enc, err := hevcenc.New(width, height, media.Rational{Num: rate, Den: 1}, 200_000)
 	require.NoError(t, err)
 	defer enc.Close()
 	out := flv.AppendTag(flv.AppendHeader(nil), &flv.Tag{Type: flv.TagScript,
-		Body: amf.Append(nil, "onMetaData", amf.ECMAArray{{Name: "duration", Value: 2.0}})})
+		Body: amf.Append(nil, "onMetaData", amf.ECMAArray{{Name: "duration", Value: 4.0}})})
 	out = flv.AppendTag(out, &flv.Tag{Type: flv.TagVideo, Body: (&flv.Body{Codec: media.HEVC, Config: true, Key: true, Data: enc.Record}).Marshal()})
 	// 48 kHz, 192 kbit/s, stereo: 768 bytes and 32 ms a frame.
-	sound := append([]byte{0x0b, 0x77, 0, 0, 20, 0x40, 0x40}, make([]byte, 761)...)
+	frame, long := append([]byte{0x0b, 0x77, 0, 0, 20, 0x40, 0x40}, make([]byte, 761)...), 32
+	if sound == media.Opus {
+		e, err := opusenc.New(2, 96_000)
+		require.NoError(t, err)
+		defer e.Close()
+		frame, err = e.Encode(make([]int16, 2*opusenc.FrameSamples))
+		require.NoError(t, err)
+		long = 20
+		out = flv.AppendTag(out, &flv.Tag{Type: flv.TagAudio, Body: (&flv.Body{Codec: media.Opus, Config: true, Data: e.Config.MarshalHead()}).Marshal()})
+	}
 	at := 0
 	for n := range frames {
-		u, err := enc.Encode(picture.New(width, height), int64(n)*media.VideoTimescale/rate, n == 0)
+		pic := picture.New(width, height)
+		feeds.Draw(pic, n)
+		u, err := enc.Encode(pic, int64(n)*media.VideoTimescale/rate, n%50 == 0)
 		require.NoError(t, err)
 		stamp := uint32(n * 1000 / rate)
 		out = flv.AppendTag(out, &flv.Tag{Type: flv.TagVideo, Timestamp: stamp, Body: (&flv.Body{Codec: media.HEVC, Key: u.Key, Data: u.Data}).Marshal()})
-		for ; at*32 <= int(stamp) && at*32 < 2000; at++ {
-			out = flv.AppendTag(out, &flv.Tag{Type: flv.TagAudio, Timestamp: uint32(at * 32), Body: (&flv.Body{Codec: media.AC3, Data: sound}).Marshal()})
+		for ; at*long < int(stamp)+1000/rate; at++ {
+			out = flv.AppendTag(out, &flv.Tag{Type: flv.TagAudio, Timestamp: uint32(at * long), Body: (&flv.Body{Codec: sound, Data: frame}).Marshal()})
 		}
 	}
-	return &demo.Loop{Name: "truck", FLV: out}
+	return &demo.Loop{Name: "truck", Frames: frames, FLV: out}
 }
 
 // TestHEVCAndAC3PassThrough: Chromium has neither, so the inspector and a parser of others judge.
 func TestHEVCAndAC3PassThrough(t *testing.T) {
 	s := start(t)
-	s.sendLoop(hevcLoop(t), camera.Options{URL: s.channel("truck", origin.Settings{}, sourceOnly)})
+	s.sendLoop(hevcLoop(t, media.AC3), camera.Options{URL: s.channel("truck", origin.Settings{}, sourceOnly)})
 	eventually(t, "on air", func() bool { return s.newest("truck", "source") >= 2 })
 	_, b, _ := s.get("/media/truck/index.m3u8")
 	assert.Regexp(t, `CODECS="hvc1\.1\.6\.L\d+\.90,ac-3"`, string(b))

@@ -133,7 +133,7 @@ func encode(width, height int, rate media.Rational, times []int64, profile strin
 		var out C.feed_packet
 		var rc C.int
 		if n < len(times) {
-			draw(pic, n)
+			Draw(pic, n)
 			rc = C.feed_encode(x, (*C.uint8_t)(&pic.Y[0]), (*C.uint8_t)(&pic.U[0]), (*C.uint8_t)(&pic.V[0]), C.int(pic.StrideY), C.int(pic.Stride), C.int64_t(times[n]), &out)
 		} else {
 			rc = C.feed_encode(x, nil, nil, nil, 0, 0, 0, &out)
@@ -160,7 +160,7 @@ func encode(width, height int, rate media.Rational, times []int64, profile strin
 }
 
 // draw paints water, a buoy that drifts by, and the picture's number.
-func draw(p *picture.Picture, n int) {
+func Draw(p *picture.Picture, n int) {
 	for y := range p.Height {
 		row := p.Y[y*p.StrideY : y*p.StrideY+p.Width]
 		for x := range row {

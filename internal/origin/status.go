@@ -356,7 +356,7 @@ func (c *Channel) judge(st *Status) {
 		problem("worker", "The worker was replaced %d s ago: %s. If it happens again, look at the feed's encoder and at the machine's memory.", int(c.now().Sub(l.replacedAt).Seconds()), l.why)
 	}
 	if l.errors > unreadable {
-		problem("worker", "The decoder cannot read %d.%d %% of what the sender sends. Set the encoder to H.264 Baseline, Main or High profile, progressive, 8-bit 4:2:0, and look for losses on the line.", l.errors/10, l.errors%10)
+		problem("worker", "The decoder cannot read %d.%d %% of what the sender sends. Look for losses on the line, and set the encoder to what decoders of its codec are sure to read: of H.264, Baseline, Main or High profile, progressive, 8-bit 4:2:0.", l.errors/10, l.errors%10)
 	}
 	if c.now().Sub(c.squeezed) < squeezeShown {
 		problem("feed", "The sender sends more than the channel may hold, %d Mbit/s with this segment length: segments leave early, or pictures are left out. Lower its bitrate.", maxSourceBitrate/1_000_000)

@@ -51,7 +51,7 @@ func (d *Decoder) Decode(packet []byte) ([]int16, error) {
 	}
 	n := C.opus_multistream_decode(d.d, (*C.uchar)(&packet[0]), C.opus_int32(len(packet)), (*C.opus_int16)(&d.out[0]), longest, 0)
 	if n < 0 {
-		return nil, fmt.Errorf("Opus decoder: error %d in a packet of %d bytes", int(n), len(packet))
+		return nil, fmt.Errorf("the Opus decoder: error %d in a packet of %d bytes", int(n), len(packet))
 	}
 	return pcm.Downmix(append([]int16(nil), d.out[:int(n)*d.channels]...), d.channels, d.places), nil
 }

@@ -64,6 +64,9 @@ func (s *encoding) close() {
 	}
 }
 
+// longestSilence is for how many seconds silence stands in for frames that are missing.
+const longestSilence = 5
+
 // driftSlack is how many samples stamps may be beside the sample count before it follows them.
 const driftSlack = 48
 
@@ -157,8 +160,10 @@ func (s *encoding) take(sink Sink, pcm []int16, pts int64, rate, channels int) e
 	}
 	samples, delay := s.enc.Frame()
 	// Follow the sample count, and by a sample a frame the stamps, as the sender's clock drifts; step
-	// over to them when they part by more than two frames.
+	// over to them when they part by more than two frames; silence fills what is missing.
 	switch d := pts - s.next - int64(len(s.held)/channels); {
+	case s.next != math.MinInt64 && d > 2*samples && d < longestSilence*int64(rate):
+		s.held = append(s.held, make([]int16, d*int64(channels))...) // frames are missing: what players hold goes on
 	case s.next == math.MinInt64 || d > 2*samples || d < -2*samples:
 		s.next, s.held = pts, s.held[:0]
 	case d > driftSlack:
@@ -167,14 +172,15 @@ func (s *encoding) take(sink Sink, pcm []int16, pts int64, rate, channels int) e
 		s.next--
 	}
 	s.held = append(s.held, pcm...)
-	n := int(samples) * channels
-	for len(s.held) >= n {
-		frame, err := s.enc.Encode(s.held[:n])
+	n, done := int(samples)*channels, 0
+	defer func() { s.held = append(s.held[:0], s.held[done:]...) }()
+	for len(s.held)-done >= n {
+		frame, err := s.enc.Encode(s.held[done : done+n])
 		if err != nil {
 			return err
 		}
 		at := s.next - delay
-		s.held = append(s.held[:0], s.held[n:]...)
+		done += n
 		s.next += samples
 		when := media.Rescale(at, int64(rate), media.VideoTimescale)
 		if len(frame) > 0 && when >= s.from && when < s.until {

@@ -69,7 +69,7 @@
     <CopyField
       label="Server"
       value={addresses.server || "RTMP is turned off"}
-      hint="RTMP. H.264 and AAC can be made into a ladder; HEVC, VP9, AV1, Opus and AC-3 pass through. Keyframes every two seconds. The stream key is made below."
+      hint="RTMP. H.264, HEVC, VP8, VP9 or AV1, with AAC, Opus, MP3 or AC-3. Keyframes every two seconds. The stream key is made below."
     />
     {#if addresses.secure}<CopyField label="Server over TLS" value={addresses.secure} />{/if}
   {/if}
