@@ -153,17 +153,20 @@ func (a *app) showChannel(ch *api.Channel) {
 		a.printf("\n")
 		var rows [][]string
 		for _, r := range st.Renditions {
-			size, state := "-", "on"
+			size, state, asked := "-", "on", "-"
+			if r.Asked > 0 {
+				asked = rate(r.Asked)
+			}
 			if r.Width > 0 {
 				size = fmt.Sprintf("%dx%d", r.Width, r.Height)
 			}
 			if r.Retired {
 				state = "off"
 			}
-			rows = append(rows, []string{r.Name, r.Codec, size, rate(r.Average), rate(r.Peak),
+			rows = append(rows, []string{r.Name, r.Codec, size, asked, rate(r.Second), rate(r.Average), rate(r.Peak),
 				fmt.Sprintf("%d to %d", r.First, r.Last), state})
 		}
-		a.table("RENDITION|CODEC|SIZE|AVERAGE|PEAK|SEGMENTS|STATE", rows)
+		a.table("RENDITION|CODEC|SIZE|ASKED|NOW|AVERAGE|PEAK|SEGMENTS|STATE", rows)
 	}
 	d := ch.Addresses
 	a.printf("\nConsole     %s\nPlayer      %s\nEmbed       %s\nHLS         %s\nDASH        %s\nDASH, low   %s\n",

@@ -105,10 +105,13 @@ func (a *app) showLadder(slug string, l ladder.Ladder) {
 		}
 		sound := "source"
 		if r.AudioBitrate > 0 {
-			sound = "AAC " + rate(r.AudioBitrate)
+			sound = coding.Label(cmp.Or(r.AudioCodec, coding.Usual(media.Audio))) + " " + rate(r.AudioBitrate)
+			if r.AudioChannels == 1 {
+				sound += " mono"
+			}
 		}
 		if r.Source {
-			rows = append(rows, []string{r.Name, on, "source", "source", "source", "-", "-", "-", sound})
+			rows = append(rows, []string{r.Name, on, "source", "source", "source", "source", "-", "-", "-", sound})
 			continue
 		}
 		r = r.WithDefaults()
@@ -118,21 +121,21 @@ func (a *app) showLadder(slug string, l ladder.Ladder) {
 			}
 			return strconv.Itoa(n)
 		}
-		rows = append(rows, []string{r.Name, on, coding.Label(cmp.Or(r.Codec, coding.Usual(media.Video))), size(r.Width) + " x " + size(r.Height), rate(r.Bitrate), rate(r.Peak),
+		rows = append(rows, []string{r.Name, on, coding.Label(cmp.Or(r.Codec, coding.Usual(media.Video))), size(r.Width) + " x " + size(r.Height), cmp.Or(r.FrameRate, "source"), rate(r.Bitrate), rate(r.Peak),
 			fmt.Sprintf("%d ms", r.Buffer), strconv.Itoa(r.Effort), sound})
 	}
-	a.table("RUNG|STATE|CODEC|SIZE|BITRATE|PEAK|BUFFER|EFFORT|SOUND", rows)
+	a.table("RUNG|STATE|CODEC|SIZE|FRAMES|BITRATE|PEAK|BUFFER|EFFORT|SOUND", rows)
 }
 
 // laddersRung changes one rung, or adds it.
 func (a *app) laddersRung() *cobra.Command {
 	var r ladder.Rung
-	var codec string
+	var codec, audioCodec string
 	c := &cobra.Command{
 		Use: "rung CHANNEL RUNG", Short: "Change one rung, or add it", Args: exactly("CHANNEL",
 			"RUNG"), ValidArgsFunction: a.completeChannels,
 		Long:    "Change what is given of one rung, or add it at the end of the ladder.",
-		Example: "  metaplasis ladders rung start-line 480p --bitrate 1500000\n  metaplasis ladders rung start-line 240p --on=false\n  metaplasis ladders rung start-line 144p --height 144 --bitrate 200000\n  metaplasis ladders rung start-line 480p-vp9 --codec vp9 --height 480 --bitrate 900000",
+		Example: "  metaplasis ladders rung start-line 480p --bitrate 1500000\n  metaplasis ladders rung start-line 240p --on=false\n  metaplasis ladders rung start-line 144p --height 144 --bitrate 200000\n  metaplasis ladders rung start-line 480p-vp9 --codec vp9 --height 480 --bitrate 900000\n  metaplasis ladders rung start-line 240p --frame-rate half --audio 48000 --audio-codec opus --audio-channels 1",
 		RunE: func(c *cobra.Command, args []string) error {
 			l, err := a.client().Ladder(c.Context(), args[0])
 			if err != nil {
@@ -170,8 +173,14 @@ func (a *app) laddersRung() *cobra.Command {
 					to.Effort = r.Effort
 				case "codec":
 					to.Codec = media.Codec(codec)
+				case "frame-rate":
+					to.FrameRate = r.FrameRate
 				case "audio":
 					to.AudioBitrate = r.AudioBitrate
+				case "audio-codec":
+					to.AudioCodec = media.Codec(audioCodec)
+				case "audio-channels":
+					to.AudioChannels = r.AudioChannels
 				}
 			})
 			return a.setLadder(c.Context(), args[0], l)
@@ -187,7 +196,10 @@ func (a *app) laddersRung() *cobra.Command {
 	f.IntVar(&r.Buffer, "buffer", 0, "decoder buffer in milliseconds; 0 is 1000")
 	f.IntVar(&r.Effort, "effort", 0, "1 (least processor time) to 9 (best picture); 0 is 2")
 	f.StringVar(&codec, "codec", "", fmt.Sprintf("codec of the pictures: %v; none is the first", coding.Encoded(media.Video)))
-	f.Int64Var(&r.AudioBitrate, "audio", 0, "encode sound as AAC at bits a second; 0 passes the source through")
+	f.Int64Var(&r.AudioBitrate, "audio", 0, "code the sound anew at bits a second; 0 passes the source through")
+	f.StringVar(&audioCodec, "audio-codec", "", fmt.Sprintf("codec of that sound: %v; none is the first", coding.Encoded(media.Audio)))
+	f.IntVar(&r.AudioChannels, "audio-channels", 0, "1 mixes that sound down to mono, 2 makes it stereo; 0 is as many as the source has")
+	f.StringVar(&r.FrameRate, "frame-rate", "", "half takes every second picture, a number such as 25 or 29.97 so many a second; none is the source's rate")
 	return c
 }
 

@@ -20,6 +20,7 @@ import (
 	"metaplasis/internal/codec/vpxdec"
 	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/opus"
 	"metaplasis/internal/core/pcm"
 	"metaplasis/internal/core/picture"
 )
@@ -131,6 +132,14 @@ func NewSoundDecoder(t *media.Track) (SoundDecoder, error) {
 		return open(t.Config)
 	}
 	return nil, none(t.Codec, "decoder")
+}
+
+// SoundRate is the rate that an encoder takes sound of a rate at, samples a second.
+func SoundRate(c media.Codec, rate int) int {
+	if c == media.Opus {
+		return opus.SampleRate
+	}
+	return rate
 }
 
 // NewSoundEncoder opens an encoder of sound. The bitrate is bits a second.

@@ -139,7 +139,7 @@ func (c *Channel) newSession(video *media.Track, sounds []*media.Track, first ti
 func nameSounds(tracks []*media.Track) (out []*sound) {
 	taken := map[string]bool{}
 	for i, t := range tracks {
-		name := ladder.AudioName(0)
+		name := ladder.SourceAudio
 		if i > 0 {
 			base := name + "-" + cmp.Or(soundLabel(t.Language), "track")
 			name = base
@@ -184,9 +184,9 @@ func (s *session) sound(id media.TrackID) *sound {
 // soundName is the rendition of sound of a rung: what cannot be decoded passes through.
 func (s *session) soundName(r *ladder.Rung) string {
 	if t := s.main(); t != nil && t.Undecodable != "" {
-		return ladder.AudioName(0)
+		return ladder.SourceAudio
 	}
-	return ladder.AudioName(r.AudioBitrate)
+	return r.AudioName()
 }
 
 // refused says why a rung of the ladder cannot be made of this source, "" when it can.
@@ -295,6 +295,7 @@ func (s *session) layOut(rungs []ladder.Rung, at uint64) *layout {
 				ID: s.tracks.of(r.Name), Name: r.Name, Codec: cmp.Or(r.Codec, coding.Usual(media.Video)),
 				Width: w, Height: h, SAR: r.SAR(s.video),
 				Bitrate: r.Bitrate, Peak: r.Peak, Buffer: r.Buffer, Effort: r.Effort, Colour: s.video.Colour,
+				Cadence: s.cadence(&r),
 			})
 			l.add(r.Name, false)
 		}
@@ -307,7 +308,7 @@ func (s *session) layOut(rungs []ladder.Rung, at uint64) *layout {
 			passes := name == a.name
 			if l.add(name, passes) && !passes {
 				l.conf.Sound = append(l.conf.Sound, transcode.AudioRung{ID: s.tracks.of(name), Name: name,
-					Codec: coding.Usual(media.Audio), Bitrate: r.AudioBitrate})
+					Codec: cmp.Or(r.AudioCodec, coding.Usual(media.Audio)), Bitrate: r.AudioBitrate, Channels: r.AudioChannels})
 			}
 		}
 	}
@@ -382,10 +383,8 @@ func (s *session) plan(t *media.Track) segment.Parts {
 	var rate media.Rational
 	var longest int64
 	switch {
-	case s.video != nil && s.varies:
-		longest = max(s.longest, usualPicture)
 	case s.video != nil:
-		rate = s.video.FrameRate
+		rate, longest = s.pictures()
 	case sound != nil:
 		rate = media.Rational{Num: sound.Timescale, Den: sound.FrameSamples}
 	}
@@ -393,6 +392,55 @@ func (s *session) plan(t *media.Track) segment.Parts {
 		return segment.PlanParts(s.settings.part(), rate, longest, 0, 0)
 	}
 	return segment.PlanParts(s.settings.part(), rate, longest, sound.FrameSamples, sound.Timescale)
+}
+
+// pictures is how the pictures of all renditions lie: at a rate, of which each rendition's is a multiple, so that
+// all of them have one where a part begins; or where there is none, how long they last at most, in ticks of
+// media.VideoTimescale.
+func (s *session) pictures() (rate media.Rational, longest int64) {
+	rate = s.video.FrameRate
+	if s.varies || !rate.Valid() {
+		rate, longest = media.Rational{}, max(s.longest, usualPicture)
+	}
+	for i := range s.rungs {
+		r := &s.rungs[i]
+		if !r.On || r.Source || s.refused(*r) != "" {
+			continue
+		}
+		c := s.cadence(r)
+		switch own := c.Of(s.video.FrameRate); {
+		case c == (transcode.Cadence{}):
+		case rate.Valid():
+			if common := rate.Common(own); common.Milli() >= slowestCommon {
+				rate = common
+				continue
+			}
+			longest = max(longest, media.VideoTimescale*rate.Den/rate.Num+1)
+			rate = media.Rational{}
+			fallthrough
+		case own.Valid():
+			longest = max(longest, media.VideoTimescale*own.Den/own.Num+1)
+		default:
+			longest = max(longest, 2*max(s.longest, usualPicture))
+		}
+	}
+	return rate, longest
+}
+
+// slowestCommon is how often, in thousandths a second, the pictures of all renditions must stand at one time so that
+// parts begin there.
+const slowestCommon = 2500
+
+// cadence is how a rung's pictures are taken from the source's.
+func (s *session) cadence(r *ladder.Rung) (c transcode.Cadence) {
+	rate, err := ladder.ParseRate(r.FrameRate)
+	if err != nil || r.Source || !rate.Other(s.video.FrameRate) {
+		return c
+	}
+	if rate.Half {
+		return transcode.Cadence{Every: 2}
+	}
+	return transcode.Cadence{Rate: rate.Number}
 }
 
 // usualPicture is how long the pictures of a varying rate last when nothing better is known: 24 a second.

@@ -263,7 +263,7 @@ func (s Settings) MemoryBound(rungs []ladder.Rung, others int) int64 {
 		b := s.budget(bitrate)
 		media += b + openShare(b)
 	}
-	sounds := map[int64]bool{}
+	sounds := map[string]bool{}
 	for _, r := range rungs {
 		r = r.WithDefaults()
 		if r.Source {
@@ -271,8 +271,8 @@ func (s Settings) MemoryBound(rungs []ladder.Rung, others int) int64 {
 		} else {
 			add(r.Peak * 3 / 2)
 		}
-		if !sounds[r.AudioBitrate] {
-			sounds[r.AudioBitrate] = true
+		if name := r.AudioName(); !sounds[name] {
+			sounds[name] = true
 			add(maxSoundBitrate)
 		}
 	}

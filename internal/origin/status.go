@@ -11,6 +11,8 @@ import (
 	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/segment"
+	"metaplasis/internal/core/transcode"
 	"metaplasis/internal/present"
 	"metaplasis/internal/worker"
 )
@@ -72,7 +74,13 @@ type RenditionStatus struct {
 	Segments  int    `json:"segments"`
 	First     uint64 `json:"first"`
 	Last      uint64 `json:"last"`
-	Lost      uint64 `json:"lost"` // access units without a place
+	Asked     int64  `json:"asked,omitempty"`     // bits a second that the rung asks for on average; 0 of what passes through
+	AskedPeak int64  `json:"askedPeak,omitempty"` // and at most
+	Second    int64  `json:"second"`              // bits of the last second of media
+	Segment   int64  `json:"segment"`             // bits a second of the newest whole segment
+	PSNR      int64  `json:"psnr,omitempty"`      // hundredths of a decibel, in the newest sample; 0 before there is one
+	SSIM      int64  `json:"ssim,omitempty"`      // ten-thousandths, in the same
+	Lost      uint64 `json:"lost"`                // access units without a place
 	Retired   bool   `json:"retired,omitempty"`
 	// CodingMillis is how long a picture takes on average from its arrival until it comes back coded.
 	CodingMillis int64 `json:"codingMillis,omitempty"`
@@ -89,6 +97,18 @@ type WorkerStatus struct {
 	Skipped   int64 `json:"skipped"`
 	Replaced  int64 `json:"replaced"`
 	Lost      int64 `json:"lost"` // units that the worker did not take
+	// Nodes are the parts of the graph, in the order in which media goes through them.
+	Nodes []NodeStatus `json:"nodes"`
+	// Loudness is that of the source's sound, nil while none is decoded.
+	Loudness *transcode.Loudness `json:"loudness,omitempty"`
+}
+
+// NodeStatus is what one part of a worker's graph takes, over the last seconds.
+type NodeStatus struct {
+	Kind      transcode.NodeKind `json:"kind"`
+	Rendition string             `json:"rendition,omitempty"` // that it works for alone
+	Micros    int64              `json:"micros"`              // microseconds a picture, or a frame of sound
+	Load      int64              `json:"load"`                // thousandths of real time
 }
 
 // meter measures what comes in. Rates are over a few seconds, so that they do not flicker.
@@ -140,6 +160,7 @@ type loadNow struct {
 	at                  time.Time
 	known               bool
 	busy, cpu, dropping int64
+	nodes               []NodeStatus
 	replaced            int64
 	droppedBase         int64
 	errors              int64     // thousandths of the access units that the decoder refused, over the last seconds
@@ -199,7 +220,26 @@ func (l *load) take(st worker.Stats, now time.Time) {
 	if all := st.Decoded - l.before.Decoded + st.Errors - l.before.Errors; all > 0 {
 		l.errors = (st.Errors - l.before.Errors) * 1000 / all
 	}
+	l.nodes = measureNodes(l.before.Nodes, st.Nodes, wall)
 	l.before, l.at = st, now
+}
+
+// measureNodes compares what nodes have done by two times, so many microseconds apart.
+func measureNodes(before, now []transcode.Node, wall int64) []NodeStatus {
+	out := make([]NodeStatus, 0, len(now))
+	for _, n := range now {
+		s := NodeStatus{Kind: n.Kind, Rendition: n.Rendition}
+		i := slices.IndexFunc(before, func(b transcode.Node) bool { return b.Kind == n.Kind && b.Rendition == n.Rendition })
+		if i >= 0 && n.Units >= before[i].Units { // else its count began anew
+			n.Units, n.Busy = n.Units-before[i].Units, n.Busy-before[i].Busy
+		}
+		if n.Units > 0 {
+			s.Micros = n.Busy / n.Units
+		}
+		s.Load = n.Busy * 1000 / wall
+		out = append(out, s)
+	}
+	return out
 }
 
 // Watch looks whether another feed is to be on air. The origin does it once a second.
@@ -300,6 +340,19 @@ func (c *Channel) renditionStatus(name string, v *present.View) (RenditionStatus
 	if t.Kind == media.Video {
 		rs.Width, rs.Height = ladder.Display(&t)
 	}
+	rs.Second, rs.Segment = measuredRates(v.Snapshot)
+	for _, q := range c.load.read().now.Quality {
+		if q.Rendition == name {
+			rs.PSNR, rs.SSIM = q.PSNR, q.SSIM
+		}
+	}
+	for _, r := range c.rungs {
+		if r = r.WithDefaults(); r.Name == name && !r.Source {
+			rs.Asked, rs.AskedPeak = r.Bitrate, r.Peak
+		} else if r.AudioBitrate > 0 && r.AudioName() == name {
+			rs.Asked = r.AudioBitrate
+		}
+	}
 	if c.session != nil {
 		if o := c.session.outputs[name]; o != nil {
 			rs.Lost = o.cutter.Dropped
@@ -307,6 +360,30 @@ func (c *Channel) renditionStatus(name string, v *present.View) (RenditionStatus
 		}
 	}
 	return rs, true
+}
+
+// measuredRates returns the bits of the last second of media, as far as parts tell, and the bitrate of the newest
+// whole segment.
+func measuredRates(s *segment.Snapshot) (second, whole int64) {
+	var bytes, long int64
+	add := func(seg *segment.Segment) {
+		for i := len(seg.Parts) - 1; i >= 0 && long < media.VideoTimescale; i-- {
+			bytes, long = bytes+int64(len(seg.Parts[i].Bytes)), long+seg.Parts[i].Duration
+		}
+	}
+	if s.Open != nil {
+		add(s.Open)
+	}
+	if w := s.NewestWhole(); w != nil && !w.Gap {
+		add(w)
+		if w.Duration > 0 {
+			whole = w.Size * 8 * media.VideoTimescale / w.Duration
+		}
+	}
+	if long > 0 {
+		second = bytes * 8 * media.VideoTimescale / long
+	}
+	return second, whole
 }
 
 // judge names the state of a channel that has a sender, and its problems.
@@ -325,6 +402,7 @@ func (c *Channel) judge(st *Status) {
 		st.Worker = &WorkerStatus{
 			PID: c.session.sup.PID(), Load: l.busy, CPU: l.cpu, LagMillis: l.now.LagMillis,
 			Dropped: l.droppedBase + l.now.Dropped, Dropping: l.dropping, Skipped: l.now.Skipped, Replaced: l.replaced, Lost: lost,
+			Nodes: append([]NodeStatus{}, l.nodes...), Loudness: l.now.Loudness,
 		}
 		switch {
 		case l.dropping > 0 && c.needsPictures():

@@ -184,6 +184,8 @@ func (c *child) beat() {
 		used = cpu
 		st := c.pictures.Stats()
 		st.Errors += c.sound.Errors()
+		st.Nodes = append(st.Nodes, c.sound.Nodes()...)
+		st.Loudness = c.sound.Loudness()
 		c.send(kindStats, mustJSON(Stats{Stats: st, PID: os.Getpid(), CPU: cpu.Microseconds(), Stuck: stuck.Milliseconds()}))
 	}
 }

@@ -7,11 +7,14 @@ import (
 	"math"
 	"regexp"
 	"slices"
+	"strconv"
+	"strings"
 	"unicode"
 	"unicode/utf8"
 
 	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/timeline"
 )
 
 // Rung is one line of a ladder: the plan of one rendition.
@@ -27,8 +30,13 @@ type Rung struct {
 	Effort  int    `json:"effort,omitempty"` // 1 (least processor time) to 9 (best picture); 0 is 2
 	// Codec of the pictures, one that the workers encode; "" is the usual one, which every player reads.
 	Codec media.Codec `json:"codec,omitempty"`
-	// AudioBitrate asks for AAC at bits a second; 0 passes the source's audio through.
-	AudioBitrate int64 `json:"audioBitrate,omitempty"`
+	// FrameRate is "" for the source's, "half" for every second picture, or pictures a second, such as 25, 29.97 or
+	// 30000/1001: then they stand at even times. It is never more than the source's.
+	FrameRate string `json:"frameRate,omitempty"`
+	// AudioBitrate asks for sound that is coded anew, at bits a second; 0 passes the source's audio through.
+	AudioBitrate  int64       `json:"audioBitrate,omitempty"`
+	AudioCodec    media.Codec `json:"audioCodec,omitempty"`    // of that sound; "" is the usual one
+	AudioChannels int         `json:"audioChannels,omitempty"` // 1 or 2; 0 is as many as the source has
 }
 
 // Ladder is the ordered plan of a channel. While Planned is set, it is made anew from each
@@ -124,6 +132,15 @@ func Check(rungs []Rung) []Problem {
 			add(i, "audioBitrate", "found %d bit/s, expected 0 (pass the source through) or %d to %d", r.AudioBitrate,
 				minAudio, maxAudio)
 		}
+		if codecs := coding.Encoded(media.Audio); r.AudioCodec != "" && !slices.Contains(codecs, r.AudioCodec) {
+			add(i, "audioCodec", "found %q, expected one of %v, or nothing for the usual one", r.AudioCodec, codecs)
+		}
+		if r.AudioChannels < 0 || r.AudioChannels > 2 {
+			add(i, "audioChannels", "found %d, expected 1, 2, or 0 for as many as the source has", r.AudioChannels)
+		}
+		if r.AudioBitrate == 0 && (r.AudioCodec != "" || r.AudioChannels != 0) {
+			add(i, "audioBitrate", "found none, expected %d to %d, since sound that passes through keeps its codec and channels", minAudio, maxAudio)
+		}
 		if r.Source {
 			if source++; source > 1 {
 				add(i, "source", "only one rung can pass the source through; %q does already", rungs[0].Name)
@@ -158,6 +175,9 @@ func Check(rungs []Rung) []Problem {
 		if codecs := coding.Encoded(media.Video); r.Codec != "" && !slices.Contains(codecs, r.Codec) {
 			add(i, "codec", "found %q, expected one of %v, or nothing for the usual one", r.Codec, codecs)
 		}
+		if _, err := ParseRate(r.FrameRate); err != nil {
+			add(i, "frameRate", "%s", err)
+		}
 		if r.Effort < 0 || r.Effort > 9 {
 			add(i, "effort", "found %d, expected 1 (least processor time) to 9 (best picture)", r.Effort)
 		}
@@ -168,12 +188,82 @@ func Check(rungs []Rung) []Problem {
 	return out
 }
 
-// AudioName is the address of an audio rendition: the source's, or one encoded at a bitrate.
-func AudioName(bitrate int64) string {
-	if bitrate == 0 {
-		return "audio"
+// SourceAudio is the address of the source's sound.
+const SourceAudio = "audio"
+
+// AudioName is the address of a rung's rendition of sound: the source's, or one that says how it is coded.
+func (r Rung) AudioName() string {
+	if r.AudioBitrate == 0 {
+		return SourceAudio
 	}
-	return fmt.Sprintf("audio-%dk", bitrate/1000)
+	name := SourceAudio
+	if r.AudioCodec != "" && r.AudioCodec != coding.Usual(media.Audio) {
+		name += "-" + strings.ReplaceAll(string(r.AudioCodec), "-", "")
+	}
+	name += fmt.Sprintf("-%dk", r.AudioBitrate/1000)
+	switch r.AudioChannels {
+	case 1:
+		name += "-mono"
+	case 2:
+		name += "-stereo"
+	}
+	return name
+}
+
+// Rate is a frame rate as a rung asks for it. The zero value is the source's.
+type Rate struct {
+	Half   bool
+	Number media.Rational // invalid for none
+}
+
+// Of returns what it makes of a source's rate, which may be unknown or vary (an invalid one). It is never more.
+func (r Rate) Of(source media.Rational) media.Rational {
+	switch {
+	case r.Half && source.Valid():
+		return media.Rational{Num: source.Num, Den: 2 * source.Den}.Reduce()
+	case r.Number.Valid() && (!source.Valid() || r.Number.Less(source)):
+		return r.Number
+	}
+	return source
+}
+
+// Other reports whether it makes another rate of a source's.
+func (r Rate) Other(source media.Rational) bool {
+	return r.Half || r.Number.Valid() && (!source.Valid() || r.Number.Less(source))
+}
+
+const (
+	lowestRate  = 1
+	highestRate = 120
+)
+
+// ParseRate reads a frame rate: nothing, "half", a number, or a fraction of two whole ones.
+func ParseRate(text string) (r Rate, err error) {
+	wrong := fmt.Errorf("found %q, expected nothing for the source's rate, half, or %d to %d pictures a second such as 25, 29.97 or 30000/1001", text, lowestRate, highestRate)
+	switch {
+	case text == "":
+		return r, nil
+	case text == "half":
+		return Rate{Half: true}, nil
+	}
+	if num, den, ok := strings.Cut(text, "/"); ok {
+		n, err := strconv.ParseInt(num, 10, 32)
+		d, err2 := strconv.ParseInt(den, 10, 32)
+		if err != nil || err2 != nil || n <= 0 || d <= 0 {
+			return r, wrong
+		}
+		r.Number = media.Rational{Num: n, Den: d}.Reduce()
+	} else {
+		v, err := strconv.ParseFloat(text, 64)
+		if err != nil || v < lowestRate || v > highestRate {
+			return r, wrong
+		}
+		r.Number = timeline.SnapRate(int64(v*1000 + 0.5))
+	}
+	if r.Number.Num < lowestRate*r.Number.Den || r.Number.Num > highestRate*r.Number.Den {
+		return r, wrong
+	}
+	return r, nil
 }
 
 var audioNameForm = regexp.MustCompile(`^audio(-[A-Za-z0-9-]+)?$`)
@@ -282,7 +372,7 @@ func (r Rung) Equal(o Rung) bool { return r.WithDefaults() == o.WithDefaults() }
 // segments and the open one at the peak bitrate, and the feed's backlog.
 func Memory(rungs []Rung, sourceBitrate, stepMillis int64, retained int, backlog int64) int64 {
 	total := backlog
-	audio := map[int64]bool{}
+	audio := map[string]bool{}
 	for _, r := range rungs {
 		if !r.On {
 			continue
@@ -293,8 +383,8 @@ func Memory(rungs []Rung, sourceBitrate, stepMillis int64, retained int, backlog
 			bits = r.Peak
 		}
 		total += bits / 8 * stepMillis / 1000 * int64(retained+1)
-		if !audio[r.AudioBitrate] {
-			audio[r.AudioBitrate] = true
+		if name := r.AudioName(); !audio[name] {
+			audio[name] = true
 			total += max(r.AudioBitrate, maxAudio) / 8 * stepMillis / 1000 * int64(retained+1)
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"metaplasis/internal/core/media"
 )
@@ -89,4 +90,37 @@ func TestNamesOfSoundsAreTaken(t *testing.T) {
 		}
 	}
 	assert.Empty(t, Check([]Rung{{Name: "audience", On: true, Height: 360, Bitrate: 500_000, Effort: 1}}))
+}
+
+func TestRatesAreRead(t *testing.T) {
+	thirty := media.Rational{Num: 30, Den: 1}
+	for text, want := range map[string]media.Rational{"": thirty, "half": {Num: 15, Den: 1}, "25": {Num: 25, Den: 1}, "29.97": {Num: 30000, Den: 1001},
+		"24000/1001": {Num: 24000, Den: 1001}, "60": thirty} {
+		r, err := ParseRate(text)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, r.Of(thirty), text)
+		assert.Equal(t, want != thirty, r.Other(thirty), text)
+	}
+	r, _ := ParseRate("25")
+	assert.Equal(t, media.Rational{Num: 25, Den: 1}, r.Of(media.Rational{}), "of a source whose rate varies")
+	for _, bad := range []string{"third", "0", "-5", "121", "1/0", "30/x", "1000000/1", "NaN"} {
+		_, err := ParseRate(bad)
+		assert.ErrorContains(t, err, "expected nothing for the source's rate", bad)
+	}
+}
+
+func TestSoundsHaveNamesOfTheirOwn(t *testing.T) {
+	for want, r := range map[string]Rung{
+		"audio": {}, "audio-96k": {AudioBitrate: 96_000, AudioCodec: media.AAC}, "audio-opus-64k-mono": {AudioBitrate: 64_000, AudioCodec: media.Opus, AudioChannels: 1},
+		"audio-96k-stereo": {AudioBitrate: 96_000, AudioChannels: 2},
+	} {
+		assert.Equal(t, want, r.AudioName())
+		assert.True(t, IsAudioName(want))
+	}
+	problems := Check([]Rung{{Name: "a", On: true, Height: 90, Bitrate: 100_000, AudioCodec: media.MP3, AudioChannels: 6, FrameRate: "fast"}})
+	var fields []string
+	for _, p := range problems {
+		fields = append(fields, p.Field)
+	}
+	assert.Equal(t, []string{"rungs[0].audioCodec", "rungs[0].audioChannels", "rungs[0].audioBitrate", "rungs[0].frameRate"}, fields)
 }

@@ -93,6 +93,15 @@ func (r Rational) Milli() int64 {
 	return (r.Num*1000 + r.Den/2) / r.Den
 }
 
+// Common returns the highest fraction of which both are whole multiples: of 30 and 24 it is 6.
+func (r Rational) Common(o Rational) Rational {
+	a, b := r.Num*o.Den, o.Num*r.Den
+	for b != 0 {
+		a, b = b, a%b
+	}
+	return Rational{a, r.Den * o.Den}.Reduce()
+}
+
 // Less reports whether r is the smaller of the two.
 func (r Rational) Less(o Rational) bool { return r.Num*o.Den < o.Num*r.Den }
 

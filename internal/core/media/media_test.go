@@ -35,3 +35,13 @@ func TestRational(t *testing.T) {
 	assert.True(t, Rational{30000, 1001}.Less(Rational{30, 1}))
 	assert.False(t, Rational{}.Valid())
 }
+
+func TestCommonRates(t *testing.T) {
+	for _, c := range []struct{ a, b, want Rational }{
+		{Rational{30, 1}, Rational{24, 1}, Rational{6, 1}}, {Rational{30, 1}, Rational{15, 1}, Rational{15, 1}},
+		{Rational{30000, 1001}, Rational{24000, 1001}, Rational{6000, 1001}}, {Rational{25, 2}, Rational{5, 1}, Rational{5, 2}},
+	} {
+		assert.Equal(t, c.want, c.a.Common(c.b))
+		assert.Equal(t, c.want, c.b.Common(c.a))
+	}
+}

@@ -35,6 +35,7 @@ type Rung struct {
 	Buffer        int            `json:"buffer"` // milliseconds
 	Effort        int            `json:"effort"`
 	Colour        media.Colour   `json:"colour,omitzero"`
+	Cadence       Cadence        `json:"cadence,omitzero"`
 }
 
 // AudioRung is an encoded audio rendition.
@@ -43,6 +44,8 @@ type AudioRung struct {
 	Name    string        `json:"name"`
 	Codec   media.Codec   `json:"codec"`
 	Bitrate int64         `json:"bitrate"`
+	// Channels are 1 or 2; 0 is as many as the source has.
+	Channels int `json:"channels,omitempty"`
 }
 
 // Config is what the graph makes. It takes effect at a boundary.
@@ -73,6 +76,54 @@ type Stats struct {
 	Busy      int64 `json:"busy"`      // microseconds that the busiest stage has worked
 	MediaTime int64 `json:"mediaTime"` // microseconds of media worked on
 	DropLevel int   `json:"dropLevel"` // 0: every picture is encoded; n: one of n+1
+	// Nodes are the parts of the graph, in the order in which media goes through them.
+	Nodes   []Node    `json:"nodes"`
+	Quality []Quality `json:"quality"` // of the renditions that have been sampled
+	// Loudness is that of the source's sound, nil while none is decoded.
+	Loudness *Loudness `json:"loudness,omitempty"`
+}
+
+// Loudness is how loud sound is (EBU R 128), in hundredths of LUFS: over 0.4 s, over 3 s, and since the sound began. Peak
+// is the highest true peak of the last second, in hundredths of a decibel of full scale.
+type Loudness struct {
+	Momentary  int64 `json:"momentary"`
+	ShortTerm  int64 `json:"shortTerm"`
+	Integrated int64 `json:"integrated"`
+	Peak       int64 `json:"peak"`
+}
+
+// Node counts what one part of a graph has done since it was made.
+type Node struct {
+	Kind      NodeKind `json:"kind"`
+	Rendition string   `json:"rendition,omitempty"` // that it works for alone
+	Units     int64    `json:"units"`               // pictures, or frames of sound
+	Busy      int64    `json:"busy"`                // microseconds
+}
+
+// NodeKind says what a node does.
+type NodeKind string
+
+// The kinds of node.
+const (
+	DecodePictures NodeKind = "decode"
+	ScalePictures  NodeKind = "scale"
+	EncodePictures NodeKind = "encode"
+	MeasureQuality NodeKind = "measure" // of samples; it is part of the time of encoding
+	DecodeSound    NodeKind = "decode-sound"
+	EncodeSound    NodeKind = "encode-sound"
+	MeasureSound   NodeKind = "measure-sound"
+)
+
+// work counts the units and the time of a node.
+type work struct{ units, busy atomic.Int64 }
+
+func (w *work) add(d time.Duration) {
+	w.units.Add(1)
+	w.busy.Add(d.Microseconds())
+}
+
+func (w *work) node(k NodeKind, rendition string) Node {
+	return Node{k, rendition, w.units.Load(), w.busy.Load()}
 }
 
 // Sink takes what the graph makes. Its methods are called from several goroutines.
@@ -108,6 +159,9 @@ type Graph struct {
 	dec     codec.PictureDecoder
 	synced  bool // the decoder has seen a keyframe
 	started bool // a boundary was crossed with the decoder in step
+
+	decoding work
+	beside   time.Duration // that was spent within the decoder's call on what is not decoding
 
 	boundaries []segment.Boundary
 	eras       []*era     // by start; the first is the one on air, the others have pictures that wait
@@ -162,7 +216,7 @@ func (g *Graph) Stats() Stats {
 	s := Stats{
 		Decoded: g.stats.decoded.Load(), Dropped: g.stats.dropped.Load(), Skipped: g.stats.skipped.Load(),
 		Errors: g.stats.errors.Load(), LagMillis: g.stats.lag.Load() * 1000 / media.VideoTimescale,
-		Busy: g.busiest(), MediaTime: g.stats.media.Load() * 1000 / (media.VideoTimescale / 1000), DropLevel: int(g.stats.level.Load()),
+		Busy: g.busiest(), Nodes: g.nodes(), Quality: g.quality(), MediaTime: g.stats.media.Load() * 1000 / (media.VideoTimescale / 1000), DropLevel: int(g.stats.level.Load()),
 	}
 	return s
 }
@@ -177,6 +231,30 @@ func (g *Graph) busiest() int64 {
 		busiest = max(busiest, s.busy.Load())
 	}
 	return busiest
+}
+
+// quality lists the newest samples.
+func (g *Graph) quality() (out []Quality) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	for _, s := range g.stages {
+		if q, known := s.sampler.result(); known {
+			q.Rendition = s.rung.Name
+			out = append(out, q)
+		}
+	}
+	return out
+}
+
+// nodes lists the nodes of the newest era.
+func (g *Graph) nodes() []Node {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	out := []Node{g.decoding.node(DecodePictures, "")}
+	for _, s := range g.stages {
+		out = append(out, s.scaling.node(ScalePictures, s.rung.Name), s.coding.node(EncodePictures, s.rung.Name), s.measuring.node(MeasureQuality, s.rung.Name))
+	}
+	return out
 }
 
 // Configure queues a configuration for the boundary that it names.
@@ -244,7 +322,11 @@ func (g *Graph) Video(u *media.AccessUnit) {
 			return
 		}
 	}
-	if err := g.dec.Decode(u, g.frame); err != nil {
+	g.beside = 0
+	decoding := time.Now()
+	err := g.dec.Decode(u, g.frame)
+	g.decoding.add(time.Since(decoding) - g.beside)
+	if err != nil {
 		g.stats.errors.Add(1)
 	}
 	// Whatever is still to come is presented after it is decoded.
@@ -262,6 +344,8 @@ func (g *Graph) noteBusy(d time.Duration) {
 // frame takes a picture in decode order: it is scaled for the encoders of its era, and waits for
 // its turn.
 func (g *Graph) frame(f *picture.Frame) {
+	begin := time.Now()
+	defer func() { g.beside += time.Since(begin) }()
 	g.stats.decoded.Add(1)
 	if g.firstPTS < 0 {
 		g.firstPTS = f.PTS
@@ -288,6 +372,7 @@ func (g *Graph) frame(f *picture.Frame) {
 	// Each picture is scaled from the one above it, the first from the frame.
 	var above *picture.Picture
 	for _, s := range e.stages {
+		begin := time.Now()
 		pic := s.pool.Get()
 		var err error
 		if above == nil || pic.Width > above.Width || pic.Height > above.Height {
@@ -300,6 +385,7 @@ func (g *Graph) frame(f *picture.Frame) {
 		} else {
 			above = pic
 		}
+		s.scaling.add(time.Since(begin))
 		h.pics = append(h.pics, pic)
 	}
 	at := sort.Search(len(g.held), func(i int) bool { return g.held[i].pts > h.pts })

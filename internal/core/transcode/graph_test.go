@@ -12,6 +12,7 @@ import (
 	"metaplasis/internal/codec/aacenc"
 	"metaplasis/internal/codec/h264dec"
 	"metaplasis/internal/codec/h264enc"
+	"metaplasis/internal/codec/opusdec"
 	"metaplasis/internal/codec/scale"
 	"metaplasis/internal/core/avc"
 	"metaplasis/internal/core/media"
@@ -409,4 +410,99 @@ func TestARungThatFailsIsRetired(t *testing.T) {
 		assert.Equal(t, sink.units[small][i].PTS, u.PTS)
 		assert.Equal(t, sink.units[small][i].Key, u.Key, "keyframes of all codecs stand at the same times")
 	}
+}
+
+// TestRungsHaveRatesOfTheirOwn: half and a number of pictures a second beside all of them, keyframes at the same
+// times, and the nodes tell what each took.
+func TestRungsHaveRatesOfTheirOwn(t *testing.T) {
+	track, units := film(t, 320, 180, 1, 120, media.Rational{})
+	track.FrameRate = media.Rational{Num: 30, Den: 1}
+	sink := newCollected()
+	g := New(sink)
+	rung := func(id media.TrackID, name string, c Cadence) Rung {
+		return Rung{ID: id, Name: name, Codec: media.H264, Width: 160, Height: 90, Bitrate: 150_000, Effort: 1, Cadence: c}
+	}
+	g.Configure(Config{Video: track, Rungs: []Rung{
+		rung(large, "all", Cadence{}), rung(small, "half", Cadence{Every: 2}), rung(other, "24", Cadence{Rate: media.Rational{Num: 24, Den: 1}})}})
+	play(g, units, 60)
+	nodes := g.Stats().Nodes
+	g.Drain()
+	require.Empty(t, sink.failed)
+	require.Len(t, sink.units[large], 120)
+	assert.Len(t, sink.units[small], 60)
+	assert.Len(t, sink.units[other], 96)
+	keys := func(id media.TrackID) (out []int64) {
+		for _, u := range sink.units[id] {
+			if u.Key {
+				out = append(out, u.PTS)
+			}
+		}
+		return out
+	}
+	assert.Equal(t, keys(large), keys(small))
+	assert.Equal(t, keys(large), keys(other))
+	assert.Equal(t, media.Rational{Num: 15, Den: 1}, sink.tracks[small][0].FrameRate)
+	assert.Equal(t, media.Rational{Num: 24, Den: 1}, sink.tracks[other][0].FrameRate)
+	for i, u := range sink.units[other][:48] {
+		assert.EqualValues(t, sink.units[other][0].PTS+int64(i)*3750, u.PTS)
+	}
+	require.Len(t, nodes, 1+3*3)
+	for _, n := range nodes {
+		assert.Greater(t, n.Units, int64(50), n.Kind)
+	}
+}
+
+// TestSoundIsMixedAndResampled: stereo at 44.1 kHz comes out as Opus, at 48 kHz and in mono, in time.
+func TestSoundIsMixedAndResampled(t *testing.T) {
+	const rate = 44_100
+	enc, err := aacenc.New(rate, 2, 128_000)
+	require.NoError(t, err)
+	defer enc.Close()
+	track := enc.Config.Track(enc.Config.Marshal())
+	sink := newCollected()
+	g := NewSound(sink)
+	g.Configure(Config{Audio: &track, Sound: []AudioRung{{ID: quiet, Name: "audio-opus-64k-mono", Codec: media.Opus, Bitrate: 64_000, Channels: 1}}})
+	g.Boundary(segment.Boundary{})
+	const beep = rate
+	pcm := make([]int16, 2048)
+	for f := range 100 {
+		for i := range 1024 {
+			n := f*1024 + i
+			v := int16(0)
+			if n >= beep {
+				v = int16(12000 * math.Sin(2*math.Pi*1000*float64(n)/rate))
+			}
+			pcm[2*i], pcm[2*i+1] = v, v
+		}
+		data, err := enc.Encode(pcm)
+		require.NoError(t, err)
+		if at := int64(f*1024 - aacenc.Delay); len(data) > 0 && at >= 0 {
+			g.Audio(&media.AccessUnit{DTS: at, PTS: at, Duration: 1024, Key: true, Data: data})
+		}
+	}
+	assert.Len(t, g.Nodes(), 3)
+	require.NotNil(t, g.Loudness())
+	assert.InDelta(t, -870, g.Loudness().Momentary, 40, "a tone of -8.7 dBFS")
+	assert.InDelta(t, -870, g.Loudness().Peak, 40)
+	g.Drain()
+	require.Empty(t, sink.failed)
+	got := sink.tracks[quiet][0]
+	assert.Equal(t, []any{media.Opus, 48_000, 1}, []any{got.Codec, got.SampleRate, got.Channels})
+	dec, err := opusdec.Open(got.Config)
+	require.NoError(t, err)
+	defer dec.Close()
+	onset := int64(-1)
+	for i, u := range sink.units[quiet] {
+		if i > 0 {
+			assert.EqualValues(t, 960, u.PTS-sink.units[quiet][i-1].PTS)
+		}
+		out, err := dec.Decode(u.Data)
+		require.NoError(t, err)
+		for j := 0; j < len(out) && onset < 0; j++ {
+			if out[j] > 6000 {
+				onset = u.PTS + int64(j)
+			}
+		}
+	}
+	assert.InDelta(t, 48_000, onset, 480, "within 10 ms")
 }

@@ -1,12 +1,17 @@
 package transcode
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"slices"
+	"sync"
 	"sync/atomic"
+	"time"
 
 	"metaplasis/internal/codec"
+	"metaplasis/internal/codec/loudness"
+	"metaplasis/internal/codec/resample"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
 )
@@ -18,9 +23,69 @@ type Sound struct {
 	track     *media.Track
 	pending   []Config
 	dec       codec.SoundDecoder
-	broken    bool // there is no decoder
+	broken    error // why there is no decoder
 	encodings []*encoding
 	errors    atomic.Int64
+
+	mu        sync.Mutex // guards encodings against Nodes, and newest
+	decoding  work
+	measuring work
+	meter     *loudness.Meter
+	metered   [2]int // rate and channels of the meter
+	unread    int    // samples of each channel since the meter was read
+	newest    *Loudness
+}
+
+// Loudness returns how loud the source is, nil while nobody knows. It may be called from any goroutine.
+func (g *Sound) Loudness() *Loudness {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.newest
+}
+
+// measure shows samples to the meter, and reads it once a second.
+func (g *Sound) measure(pcm []int16, rate, channels int) {
+	begin := time.Now()
+	defer func() { g.measuring.add(time.Since(begin)) }()
+	if format := [2]int{rate, channels}; g.metered != format {
+		g.stopMeter()
+		g.metered = format
+		g.meter, _ = loudness.New(rate, channels) // without one nothing is told
+	}
+	if g.meter == nil {
+		return
+	}
+	g.meter.Add(pcm)
+	if g.unread += len(pcm) / channels; g.unread < rate {
+		return
+	}
+	g.unread = 0
+	v := g.meter.Read()
+	hundredths := func(f float64) int64 { return int64(math.Round(f * 100)) }
+	g.mu.Lock()
+	g.newest = &Loudness{hundredths(v.Momentary), hundredths(v.ShortTerm), hundredths(v.Integrated), hundredths(v.Peak)}
+	g.mu.Unlock()
+}
+
+func (g *Sound) stopMeter() {
+	if g.meter != nil {
+		g.meter.Close()
+	}
+	g.meter, g.metered, g.unread = nil, [2]int{}, 0
+}
+
+// Nodes lists the nodes of the graph. It may be called from any goroutine.
+func (g *Sound) Nodes() []Node {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if g.decoding.units.Load() == 0 {
+		return nil
+	}
+	out := []Node{g.decoding.node(DecodeSound, ""), g.measuring.node(MeasureSound, "")}
+	for _, s := range g.encodings {
+		out = append(out, s.coding.node(EncodeSound, s.rung.Name))
+	}
+	return out
 }
 
 // NewSound makes an empty graph.
@@ -53,8 +118,12 @@ type encoding struct {
 	next     int64   // presentation time of held[0], samples
 	from     int64   // nothing before this time is sent, ticks of media.VideoTimescale
 	until    int64   // nor from this time on
-	channels int
+	channels int     // of the source
+	rate     int     // of the encoder, samples a second
+	resample *resample.Resampler
+	mixed    []int16
 	failed   bool
+	coding   work
 }
 
 func (s *encoding) close() {
@@ -62,6 +131,45 @@ func (s *encoding) close() {
 		s.enc.Close()
 		s.enc = nil
 	}
+	if s.resample != nil {
+		s.resample.Close()
+		s.resample = nil
+	}
+}
+
+// open opens the encoder for a source's rate and channels.
+func (s *encoding) open(sink Sink, rate, channels int) (err error) {
+	s.channels, s.rate = channels, codec.SoundRate(s.rung.Codec, rate)
+	out := cmp.Or(s.rung.Channels, channels)
+	if s.rate != rate {
+		if s.resample, err = resample.New(rate, s.rate, out); err != nil {
+			return err
+		}
+	}
+	if s.enc, err = codec.NewSoundEncoder(s.rung.Codec, s.rate, out, s.rung.Bitrate); err != nil {
+		return err
+	}
+	sink.Track(s.rung.ID, s.enc.Track())
+	return nil
+}
+
+// mix brings samples to the rung's channels.
+func (s *encoding) mix(pcm []int16) []int16 {
+	switch want := cmp.Or(s.rung.Channels, s.channels); {
+	case want == s.channels:
+		return pcm
+	case want == 1:
+		s.mixed = s.mixed[:0]
+		for i := 0; i+1 < len(pcm); i += 2 {
+			s.mixed = append(s.mixed, int16((int32(pcm[i])+int32(pcm[i+1]))/2))
+		}
+	default:
+		s.mixed = s.mixed[:0]
+		for _, v := range pcm {
+			s.mixed = append(s.mixed, v, v)
+		}
+	}
+	return s.mixed
 }
 
 // longestSilence is for how many seconds silence stands in for frames that are missing.
@@ -72,6 +180,8 @@ const driftSlack = 48
 
 // apply begins and ends encoders at a boundary.
 func (g *Sound) apply(c Config, start int64) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
 	for _, s := range g.encodings {
 		if !slices.Contains(c.Sound, s.rung) {
 			s.until = min(s.until, start)
@@ -84,24 +194,35 @@ func (g *Sound) apply(c Config, start int64) {
 	}
 }
 
-// Audio takes one frame of the source.
-func (g *Sound) Audio(u *media.AccessUnit) {
-	if g.track == nil || g.broken || len(g.encodings) == 0 && !g.coming() {
-		return
+// open opens the decoder, and reports whether there is one. Renditions that need it are given up else.
+func (g *Sound) open() bool {
+	if g.dec == nil && g.broken == nil {
+		g.dec, g.broken = codec.NewSoundDecoder(g.track)
 	}
-	if g.dec == nil {
-		var err error
-		if g.dec, err = codec.NewSoundDecoder(g.track); err != nil {
-			for _, s := range g.encodings {
-				g.sink.Failed(s.rung.ID, err)
-			}
-			g.broken = true
-			return
+	if g.broken == nil {
+		return true
+	}
+	for _, s := range g.encodings {
+		if !s.failed {
+			s.failed = true
+			g.sink.Failed(s.rung.ID, g.broken)
 		}
 	}
+	return false
+}
+
+// Audio takes one frame of the source: it is measured, and coded for the renditions.
+func (g *Sound) Audio(u *media.AccessUnit) {
+	if g.track == nil || !g.open() {
+		return
+	}
+	begin := time.Now()
 	pcm, err := g.dec.Decode(u.Data)
+	g.decoding.add(time.Since(begin))
 	if err != nil {
-		g.errors.Add(1)
+		if len(g.encodings) > 0 { // else nothing that anybody hears is missing
+			g.errors.Add(1)
+		}
 		return
 	}
 	if len(pcm) == 0 {
@@ -109,37 +230,46 @@ func (g *Sound) Audio(u *media.AccessUnit) {
 	}
 	// The decoder may double the rate (SBR), so times are counted at its output's.
 	rate, channels := g.dec.Format()
+	g.measure(pcm, rate, channels)
 	pts := media.Rescale(u.PTS, g.track.Timescale, int64(rate))
 	now := media.Rescale(u.PTS, g.track.Timescale, media.VideoTimescale)
-	g.encodings = slices.DeleteFunc(g.encodings, func(s *encoding) bool {
-		over := now-media.VideoTimescale > s.until // what is held comes out first
-		if over {
-			s.close()
-		}
-		return over
-	})
+	g.forget(now)
 	for _, s := range g.encodings {
 		if s.failed {
 			continue
 		}
-		if err := s.take(g.sink, pcm, pts, rate, channels); err != nil {
+		begin := time.Now()
+		err := s.take(g.sink, pcm, pts, rate, channels)
+		s.coding.add(time.Since(begin))
+		if err != nil {
 			s.failed = true
 			g.sink.Failed(s.rung.ID, fmt.Errorf("audio rendition %s: %w", s.rung.Name, err))
 		}
 	}
 }
 
-// coming reports whether renditions of sound are configured for a boundary to come.
-func (g *Sound) coming() bool {
-	return slices.ContainsFunc(g.pending, func(c Config) bool { return len(c.Sound) > 0 })
+// forget ends the encoders whose time is over, once what they held is out.
+func (g *Sound) forget(now int64) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.encodings = slices.DeleteFunc(g.encodings, func(s *encoding) bool {
+		over := now-media.VideoTimescale > s.until
+		if over {
+			s.close()
+		}
+		return over
+	})
 }
 
 // Drain ends all encoders. The graph can go on after that.
 func (g *Sound) Drain() {
+	g.mu.Lock()
 	for _, s := range g.encodings {
 		s.close()
 	}
-	g.encodings = nil
+	g.encodings, g.newest = nil, nil
+	g.mu.Unlock()
+	g.stopMeter()
 	if g.dec != nil {
 		g.dec.Close()
 		g.dec = nil
@@ -148,15 +278,21 @@ func (g *Sound) Drain() {
 
 func (s *encoding) take(sink Sink, pcm []int16, pts int64, rate, channels int) error {
 	if s.enc == nil {
-		var err error
-		if s.enc, err = codec.NewSoundEncoder(s.rung.Codec, rate, channels, s.rung.Bitrate); err != nil {
+		if err := s.open(sink, rate, channels); err != nil {
 			return err
 		}
-		s.channels = channels
-		sink.Track(s.rung.ID, s.enc.Track())
 	}
 	if channels != s.channels {
 		return nil // a change of layout comes with a new feed
+	}
+	pcm, channels = s.mix(pcm), cmp.Or(s.rung.Channels, channels)
+	if s.resample != nil {
+		pts = media.Rescale(pts, int64(rate), int64(s.rate)) - s.resample.Delay()
+		rate = s.rate
+		var err error
+		if pcm, err = s.resample.Process(pcm); err != nil || len(pcm) == 0 {
+			return err
+		}
 	}
 	samples, delay := s.enc.Frame()
 	// Follow the sample count, and by a sample a frame the stamps, as the sender's clock drifts; step

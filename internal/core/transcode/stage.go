@@ -31,7 +31,10 @@ type stage struct {
 	from   int64
 	done   chan struct{}
 	busy   atomic.Int64 // microseconds
-	failed atomic.Bool  // it was said that nothing will come any more
+
+	scaling, coding, measuring work
+	sampler                    sampler
+	failed                     atomic.Bool // it was said that nothing will come any more
 }
 
 // fail says once that the rung cannot be made. Its pictures are taken and let go from then on, so that
@@ -55,25 +58,55 @@ func (s *stage) run(sink Sink, rate media.Rational, after <-chan struct{}) {
 	if after != nil {
 		<-after
 	}
-	enc, err := s.open(sink, rate)
+	enc, track, err := s.open(sink, rate)
 	if err != nil {
 		s.fail(sink, err)
 	} else {
 		defer enc.Close()
 	}
 	first, duration := true, int64(0)
+	beat := beat{Cadence: s.rung.Cadence}
+	var shown *picture.Picture // the one before, where it may have to be repeated
+	defer s.sampler.close()
+	encode := func(p *picture.Picture, pts int64, key bool) {
+		begin := time.Now()
+		s.sampler.before(&track, p, pts, key, int64(s.rung.ID)%sampleSlots)
+		beside := time.Since(begin)
+		u, err := enc.Encode(p, pts, key)
+		if err != nil {
+			s.fail(sink, err)
+		}
+		if u != nil {
+			begin := time.Now()
+			s.sampler.after(u)
+			beside += time.Since(begin)
+		}
+		s.measuring.add(beside)
+		s.emit(sink, u, duration)
+	}
 	for j := range s.jobs {
 		begin := time.Now()
 		if !s.failed.Load() && j.pts >= s.from {
-			u, err := enc.Encode(j.pic, j.pts, j.key || first)
-			if err != nil {
-				s.fail(sink, err)
+			at, repeat, taken := beat.take(j.pts, j.key || first)
+			for i := repeat; i > 0 && shown != nil && !s.failed.Load(); i-- {
+				encode(shown, beat.at(beat.index-i), false)
 			}
-			first, duration = false, j.duration
-			s.emit(sink, u, duration)
+			if taken && !s.failed.Load() {
+				if beat.same() {
+					duration = j.duration // else only the next one tells
+				}
+				encode(j.pic, at, j.key || first)
+				first = false
+				if s.rung.Cadence.Rate.Valid() {
+					shown, j.pic = j.pic, shown
+				}
+			}
 		}
-		s.pool.Put(j.pic)
+		if j.pic != nil {
+			s.pool.Put(j.pic)
+		}
 		s.busy.Add(time.Since(begin).Microseconds())
+		s.coding.add(time.Since(begin))
 	}
 	for !s.failed.Load() && enc.Waiting() > 0 {
 		u, _ := enc.Encode(nil, 0, false)
@@ -85,23 +118,23 @@ func (s *stage) run(sink Sink, rate media.Rational, after <-chan struct{}) {
 }
 
 // open opens the encoder and tells of its track.
-func (s *stage) open(sink Sink, rate media.Rational) (codec.PictureEncoder, error) {
+func (s *stage) open(sink Sink, rate media.Rational) (codec.PictureEncoder, media.Track, error) {
 	r := s.rung
 	enc, err := codec.NewPictureEncoder(r.Codec, codec.PictureSettings{
-		Width: r.Width, Height: r.Height, SAR: r.SAR, FrameRate: rate,
+		Width: r.Width, Height: r.Height, SAR: r.SAR, FrameRate: r.Cadence.Of(rate),
 		Bitrate: r.Bitrate, Peak: r.Peak, Buffer: r.Buffer, Effort: r.Effort, Colour: r.Colour,
 	})
 	if err != nil {
-		return nil, err
+		return nil, media.Track{}, err
 	}
 	t, err := enc.Track()
 	if err != nil {
 		enc.Close()
-		return nil, err
+		return nil, t, err
 	}
-	t.FrameRate = rate
+	t.FrameRate = r.Cadence.Of(rate)
 	sink.Track(r.ID, t)
-	return enc, nil
+	return enc, t, nil
 }
 
 func (s *stage) emit(sink Sink, u *media.AccessUnit, duration int64) {

@@ -1,11 +1,16 @@
 import { describe, expect, it } from "vitest";
-import { ago, bitrate, frames, percent } from "./format";
+import { ago, bitrate, frames, loudness, percent } from "./format";
 
 describe("format", () => {
   it("writes bitrates in the unit that people use", () => {
     expect(bitrate(0)).toBe("–");
     expect(bitrate(64_400)).toBe("64 kbit/s");
     expect(bitrate(2_440_000)).toBe("2.44 Mbit/s");
+  });
+  it("writes how loud it is, and silence as such", () => {
+    expect(loudness(undefined)).toBe("–");
+    expect(loudness({ shortTerm: -1820, peak: -310 })).toBe("-18.2 LUFS, peak -3.1 dB");
+    expect(loudness({ shortTerm: -7000, peak: -7000 })).toBe("silence");
   });
   it("writes frame rates always as wide", () => {
     expect(frames(30_001)).toBe("30.00 fps");

@@ -39,3 +39,11 @@ export function clock(at: string): string {
 export function behind(seconds: number): string {
   return Number.isFinite(seconds) ? `${seconds.toFixed(1)} s` : "–";
 }
+
+/** loudness writes the loudness of the last seconds and the highest true peak (EBU R 128). */
+export function loudness(l: { shortTerm: number; peak: number } | undefined): string {
+  if (!l) return "–";
+  return l.shortTerm <= -7000
+    ? "silence"
+    : `${(l.shortTerm / 100).toFixed(1)} LUFS, peak ${(l.peak / 100).toFixed(1)} dB`;
+}

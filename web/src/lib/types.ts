@@ -244,6 +244,17 @@ export interface NewUser {
   role: string;
 }
 
+/** NodeKind says what a node does. */
+export type NodeKind = "decode" | "scale" | "encode" | "measure" | "decode-sound" | "encode-sound";
+
+/** NodeStatus is what one part of a worker's graph takes, over the last seconds. */
+export interface NodeStatus {
+  kind: NodeKind;
+  rendition?: string; // that it works for alone
+  micros: number; // microseconds a picture, or a frame of sound
+  load: number; // thousandths of real time
+}
+
 /** NowPlaying is what a channel says of its programme, as timed metadata in the media itself. */
 export interface NowPlaying {
   title: string;
@@ -306,6 +317,12 @@ export interface RenditionStatus {
   segments: number;
   first: number;
   last: number;
+  asked?: number; // bits a second that the rung asks for on average; 0 of what passes through
+  askedPeak?: number; // and at most
+  second: number; // bits of the last second of media
+  segment: number; // bits a second of the newest whole segment
+  psnr?: number; // hundredths of a decibel, in the newest sample; 0 before there is one
+  ssim?: number; // ten-thousandths, in the same
   lost: number; // access units without a place
   retired?: boolean;
   codingMillis?: number; // CodingMillis is how long a picture takes on average from its arrival until it comes back coded.
@@ -340,7 +357,10 @@ export interface Rung {
   buffer?: number; // decoder buffer in milliseconds of the peak; 0 is 1000
   effort?: number; // 1 (least processor time) to 9 (best picture); 0 is 2
   codec?: Codec; // Codec of the pictures, one that the workers encode; "" is the usual one, which every player reads.
-  audioBitrate?: number; // AudioBitrate asks for AAC at bits a second; 0 passes the source's audio through.
+  frameRate?: string; // FrameRate is "" for the source's, "half" for every second picture, or pictures a second, such as 25, 29.97 or 30000/1001: then they stand at even times. It is never more than the source's.
+  audioBitrate?: number; // AudioBitrate asks for sound that is coded anew, at bits a second; 0 passes the source's audio through.
+  audioCodec?: Codec; // of that sound; "" is the usual one
+  audioChannels?: number; // 1 or 2; 0 is as many as the source has
 }
 
 /** Selection is a choice of rungs with addresses of its own. */
@@ -494,4 +514,5 @@ export interface WorkerStatus {
   skipped: number;
   replaced: number;
   lost: number; // units that the worker did not take
+  nodes: NodeStatus[]; // Nodes are the parts of the graph, in the order in which media goes through them.
 }

@@ -1,6 +1,6 @@
 <script lang="ts">
   import { askPublic, call } from "../lib/api";
-  import { ago, bitrate, clock, frames, megabytes, percent } from "../lib/format";
+  import { ago, bitrate, clock, frames, loudness, megabytes, percent } from "../lib/format";
   import { live } from "../lib/live.svelte";
   import { track, tracks } from "../lib/words";
   import type { Channel } from "../lib/types";
@@ -11,6 +11,7 @@
   import Inspector from "../parts/Inspector.svelte";
   import LadderEditor from "../parts/LadderEditor.svelte";
   import Player from "../parts/Player.svelte";
+  import Graph from "../parts/Graph.svelte";
   import RenditionTable from "../parts/RenditionTable.svelte";
   import Sender from "../parts/Sender.svelte";
   import SettingsForm from "../parts/SettingsForm.svelte";
@@ -98,6 +99,7 @@
             <Fact label="Worker, of a core" value={percent(status.worker?.cpu)} />
             <Fact label="Pictures left out" value={String(status.worker?.dropped ?? 0)} />
             <Fact label="Worker load" value={percent(status.worker?.load)} />
+            <Fact label="Loudness" value={loudness(status.worker?.loudness)} />
             <Fact
               label="Sender’s clock"
               value={status.feed.driftKnown
@@ -148,6 +150,7 @@
           {#if tab === "ladder"}
             <LadderEditor {slug} {status} changed={load} />
             <RenditionTable {status} />
+            <Graph {status} />
           {:else if tab === "addresses"}
             <Addresses
               addresses={channel.addresses}

@@ -92,6 +92,10 @@
   />
 {/snippet}
 
+<datalist id="rates"
+  ><option value="half"></option><option value="25"></option><option value="30"></option></datalist
+>
+
 <div class="p-3">
   <div class="mb-2 flex flex-wrap items-center gap-2">
     <p class="label-quiet mr-auto">
@@ -116,8 +120,9 @@
         <thead>
           <tr>
             <th>On</th><th>Name</th>
-            {#if more}<th>Codec</th><th>Peak kbit/s</th><th>Buffer ms</th>{:else}<th>Size</th><th>kbit/s</th
-              >{/if}
+            {#if more}<th>Codec</th><th title="pictures a second">Frames</th><th>Peak kbit/s</th><th
+                >Buffer ms</th
+              >{:else}<th>Size</th><th>kbit/s</th>{/if}
             <th title="1: least processor time, 9: best picture">Effort</th>
             <th>Sound kbit/s</th><th><span class="sr-only">Remove</span></th>
           </tr>
@@ -143,7 +148,7 @@
                 /></td
               >
               {#if r.source}
-                <td colspan={more ? 4 : 3} class="label-quiet">the source, untouched</td>
+                <td colspan={more ? 5 : 3} class="label-quiet">the source, untouched</td>
               {:else if more}
                 <td
                   ><select
@@ -158,6 +163,19 @@
                     {#each codecs as c (c.id)}<option value={c.id}>{c.label}</option>{/each}
                   </select></td
                 >
+                <td
+                  ><input
+                    class="input input-xs w-20"
+                    list="rates"
+                    value={r.frameRate ?? ""}
+                    placeholder="source"
+                    oninput={(e) => {
+                      r.frameRate = e.currentTarget.value.trim() || undefined;
+                      touch();
+                    }}
+                    aria-label="{r.name} frame rate"
+                  /></td
+                >
                 <td>{@render number(r, "peak", 1000, "1.2 ×")}</td>
                 <td>{@render number(r, "buffer", 1, "1000")}</td>
                 <td>{@render number(r, "effort", 1, "2")}</td>
@@ -169,7 +187,35 @@
                 <td>{@render number(r, "bitrate", 1000, "")}</td>
                 <td>{@render number(r, "effort", 1, "2")}</td>
               {/if}
-              <td>{@render number(r, "audioBitrate", 1000, "source")}</td>
+              <td class="whitespace-nowrap"
+                >{@render number(r, "audioBitrate", 1000, "source")}
+                {#if more && r.audioBitrate}
+                  <select
+                    class="select select-xs w-20"
+                    value={r.audioCodec ?? ""}
+                    onchange={(e) => {
+                      r.audioCodec = (e.currentTarget.value as Codec) || undefined;
+                      touch();
+                    }}
+                    aria-label="{r.name} sound codec"
+                  >
+                    <option value="">AAC</option><option value="opus">Opus</option>
+                  </select>
+                  <select
+                    class="select select-xs w-20"
+                    value={r.audioChannels ?? 0}
+                    onchange={(e) => {
+                      r.audioChannels = Number(e.currentTarget.value) || undefined;
+                      touch();
+                    }}
+                    aria-label="{r.name} channels"
+                  >
+                    <option value={0}>as it is</option><option value={1}>mono</option><option value={2}
+                      >stereo</option
+                    >
+                  </select>
+                {/if}</td
+              >
               <td
                 ><button
                   class="btn btn-ghost btn-xs px-1"
