@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { ago, bitrate, frames, loudness, percent } from "./format";
+import { ago, bitrate, frames, kilobits, level, percent } from "./format";
 
 describe("format", () => {
   it("writes bitrates in the unit that people use", () => {
@@ -8,9 +8,10 @@ describe("format", () => {
     expect(bitrate(2_440_000)).toBe("2.44 Mbit/s");
   });
   it("writes how loud it is, and silence as such", () => {
-    expect(loudness(undefined)).toBe("–");
-    expect(loudness({ shortTerm: -1820, peak: -310 })).toBe("-18.2 LUFS, peak -3.1 dB");
-    expect(loudness({ shortTerm: -7000, peak: -7000 })).toBe("silence");
+    expect(level(undefined, "LUFS")).toBe("–");
+    expect(level(-1820, "LUFS")).toBe("−18.2 LUFS");
+    expect(level(-7000, "LUFS")).toBe("silence");
+    expect(kilobits(1_199_600)).toBe("1200");
   });
   it("writes frame rates always as wide", () => {
     expect(frames(30_001)).toBe("30.00 fps");

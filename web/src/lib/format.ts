@@ -40,10 +40,13 @@ export function behind(seconds: number): string {
   return Number.isFinite(seconds) ? `${seconds.toFixed(1)} s` : "–";
 }
 
-/** loudness writes the loudness of the last seconds and the highest true peak (EBU R 128). */
-export function loudness(l: { shortTerm: number; peak: number } | undefined): string {
-  if (!l) return "–";
-  return l.shortTerm <= -7000
-    ? "silence"
-    : `${(l.shortTerm / 100).toFixed(1)} LUFS, peak ${(l.peak / 100).toFixed(1)} dB`;
+/** kilobits writes bits a second in thousands, for columns that say so. */
+export function kilobits(bits: number | undefined): string {
+  return bits ? String(Math.round(bits / 1000)) : "–";
+}
+
+/** level writes hundredths of a decibel in a unit; what is below hearing is silence. */
+export function level(hundredths: number | undefined, unit: string): string {
+  if (hundredths === undefined) return "–";
+  return hundredths <= -7000 ? "silence" : `${(hundredths / 100).toFixed(1).replace("-", "−")} ${unit}`;
 }

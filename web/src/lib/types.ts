@@ -186,6 +186,14 @@ export interface Light {
   darkest?: number;
 }
 
+/** Loudness is how loud sound is (EBU R 128), in hundredths of LUFS: over 0.4 s, over 3 s, and since the sound began. Peak is the highest true peak of the last second, in hundredths of a decibel of full scale. */
+export interface Loudness {
+  momentary: number;
+  shortTerm: number;
+  integrated: number;
+  peak: number;
+}
+
 /** Marker is a timed event on a channel. Players see it as a date range or an event. */
 export interface Marker {
   id: string;
@@ -245,7 +253,7 @@ export interface NewUser {
 }
 
 /** NodeKind says what a node does. */
-export type NodeKind = "decode" | "scale" | "encode" | "measure" | "decode-sound" | "encode-sound";
+export type NodeKind = "decode" | "scale" | "encode" | "measure" | "decode-sound" | "encode-sound" | "measure-sound";
 
 /** NodeStatus is what one part of a worker's graph takes, over the last seconds. */
 export interface NodeStatus {
@@ -515,4 +523,5 @@ export interface WorkerStatus {
   replaced: number;
   lost: number; // units that the worker did not take
   nodes: NodeStatus[]; // Nodes are the parts of the graph, in the order in which media goes through them.
+  loudness?: Loudness; // Loudness is that of the source's sound, nil while none is decoded.
 }

@@ -1,6 +1,6 @@
 <script lang="ts">
   import { askPublic, call } from "../lib/api";
-  import { ago, bitrate, clock, frames, loudness, megabytes, percent } from "../lib/format";
+  import { ago, bitrate, clock, frames, level, megabytes, percent } from "../lib/format";
   import { live } from "../lib/live.svelte";
   import { track, tracks } from "../lib/words";
   import type { Channel } from "../lib/types";
@@ -99,7 +99,8 @@
             <Fact label="Worker, of a core" value={percent(status.worker?.cpu)} />
             <Fact label="Pictures left out" value={String(status.worker?.dropped ?? 0)} />
             <Fact label="Worker load" value={percent(status.worker?.load)} />
-            <Fact label="Loudness" value={loudness(status.worker?.loudness)} />
+            <Fact label="Loudness, 3 s" value={level(status.worker?.loudness?.shortTerm, "LUFS")} />
+            <Fact label="True peak" value={level(status.worker?.loudness?.peak, "dB")} />
             <Fact
               label="Sender’s clock"
               value={status.feed.driftKnown

@@ -11,7 +11,7 @@
     <p class="label-quiet mb-2">How it is made, and what each part takes of a processor</p>
     <div class="overflow-x-auto">
       <svg
-        viewBox="0 0 {drawing.width} {drawing.height}"
+        viewBox="-1 -1 {drawing.width + 2} {drawing.height + 2}"
         class="h-auto w-full min-w-[520px]"
         role="img"
         aria-label="The graph of the channel"
