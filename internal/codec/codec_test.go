@@ -1,12 +1,15 @@
 package codec
 
 import (
+	"cmp"
+	"math/rand"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"metaplasis/internal/core/coding"
+	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/picture"
 )
@@ -78,5 +81,48 @@ func TestEveryEncoderKeepsTheRules(t *testing.T) {
 		e.Close()
 		_, err = NewPictureEncoder(c, PictureSettings{Effort: 12})
 		assert.Error(t, err, c)
+	}
+}
+
+// TestSegmentsStayBelowThePeak: a minute of what is hard to code, with moments that are not, in segments of two
+// seconds: none takes more than the rung's peak, and the mean is what was asked for.
+func TestSegmentsStayBelowThePeak(t *testing.T) {
+	const fps, segment = 15, 2
+	for _, rung := range []ladder.Rung{
+		{Bitrate: 200_000, Effort: 1}, {Bitrate: 200_000, Effort: 5}, {Bitrate: 200_000, Peak: 400_000, Effort: 1}, {Bitrate: 200_000, Effort: 1, Codec: media.VP9},
+	} {
+		l := rung.Limits(segment * 1000)
+		e, err := NewPictureEncoder(cmp.Or(rung.Codec, media.H264), PictureSettings{Width: 160, Height: 90, SAR: media.Rational{Num: 1, Den: 1}, FrameRate: media.Rational{Num: fps, Den: 1},
+			Bitrate: l.Bitrate, Peak: l.Rate, Buffer: l.Buffer, Effort: rung.Effort})
+		require.NoError(t, err)
+		random := rand.New(rand.NewSource(1))
+		pic := picture.New(160, 90)
+		bytes := map[int64]int{}
+		take := func(p *picture.Picture, n int64) {
+			u, err := e.Encode(p, n*media.VideoTimescale/fps, n%(segment*fps) == 0)
+			require.NoError(t, err)
+			if u != nil {
+				bytes[u.PTS/(segment*media.VideoTimescale)] += len(u.Data)
+			}
+		}
+		for n := range int64(60 * fps) {
+			if n/fps%10 < 7 { // else it stands still
+				for i := range pic.Y {
+					pic.Y[i] = byte(64 + random.Intn(128))
+				}
+			}
+			take(pic, n)
+		}
+		for e.Waiting() > 0 {
+			take(nil, 1)
+		}
+		e.Close()
+		require.Len(t, bytes, 60/segment)
+		total := 0
+		for at, b := range bytes {
+			total += b
+			assert.LessOrEqual(t, int64(b)*8/segment, rung.WithDefaults().Peak, "%+v, segment %d", rung, at)
+		}
+		assert.InDelta(t, 0.85*float64(l.Bitrate), float64(total*8/60), 0.35*float64(l.Bitrate), "%+v", rung)
 	}
 }

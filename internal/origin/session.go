@@ -291,10 +291,11 @@ func (s *session) layOut(rungs []ladder.Rung, at uint64) *layout {
 			l.add(r.Name, true)
 		default:
 			w, h := r.Size(s.video)
+			limits := r.Limits(s.settings.SegmentMillis)
 			l.conf.Rungs = append(l.conf.Rungs, transcode.Rung{
 				ID: s.tracks.of(r.Name), Name: r.Name, Codec: cmp.Or(r.Codec, coding.Usual(media.Video)),
 				Width: w, Height: h, SAR: r.SAR(s.video),
-				Bitrate: r.Bitrate, Peak: r.Peak, Buffer: r.Buffer, Effort: r.Effort, Colour: s.video.Colour,
+				Bitrate: limits.Bitrate, Peak: limits.Rate, Buffer: limits.Buffer, Effort: r.Effort, Colour: s.video.Colour,
 				Cadence: s.cadence(&r),
 			})
 			l.add(r.Name, false)

@@ -27,7 +27,7 @@ static vpx_codec_ctx_t *mp_open(int vp8, int width, int height, int kbits, int s
 		c.rc_buf_sz = buffer;
 		c.rc_buf_initial_sz = c.rc_buf_optimal_sz = buffer * 3 / 4;
 		c.rc_min_quantizer = 4;
-		c.rc_max_quantizer = 56;
+		c.rc_max_quantizer = 63;
 	}
 	vpx_codec_ctx_t *x = calloc(1, sizeof *x);
 	if (!x) return NULL;
@@ -35,7 +35,7 @@ static vpx_codec_ctx_t *mp_open(int vp8, int width, int height, int kbits, int s
 	vpx_codec_control(x, VP8E_SET_CPUUSED, speed);
 	if (live) {
 		vpx_codec_control(x, VP9E_SET_AQ_MODE, 3);
-		vpx_codec_control(x, VP8E_SET_MAX_INTRA_BITRATE_PCT, 400);
+		vpx_codec_control(x, VP8E_SET_MAX_INTRA_BITRATE_PCT, 300);
 	}
 	return x;
 }
@@ -98,7 +98,8 @@ func Open(s Settings) (*Live, error) {
 			s.Height, s.Bitrate)
 	}
 	over := (max(s.Peak, s.Bitrate) - s.Bitrate) * 100 / s.Bitrate
-	x := C.mp_open(0, C.int(s.Width), C.int(s.Height), C.int(s.Bitrate/1000), C.int(9-(s.Effort-1)/2), 1, C.int(min(over, 100)),
+	const slack = 95 // per cent: the library misses its target by as much as it lacks
+	x := C.mp_open(0, C.int(s.Width), C.int(s.Height), C.int(s.Bitrate*slack/100_000), C.int(9-(s.Effort-1)/2), 1, C.int(min(over, 100)),
 		C.int(max(s.Buffer, 100)))
 	if x == nil {
 		return nil, fmt.Errorf("the VP9 encoder refused %dx%d at %d bit/s", s.Width, s.Height, s.Bitrate)

@@ -124,3 +124,21 @@ func TestSoundsHaveNamesOfTheirOwn(t *testing.T) {
 	}
 	assert.Equal(t, []string{"rungs[0].audioCodec", "rungs[0].audioChannels", "rungs[0].audioBitrate", "rungs[0].frameRate"}, fields)
 }
+
+func TestLimitsKeepSegmentsBelowThePeak(t *testing.T) {
+	for _, r := range []Rung{
+		{Bitrate: 1_200_000}, {Bitrate: 1_200_000, Peak: 1_200_000}, {Bitrate: 1_000_000, Peak: 3_000_000}, {Bitrate: 300_000, Buffer: 5000},
+		{Bitrate: 50_000, Peak: 55_000, Buffer: 100},
+	} {
+		for _, segment := range []int64{500, 2000, 10_000} {
+			l := r.Limits(segment)
+			peak := r.WithDefaults().Peak
+			assert.LessOrEqual(t, l.Rate*(segment+int64(l.Buffer))/segment, peak, "%+v", l)
+			assert.LessOrEqual(t, l.Bitrate, l.Rate)
+			assert.LessOrEqual(t, l.Bitrate, r.Bitrate)
+			assert.Greater(t, l.Bitrate, r.Bitrate*3/4)
+			assert.GreaterOrEqual(t, l.Buffer, shortestBuffer)
+		}
+	}
+	assert.Equal(t, 1000, Rung{Bitrate: 1_000_000, Peak: 3_000_000}.Limits(2000).Buffer, "there is room for what was asked")
+}
