@@ -149,6 +149,13 @@ func (a *app) showChannel(ch *api.Channel) {
 	if w := st.Worker; w != nil {
 		a.printf("Worker      busiest stage %d %% of real time, %d %% of a core in all, %d ms behind, %d pictures dropped, replaced %d times\n", w.Load/10, w.CPU/10, w.LagMillis, w.Dropped, w.Replaced)
 	}
+	if g := st.Governor; g != nil {
+		text := []string{}
+		for _, s := range g.Steps {
+			text = append(text, s.String())
+		}
+		a.printf("Governor    %s\n", or(strings.Join(text, "; "), "the ladder is as it was asked for"))
+	}
 	if len(st.Renditions) > 0 {
 		a.printf("\n")
 		var rows [][]string

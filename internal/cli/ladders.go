@@ -74,11 +74,38 @@ func (a *app) ladders() *cobra.Command {
 		Use: "reset CHANNEL", Short: "Go back to the ladder planned from the source", Args: exactly("CHANNEL"), ValidArgsFunction: a.completeChannels,
 		Example: "  metaplasis ladders reset start-line",
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.setLadder(c.Context(), args[0], ladder.Ladder{Planned: true})
+			l, err := a.client().Ladder(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.setLadder(c.Context(), args[0], ladder.Ladder{Planned: true, Governor: l.Governor})
 		},
 	}
 	return group("ladders", "Show and change the ladder of a channel", show, plan, set, a.laddersRung(), a.laddersDrop(),
-		reset)
+		a.laddersGovern(), reset)
+}
+
+// laddersGovern says what the governor may change.
+func (a *app) laddersGovern() *cobra.Command {
+	const off = "off"
+	return &cobra.Command{
+		Use: "govern CHANNEL lower|raise|off", Short: "Let the governor fit the ladder to the machine", Args: exactly("CHANNEL", "lower|raise|off"), ValidArgsFunction: a.completeChannels,
+		Long:    "Say what may be changed of the ladder while it runs. With lower, a machine that is short of processor time\nmakes the governor lower effort, then code every second picture, then turn the highest rung off, one step at a\ntime, and take that back when there is room. With raise, it also raises the effort while there is room. Each\nstep is an event; the ladder that you wrote stays as it is.",
+		Example: "  metaplasis ladders govern start-line lower\n  metaplasis ladders govern start-line off",
+		RunE: func(c *cobra.Command, args []string) error {
+			l, err := a.client().Ladder(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if l.Governor = ladder.Governor(args[1]); args[1] == off {
+				l.Governor = ladder.Ungoverned
+			}
+			if l.Planned {
+				l.Rungs = nil
+			}
+			return a.setLadder(c.Context(), args[0], l)
+		},
+	}
 }
 
 func (a *app) setLadder(ctx context.Context, slug string, l ladder.Ladder) error {
@@ -123,6 +150,9 @@ func (a *app) showLadder(slug string, l ladder.Ladder) {
 		}
 		rows = append(rows, []string{r.Name, on, coding.Label(cmp.Or(r.Codec, coding.Usual(media.Video))), size(r.Width) + " x " + size(r.Height), cmp.Or(r.FrameRate, "source"), rate(r.Bitrate), rate(r.Peak),
 			fmt.Sprintf("%d ms", r.Buffer), strconv.Itoa(r.Effort), sound})
+	}
+	if l.Governor != ladder.Ungoverned {
+		defer a.printf("\nThe governor may %s it.\n", map[ladder.Governor]string{ladder.GovernorLower: "lower", ladder.GovernorRaise: "lower and raise"}[l.Governor])
 	}
 	a.table("RUNG|STATE|CODEC|SIZE|FRAMES|BITRATE|PEAK|BUFFER|EFFORT|SOUND", rows)
 }
@@ -213,7 +243,7 @@ func (a *app) laddersDrop() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			kept := ladder.Ladder{}
+			kept := ladder.Ladder{Governor: l.Governor}
 			for _, r := range l.Rungs {
 				if r.Name != args[1] {
 					kept.Rungs = append(kept.Rungs, r)

@@ -462,7 +462,8 @@ func (s *Service) showLadder(_ http.ResponseWriter, r *http.Request) (any, error
 	if err != nil {
 		return nil, err
 	}
-	l := ladder.Ladder{Planned: c.Settings().Ladder.Planned, Rungs: c.Status().Rungs}
+	set := c.Settings()
+	l := ladder.Ladder{Planned: set.Ladder.Planned, Rungs: c.Status().Rungs, Governor: set.Ladder.Governor}
 	return api.NewLadder{Ladder: l, Revision: s.history.revision(c.Slug())}, nil
 }
 

@@ -6,6 +6,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"metaplasis/internal/core/govern"
 	"metaplasis/internal/core/hub"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
@@ -55,12 +56,13 @@ type Channel struct {
 	numbers  *numbering
 	tracks   trackIDs
 	closed   bool
-	rungs    []ladder.Rung // in force
-	lastEnd  int64         // media time behind the last session, ticks of media.VideoTimescale
-	distance int64         // of the source's keyframes in the run before, ticks of media.VideoTimescale
-	cut      int64         // segments and units that were given up at the channel's bound
-	squeezed time.Time     // when that happened last
-	badCue   time.Time     // when a cue message came last that could not be read
+	rungs    []ladder.Rung // of the ladder, without what the governor changes
+	governor govern.Governor
+	lastEnd  int64     // media time behind the last session, ticks of media.VideoTimescale
+	distance int64     // of the source's keyframes in the run before, ticks of media.VideoTimescale
+	cut      int64     // segments and units that were given up at the channel's bound
+	squeezed time.Time // when that happened last
+	badCue   time.Time // when a cue message came last that could not be read
 	in       meter
 }
 
@@ -129,7 +131,10 @@ func (c *Channel) Apply(s Settings) error {
 	if c.air.chosen != (Input{}) && s.rank(c.air.chosen) < 0 {
 		c.air.chosen = Input{}
 	}
-	ladderChanged := s.Ladder.Planned != c.settings.Ladder.Planned || !slices.Equal(s.Ladder.Rungs, c.settings.Ladder.Rungs)
+	if s.Ladder.Governor == ladder.Ungoverned {
+		c.governor.Reset()
+	}
+	ladderChanged := s.Ladder.Governor != c.settings.Ladder.Governor || s.Ladder.Planned != c.settings.Ladder.Planned || !slices.Equal(s.Ladder.Rungs, c.settings.Ladder.Rungs)
 	stepChanged := s.SegmentMillis != c.settings.SegmentMillis || s.PartMillis != c.settings.PartMillis
 	closes := s.Closed && !c.settings.Closed
 	c.settings = s
@@ -168,8 +173,11 @@ func (c *Channel) ladderFor(video *media.Track) []ladder.Rung {
 	if c.settings.Ladder.Planned {
 		rungs = ladder.Plan(video)
 	}
+	if !slices.Equal(rungs, c.rungs) {
+		c.governor.Reset()
+	}
 	c.rungs = rungs
-	return rungs
+	return c.governor.Apply(rungs)
 }
 
 // firstRendition is the first track of a channel that is a rendition: tracks of feeds have lower ids.

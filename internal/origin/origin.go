@@ -66,15 +66,17 @@ func (o *Origin) event(e Event) { o.Keeper.Event(e) }
 // tick measures the channels once a second.
 func (o *Origin) tick() {
 	defer o.stopped.Done()
-	t := time.NewTicker(time.Second)
+	t := time.NewTicker(lookEach)
 	defer t.Stop()
+	var machine machineLoad
 	for {
 		select {
 		case <-o.stop:
 			return
 		case <-t.C:
+			idle := machine.look()
 			for _, c := range *o.channels.Load() {
-				c.measure()
+				c.measure(idle)
 			}
 		}
 	}

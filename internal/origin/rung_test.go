@@ -2,14 +2,18 @@ package origin
 
 import (
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"metaplasis/internal/core/govern"
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/scte35"
+	"metaplasis/internal/core/transcode"
 	"metaplasis/internal/present"
+	"metaplasis/internal/worker"
 )
 
 // A rung that fails is given up by its name; the others, and every format, go on.
@@ -93,6 +97,48 @@ func TestMemoryBoundFollowsFromTheSettings(t *testing.T) {
 			require.LessOrEqual(t, st.Memory, st.MemoryBound)
 		}
 	}
-	p.c.measure()
+	p.c.measure(-1)
 	assert.False(t, p.c.squeezed.IsZero(), "it is told")
+}
+
+// TestTheGovernorActsAndTells: a worker that is short makes it take a step, which stands in the events and the
+// status, and leaves the ladder that the engineer wrote as it is; a ladder without a governor is not touched.
+func TestTheGovernorActsAndTells(t *testing.T) {
+	for _, mode := range []ladder.Governor{ladder.GovernorLower, ladder.Ungoverned} {
+		p := newPacker(t, Settings{Ladder: ladder.Ladder{Governor: mode}}, 2)
+		now := time.Now()
+		p.c.now = func() time.Time { return now }
+		asked := ladder.Rung{Name: "b", On: true, Height: 360, Bitrate: 500_000, Effort: 3}
+		p.c.rungs[1] = asked
+		p.c.mu.Lock()
+		p.s.applyLadder(p.c.rungs)
+		p.c.mu.Unlock()
+		for second := range int64(6) {
+			now = now.Add(time.Second)
+			p.c.load.take(worker.Stats{PID: 7, Stats: transcode.Stats{Decoded: 30 * second, Dropped: 15 * second, LagMillis: 900}}, now)
+			p.c.measure(0)
+		}
+		st := p.c.Status()
+		assert.Equal(t, asked, st.Rungs[1], "what was asked for stays")
+		if mode == ladder.Ungoverned {
+			assert.Nil(t, st.Governor)
+			assert.Equal(t, 3, p.s.config.Rungs[0].Effort)
+			continue
+		}
+		require.NotNil(t, st.Governor)
+		assert.Equal(t, []govern.Step{{Rung: "b", Kind: govern.Effort, From: 3, To: 2}}, clearTimes(st.Governor.Steps))
+		assert.Equal(t, 2, p.s.config.Rungs[0].Effort, "the worker is told")
+		set := p.c.Settings()
+		set.Ladder.Governor = ladder.Ungoverned
+		require.NoError(t, p.c.Apply(set))
+		assert.Nil(t, p.c.Status().Governor)
+		assert.Empty(t, p.c.governor.Steps())
+	}
+}
+
+func clearTimes(steps []govern.Step) []govern.Step {
+	for i := range steps {
+		steps[i].At = 0
+	}
+	return steps
 }

@@ -38,7 +38,7 @@ type Packaging struct {
 	// with the same source make the same segments. It takes effect with the next feed.
 	Aligned bool `json:"aligned,omitempty" flag:"aligned" help:"cut and number segments by the wall clock, for two origins with one source; from the next feed on"`
 	// PartFiles gives each part an address of its own. Without it parts are byte ranges of their segment:
-	// one object for all protocols in every cache, and fewer requests.
+	// one object for all protocols in every cache.
 	PartFiles bool `json:"partFiles,omitempty" flag:"part-files" help:"give each part an address of its own instead of a byte range of its segment"`
 	// Numbered makes the manifest count segments of even length instead of listing their times.
 	Numbered  bool   `json:"numbered,omitempty" flag:"numbered" help:"let the DASH manifest count segments instead of listing their times"`
@@ -153,6 +153,9 @@ func (s Settings) Check() []ladder.Problem {
 	}
 	out = append(out, s.checkInputs()...)
 	out = append(out, s.checkPackaging()...)
+	if p := ladder.CheckGovernor(s.Ladder.Governor); p != nil {
+		out = append(out, *p)
+	}
 	return append(out, ladder.Check(s.Ladder.Rungs)...)
 }
 

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"metaplasis/internal/core/coding"
+	"metaplasis/internal/core/govern"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
@@ -41,11 +42,12 @@ type Status struct {
 	Renditions  []RenditionStatus `json:"renditions"`
 	Rungs       []ladder.Rung     `json:"rungs"` // in force
 	Worker      *WorkerStatus     `json:"worker,omitempty"`
-	Viewers     map[string]int    `json:"viewers,omitempty"` // by protocol
-	PartTarget  int64             `json:"partTarget"`        // milliseconds, 0 before the first feed
-	Memory      int64             `json:"memory"`            // bytes of segments held
-	MemoryBound int64             `json:"memoryBound"`       // bytes that the settings allow
-	PictureAt   int64             `json:"pictureAt"`         // milliseconds since 1970, 0 without one
+	Governor    *GovernorStatus   `json:"governor,omitempty"` // nil of a ladder that is left as it is
+	Viewers     map[string]int    `json:"viewers,omitempty"`  // by protocol
+	PartTarget  int64             `json:"partTarget"`         // milliseconds, 0 before the first feed
+	Memory      int64             `json:"memory"`             // bytes of segments held
+	MemoryBound int64             `json:"memoryBound"`        // bytes that the settings allow
+	PictureAt   int64             `json:"pictureAt"`          // milliseconds since 1970, 0 without one
 }
 
 // FeedStatus is the sender's side.
@@ -249,10 +251,11 @@ func (c *Channel) Watch() {
 	c.promote(false)
 }
 
-func (c *Channel) measure() {
+func (c *Channel) measure(idle int64) {
 	c.Watch()
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	c.govern(idle)
 	c.in.measure(c.now())
 	for _, r := range *c.out.renditions.Load() {
 		r.nudge(time.Now())
@@ -313,6 +316,9 @@ func (c *Channel) Status() Status {
 		others = max(0, len(c.session.sounds)-1)
 	}
 	st.Inputs = c.inputs()
+	if mode := c.settings.Ladder.Governor; mode != ladder.Ungoverned {
+		st.Governor = &GovernorStatus{Mode: mode, Steps: append([]govern.Step{}, c.governor.Steps()...)}
+	}
 	st.MemoryBound = c.settings.MemoryBound(st.Rungs, others)
 	if f := c.air.feed; f != nil {
 		st.Feed = &FeedStatus{Protocol: f.protocol, Remote: f.remote, Begun: f.begun, Bitrate: c.in.bitrate,

@@ -44,7 +44,20 @@ type Rung struct {
 type Ladder struct {
 	Planned bool   `json:"planned"`
 	Rungs   []Rung `json:"rungs"`
+	// Governor may change rungs while the machine is short, and back: "lower" lowers effort, then frame rate, then
+	// turns the highest rung off; "raise" also raises the effort while there is room; "" leaves the ladder as it is.
+	Governor Governor `json:"governor,omitempty"`
 }
+
+// Governor says what may be changed of a ladder while it runs.
+type Governor string
+
+// What a governor may do.
+const (
+	Ungoverned    Governor = ""
+	GovernorLower Governor = "lower"
+	GovernorRaise Governor = "raise"
+)
 
 // Bounds of a rung.
 const (
@@ -66,6 +79,15 @@ var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,30}$`)
 type Problem struct {
 	Field string `json:"field"` // such as rungs[2].bitrate
 	Text  string `json:"text"`
+}
+
+// CheckGovernor says what is wrong with what a governor may do, nil when nothing is.
+func CheckGovernor(g Governor) *Problem {
+	switch g {
+	case Ungoverned, GovernorLower, GovernorRaise:
+		return nil
+	}
+	return &Problem{"governor", fmt.Sprintf("found %q, expected %s, %s, or nothing", g, GovernorLower, GovernorRaise)}
 }
 
 // CheckText says what is wrong with a short text for people, nil when nothing is: most is in characters.

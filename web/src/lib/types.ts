@@ -114,6 +114,15 @@ export interface Finding {
   count: number;
 }
 
+/** Governor says what may be changed of a ladder while it runs. */
+export type Governor = "" | "lower" | "raise";
+
+/** GovernorStatus is what the governor has changed of a channel's ladder. */
+export interface GovernorStatus {
+  mode: Governor;
+  steps: Step[]; // in force, in the order in which they were taken
+}
+
 /** Health is how the service itself is. */
 export interface Health {
   problems: ServiceProblem[];
@@ -161,10 +170,14 @@ export interface Key {
   url?: string; // for encoders with one field
 }
 
+/** Kind says what a step changes. */
+export type Kind = "effort" | "half-rate" | "off";
+
 /** Ladder is the ordered plan of a channel. While Planned is set, it is made anew from each source; the first edit by a person clears it. */
 export interface Ladder {
   planned: boolean;
   rungs: Rung[];
+  governor?: Governor; // Governor may change rungs while the machine is short, and back: "lower" lowers effort, then frame rate, then turns the highest rung off; "raise" also raises the effort while there is room; "" leaves the ladder as it is.
 }
 
 /** LastFeed is how the newest feed of a channel ended. */
@@ -222,6 +235,7 @@ export interface NewLabel {
 export interface NewLadder {
   planned: boolean;
   rungs: Rung[];
+  governor?: Governor; // Governor may change rungs while the machine is short, and back: "lower" lowers effort, then frame rate, then turns the highest rung off; "raise" also raises the effort while there is room; "" leaves the ladder as it is.
   revision?: number; // of the settings that the change is based on; 0 for any
 }
 
@@ -283,7 +297,7 @@ export interface Packaging {
   window: number;
   startOffsetMillis?: number; // StartOffsetMillis tells players where to begin, so long before the end; 0 leaves it to them.
   aligned?: boolean; // Aligned cuts at even steps of the wall clock and numbers segments by it, so that two origins with the same source make the same segments. It takes effect with the next feed.
-  partFiles?: boolean; // PartFiles gives each part an address of its own. Without it parts are byte ranges of their segment: one object for all protocols in every cache, and fewer requests.
+  partFiles?: boolean; // PartFiles gives each part an address of its own. Without it parts are byte ranges of their segment: one object for all protocols in every cache.
   numbered?: boolean; // Numbered makes the manifest count segments of even length instead of listing their times.
   soundName?: string; // of the audio, for menus
   language?: string; // RFC 5646
@@ -426,11 +440,20 @@ export interface Status {
   renditions: RenditionStatus[];
   rungs: Rung[]; // in force
   worker?: WorkerStatus;
+  governor?: GovernorStatus; // nil of a ladder that is left as it is
   viewers?: Record<string, number>; // by protocol
   partTarget: number; // milliseconds, 0 before the first feed
   memory: number; // bytes of segments held
   memoryBound: number; // bytes that the settings allow
   pictureAt: number; // milliseconds since 1970, 0 without one
+}
+
+/** Step is one change to one rung. */
+export interface Step {
+  rung: string;
+  kind: Kind;
+  from?: number; // effort
+  to?: number; // effort
 }
 
 /** Stream is what was seen of one rendition. Times are milliseconds, nil when not known. */

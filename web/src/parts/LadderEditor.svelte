@@ -1,12 +1,13 @@
 <script lang="ts">
   import { call } from "../lib/api";
   import { nextRung } from "../lib/ladder";
-  import type { Codec, NewLadder, Rung, Status } from "../lib/types";
+  import type { Codec, Governor, NewLadder, Rung, Status } from "../lib/types";
   import Trouble from "./Trouble.svelte";
   let { slug, status, changed }: { slug: string; status: Status; changed: () => void } = $props();
   let revision = $state(0); // of the settings that this ladder is from
 
   let planned = $state(true);
+  let governor = $state<Governor>("");
   let rungs = $state<Rung[]>([]);
   let known = $state(false);
   let dirty = $state(false);
@@ -17,6 +18,7 @@
 
   function take(l: NewLadder) {
     planned = l.planned;
+    governor = l.governor ?? "";
     revision = l.revision ?? 0;
     rungs = (l.rungs ?? []).map((r) => ({ ...r }));
     known = true;
@@ -37,7 +39,7 @@
     busy = true;
     error = undefined;
     try {
-      take(await call<NewLadder>("PUT", `/channels/${slug}/ladder`, { ...l, revision }));
+      take(await call<NewLadder>("PUT", `/channels/${slug}/ladder`, { governor, ...l, revision }));
       said = "Takes effect at the next segment.";
       changed();
     } catch (e) {
@@ -230,6 +232,33 @@
     </div>
   {/if}
   <div class="mt-2 grid gap-2">
+    <label class="flex flex-wrap items-center gap-2 text-sm">
+      <span>When the machine is short of processor time</span>
+      <select
+        class="select select-xs w-64"
+        bind:value={governor}
+        disabled={busy}
+        onchange={() => dirty || apply({ planned, rungs: planned ? [] : $state.snapshot(rungs) })}
+        aria-label="Governor"
+      >
+        <option value="">leave out pictures</option>
+        <option value="lower">lower effort, then rate, then rungs</option>
+        <option value="raise">the same, and raise effort when it is idle</option>
+      </select>
+    </label>
+    {#if status.governor?.steps.length}
+      <ul class="rounded-box bg-base-200 px-3 py-2 text-sm" data-governor>
+        {#each status.governor.steps as s (s.rung + s.kind)}
+          <li>
+            {s.kind === "effort"
+              ? `${s.rung} is coded with effort ${s.to} instead of ${s.from}.`
+              : s.kind === "half-rate"
+                ? `${s.rung} has every second picture.`
+                : `${s.rung} is off.`}
+          </li>
+        {/each}
+      </ul>
+    {/if}
     <Trouble {error} />
     <div class="flex flex-wrap items-center gap-2">
       <button

@@ -66,7 +66,7 @@
     [
       "partFiles",
       "A file for each part",
-      "Else parts are byte ranges of their segment: one object for all formats in every cache, and fewer requests.",
+      "Else parts are byte ranges of their segment: one object for all formats in every cache.",
     ],
     [
       "numbered",
