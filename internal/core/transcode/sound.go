@@ -24,6 +24,7 @@ type Sound struct {
 	pending   []Config
 	dec       codec.SoundDecoder
 	broken    error // why there is no decoder
+	wanted    bool  // something is coded: sound that only passes by is not worth its decoding
 	encodings []*encoding
 	errors    atomic.Int64
 
@@ -182,6 +183,7 @@ const driftSlack = 48
 func (g *Sound) apply(c Config, start int64) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
+	g.wanted = len(c.Rungs)+len(c.Sound) > 0
 	for _, s := range g.encodings {
 		if !slices.Contains(c.Sound, s.rung) {
 			s.until = min(s.until, start)
@@ -213,7 +215,7 @@ func (g *Sound) open() bool {
 
 // Audio takes one frame of the source: it is measured, and coded for the renditions.
 func (g *Sound) Audio(u *media.AccessUnit) {
-	if g.track == nil || !g.open() {
+	if g.track == nil || !g.wanted || !g.open() {
 		return
 	}
 	begin := time.Now()
