@@ -330,24 +330,26 @@ func TestOldCodecsPassThrough(t *testing.T) {
 	assert.Contains(t, shown, "VP8 320x180, MP3 48000 Hz 2 ch")
 }
 
-// TestRungsOfOtherRatesAndSounds: half the pictures, 20 a second, and sound in Opus beside AAC, switched between.
+// TestRungsOfOtherRatesAndSounds: half the pictures, 20 a second, sound in Opus beside AAC, and a rung of HEVC, which
+// this browser leaves out.
 func TestRungsOfOtherRatesAndSounds(t *testing.T) {
 	s := start(t)
 	loop := demo.Loops[0]
 	url := s.channel(loop.Name, origin.Settings{},
 		ladder.Rung{Name: "240p", On: true, Height: 240, Bitrate: 400_000, Effort: 1, AudioBitrate: 96_000},
 		ladder.Rung{Name: "240p-half", On: true, Height: 240, Bitrate: 250_000, Effort: 1, FrameRate: "half", AudioBitrate: 96_000},
-		ladder.Rung{Name: "144p-20", On: true, Height: 144, Bitrate: 120_000, Effort: 1, FrameRate: "20", AudioBitrate: 48_000, AudioCodec: media.Opus, AudioChannels: 1})
+		ladder.Rung{Name: "144p-20", On: true, Height: 144, Bitrate: 120_000, Effort: 1, FrameRate: "20", AudioBitrate: 48_000, AudioCodec: media.Opus, AudioChannels: 1},
+		ladder.Rung{Name: "144p-hevc", On: true, Height: 144, Bitrate: 100_000, Effort: 1, Codec: media.HEVC, AudioBitrate: 96_000})
 	s.sendLoop(&loop, camera.Options{URL: url})
 	eventually(t, "on air", func() bool { return s.newest(loop.Name, "240p-half") >= 2 && s.newest(loop.Name, "144p-20") >= 2 })
 	_, b, _ := s.get("/media/" + loop.Name + "/index.m3u8")
-	for _, want := range []string{"FRAME-RATE=30.000", "FRAME-RATE=15.000", "FRAME-RATE=20.000", `opus"`, `URI="audio-opus-48k-mono/index.m3u8"`} {
+	for _, want := range []string{"FRAME-RATE=30.000", "FRAME-RATE=15.000", "FRAME-RATE=20.000", `opus"`, `URI="audio-opus-48k-mono/index.m3u8"`, `CODECS="hvc1.1.6.`} {
 		assert.Contains(t, string(b), want)
 	}
 	s.inspectAll(loop.Name, "index.m3u8", "index.mpd", "low.mpd")
 	eventually(t, "the nodes tell what they take", func() bool {
 		w := s.status(loop.Name).Worker
-		return w != nil && len(w.Nodes) == 1+3*3+2+2 && w.Loudness != nil && w.Nodes[2].Micros > 0
+		return w != nil && len(w.Nodes) == 1+3*4+2+2 && w.Loudness != nil && w.Nodes[2].Micros > 0
 	})
 	for _, r := range s.status(loop.Name).Renditions {
 		assert.Positive(t, r.Second, r.Name)

@@ -13,6 +13,7 @@ import (
 	"metaplasis/internal/codec/h264dec"
 	"metaplasis/internal/codec/h264enc"
 	"metaplasis/internal/codec/hevcdec"
+	"metaplasis/internal/codec/hevcenc"
 	"metaplasis/internal/codec/mpegadec"
 	"metaplasis/internal/codec/opusdec"
 	"metaplasis/internal/codec/opusenc"
@@ -87,6 +88,7 @@ var pictureDecoders = map[media.Codec]func(config []byte) (PictureDecoder, error
 
 var pictureEncoders = map[media.Codec]func(s PictureSettings) (PictureEncoder, error){
 	media.H264: func(s PictureSettings) (PictureEncoder, error) { return h264enc.New(h264enc.Settings(s)) },
+	media.HEVC: func(s PictureSettings) (PictureEncoder, error) { return hevcenc.Open(hevcenc.Settings(s)) },
 	media.VP9:  func(s PictureSettings) (PictureEncoder, error) { return vp9enc.Open(vp9enc.Settings(s)) },
 }
 

@@ -35,8 +35,8 @@ func TestTheTableSaysWhatThereIs(t *testing.T) {
 }
 
 func TestWhatIsNotThereIsRefused(t *testing.T) {
-	_, err := NewPictureEncoder(media.HEVC, PictureSettings{})
-	assert.EqualError(t, err, "there is no encoder of HEVC here")
+	_, err := NewPictureEncoder(media.AV1, PictureSettings{})
+	assert.EqualError(t, err, "there is no encoder of AV1 here")
 	_, err = NewSoundEncoder(media.MP3, 48000, 2, 64_000)
 	assert.Error(t, err)
 	_, err = NewSoundEncoder(media.Opus, 44100, 2, 64_000)
@@ -89,7 +89,7 @@ func TestEveryEncoderKeepsTheRules(t *testing.T) {
 func TestSegmentsStayBelowThePeak(t *testing.T) {
 	const fps, segment = 15, 2
 	for _, rung := range []ladder.Rung{
-		{Bitrate: 200_000, Effort: 1}, {Bitrate: 200_000, Effort: 5}, {Bitrate: 200_000, Peak: 400_000, Effort: 1}, {Bitrate: 200_000, Effort: 1, Codec: media.VP9},
+		{Bitrate: 200_000, Effort: 1}, {Bitrate: 200_000, Effort: 5}, {Bitrate: 200_000, Peak: 400_000, Effort: 1}, {Bitrate: 200_000, Effort: 1, Codec: media.VP9}, {Bitrate: 200_000, Effort: 1, Codec: media.HEVC},
 	} {
 		l := rung.Limits(segment * 1000)
 		e, err := NewPictureEncoder(cmp.Or(rung.Codec, media.H264), PictureSettings{Width: 160, Height: 90, SAR: media.Rational{Num: 1, Den: 1}, FrameRate: media.Rational{Num: fps, Den: 1},

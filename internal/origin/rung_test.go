@@ -115,7 +115,7 @@ func TestTheGovernorActsAndTells(t *testing.T) {
 		p.c.mu.Unlock()
 		for second := range int64(6) {
 			now = now.Add(time.Second)
-			p.c.load.take(worker.Stats{PID: 7, Stats: transcode.Stats{Decoded: 30 * second, Dropped: 15 * second, LagMillis: 900}}, now)
+			p.c.load.take(worker.Stats{PID: 7, Stats: transcode.Stats{Decoded: 30 * second, Dropped: 5 * second, LagMillis: 900}}, now)
 			p.c.measure(0)
 		}
 		st := p.c.Status()

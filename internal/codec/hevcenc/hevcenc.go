@@ -7,16 +7,38 @@ package hevcenc
 #include <string.h>
 #include <x265.h>
 
-static x265_encoder *mp_open(int width, int height, int rate_num, int rate_den, int kbits) {
+typedef struct {
+	int width, height, sar_num, sar_den, rate_num, rate_den;
+	int kbits, peak, buffer; // kbit/s, kbit/s, kbit; 0 for no buffer
+	int effort, full, primaries, transfer, matrix;
+} mp_settings;
+
+// The library's presets from the fastest on; the slowest ones take seconds a picture.
+static const char *mp_presets[] = {"ultrafast", "ultrafast", "superfast", "veryfast", "faster", "fast", "medium", "slow", "slower"};
+
+static x265_encoder *mp_open(const mp_settings *s) {
 	x265_param *p = x265_param_alloc();
 	if (!p) return NULL;
-	if (x265_param_default_preset(p, "ultrafast", "zerolatency") < 0) { x265_param_free(p); return NULL; }
+	if (x265_param_default_preset(p, mp_presets[s->effort - 1], "zerolatency") < 0) { x265_param_free(p); return NULL; }
+	p->vui.aspectRatioIdc = X265_EXTENDED_SAR;
+	p->vui.sarWidth = s->sar_num;
+	p->vui.sarHeight = s->sar_den;
+	p->vui.bEnableVideoSignalTypePresentFlag = 1;
+	p->vui.bEnableVideoFullRangeFlag = s->full;
+	p->vui.bEnableColorDescriptionPresentFlag = 1;
+	p->vui.colorPrimaries = s->primaries;
+	p->vui.transferCharacteristics = s->transfer;
+	p->vui.matrixCoeffs = s->matrix;
+	p->rc.vbvMaxBitrate = s->peak;
+	p->rc.vbvBufferSize = s->buffer;
+	p->scenecutThreshold = 0;
+	p->bframes = 0;
 	p->logLevel = X265_LOG_NONE;
-	p->sourceWidth = width;
-	p->sourceHeight = height;
+	p->sourceWidth = s->width;
+	p->sourceHeight = s->height;
 	p->internalCsp = X265_CSP_I420;
-	p->fpsNum = rate_num;
-	p->fpsDenom = rate_den;
+	p->fpsNum = s->rate_num;
+	p->fpsDenom = s->rate_den;
 	p->keyframeMax = -1;
 	p->bOpenGOP = 0;
 	p->bRepeatHeaders = 0;
@@ -25,7 +47,7 @@ static x265_encoder *mp_open(int width, int height, int rate_num, int rate_den, 
 	p->frameNumThreads = 1;
 	x265_param_parse(p, "pools", "none");
 	p->rc.rateControlMode = X265_RC_ABR;
-	p->rc.bitrate = kbits;
+	p->rc.bitrate = s->kbits;
 	x265_encoder *x = x265_encoder_open(p);
 	x265_param_free(p);
 	return x;
@@ -83,9 +105,89 @@ type Encoder struct {
 
 // New opens an encoder. Bitrate is bits a second.
 func New(width, height int, rate media.Rational, bitrate int64) (*Encoder, error) {
-	x := C.mp_open(C.int(width), C.int(height), C.int(rate.Num), C.int(rate.Den), C.int(bitrate/1000))
+	return open(Settings{Width: width, Height: height, FrameRate: rate, Bitrate: bitrate, Effort: 1})
+}
+
+// Settings of an encoder of live pictures. Bitrates are bits a second.
+type Settings struct {
+	Width, Height int
+	SAR           media.Rational
+	FrameRate     media.Rational // for rate control only; times are free
+	Bitrate, Peak int64
+	Buffer        int // milliseconds of Peak
+	Effort        int // 1 to 9
+	Colour        media.Colour
+}
+
+// Open opens an encoder of live pictures: the buffer and the peak hold.
+func Open(s Settings) (*Live, error) {
+	if s.Effort < 1 || s.Effort > 9 || s.Width < 16 || s.Height < 16 || s.Bitrate < 1000 {
+		return nil, fmt.Errorf("HEVC encoder: effort %d at %dx%d and %d bit/s, expected 1 to 9 and a picture", s.Effort, s.Width, s.Height, s.Bitrate)
+	}
+	e, err := open(s)
+	if err != nil {
+		return nil, err
+	}
+	return &Live{e, s}, nil
+}
+
+// Live encodes one rendition of a live channel: a picture in, an access unit out.
+type Live struct {
+	e        *Encoder
+	settings Settings
+}
+
+// Track describes what comes out.
+func (l *Live) Track() (media.Track, error) {
+	var c hevc.Config
+	if err := c.Unmarshal(l.e.Record); err != nil {
+		return media.Track{}, err
+	}
+	t, err := c.Track(l.e.Record)
+	t.FrameRate, t.Reordered = l.settings.FrameRate, false
+	return t, err
+}
+
+// Encode takes the next picture and returns its access unit; nil of no picture.
+func (l *Live) Encode(p *picture.Picture, pts int64, key bool) (*media.AccessUnit, error) {
+	if p == nil {
+		return nil, nil
+	}
+	return l.e.Encode(p, pts, key)
+}
+
+// Waiting returns 0: an access unit comes out with its picture.
+func (l *Live) Waiting() int { return 0 }
+
+// Close frees the encoder.
+func (l *Live) Close() { l.e.Close() }
+
+const unspecified = 2 // a code point of ITU-T H.273
+
+func open(s Settings) (*Encoder, error) {
+	code := func(v uint8) C.int {
+		if v == 0 {
+			return unspecified
+		}
+		return C.int(v)
+	}
+	c := C.mp_settings{width: C.int(s.Width), height: C.int(s.Height), sar_num: 1, sar_den: 1, rate_num: 30, rate_den: 1, kbits: C.int(s.Bitrate / 1000),
+		effort: C.int(s.Effort), primaries: code(s.Colour.Primaries), transfer: code(s.Colour.Transfer), matrix: code(s.Colour.Matrix)}
+	if s.Colour.FullRange {
+		c.full = 1
+	}
+	if s.SAR.Valid() {
+		c.sar_num, c.sar_den = C.int(s.SAR.Num), C.int(s.SAR.Den)
+	}
+	if s.FrameRate.Valid() {
+		c.rate_num, c.rate_den = C.int(s.FrameRate.Num), C.int(s.FrameRate.Den)
+	}
+	if s.Peak > 0 {
+		c.peak, c.buffer = C.int(s.Peak/1000), C.int(s.Peak/1000*int64(max(s.Buffer, 100))/1000)
+	}
+	x := C.mp_open(&c)
 	if x == nil {
-		return nil, fmt.Errorf("the HEVC encoder refused %dx%d at %d bit/s", width, height, bitrate)
+		return nil, fmt.Errorf("the HEVC encoder refused %dx%d at %d bit/s", s.Width, s.Height, s.Bitrate)
 	}
 	e := &Encoder{x: x}
 	var sets [4096]byte

@@ -90,7 +90,7 @@ var table = [...]Codec{
 		captions: avc.Captions, caption: avcCaption, config: avc.WithSets, transport: avcTransport,
 	},
 	{
-		ID: media.HEVC, Kind: media.Video, Label: "HEVC", Decoded: true, FourCC: "hvc1", Entry: "hvc1", Box: "hvcC", BoxVersion: plainBox,
+		ID: media.HEVC, Kind: media.Video, Label: "HEVC", Decoded: true, Encoded: true, FourCC: "hvc1", Entry: "hvc1", Box: "hvcC", BoxVersion: plainBox,
 		Composition: true, track: hevcTrack, unit: hevcUnit, length: hevcLength,
 		look: func(b []byte) Picture { return Picture{Random: hevc.HasIRAP(b)} },
 	},

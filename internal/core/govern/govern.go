@@ -55,6 +55,7 @@ func (s Step) String() string {
 const (
 	shortBusy  = 950 // thousandths of real time
 	shortLag   = 400 // milliseconds
+	badlyShort = 400 // thousandths of the pictures: efforts fall by two
 	calmBusy   = 600
 	calmLag    = 150
 	calmIdle   = 250 // thousandths of the machine
@@ -180,7 +181,11 @@ func (g *Governor) cut(l Load, rungs []ladder.Rung) *Step {
 		return best
 	}
 	if r := dear(func(r ladder.Rung) bool { return r.Effort > lowestEffort }); r != nil {
-		return g.setEffort(rungs, r, r.Effort-1)
+		down := 1
+		if l.Dropping > badlyShort {
+			down = 2
+		}
+		return g.setEffort(rungs, r, max(r.Effort-down, lowestEffort))
 	}
 	if r := dear(func(r ladder.Rung) bool { return r.FrameRate == "" }); r != nil {
 		return g.push(Step{Rung: r.Name, Kind: Half})

@@ -28,7 +28,7 @@ export interface Drawing {
 // What is measured beside the way of the media has no box of its own.
 const columns = { source: 0, decode: 128, scale: 256, encode: 384, out: 512 };
 // What the first part of a codec's name in playlists stands for.
-const names: Record<string, string> = { avc1: "H.264", vp09: "VP9", mp4a: "AAC", opus: "Opus" };
+const names: Record<string, string> = { avc1: "H.264", hvc1: "HEVC", vp09: "VP9", mp4a: "AAC", opus: "Opus" };
 const size = { w: 112, h: 38 };
 const rowHeight = 48;
 

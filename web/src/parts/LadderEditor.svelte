@@ -55,6 +55,7 @@
   /** The codecs that pictures can be coded in; none is the usual one. */
   const codecs = [
     { id: "", label: "H.264" },
+    { id: "hevc", label: "HEVC" },
     { id: "vp9", label: "VP9" },
   ];
   const source = $derived(status.feed?.tracks.find((t) => t.kind === 1));
