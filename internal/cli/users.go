@@ -52,7 +52,7 @@ func (a *app) users() *cobra.Command {
 	}
 	add.Flags().StringVar(&role, "role", string(api.Watch), "what the user may do: watch, operate or administer")
 	remove := &cobra.Command{
-		Use: "remove USER", Short: "Remove a user with his sessions and tokens", Args: exactly("USER"), Example: "  metaplasis users remove ana",
+		Use: "remove USER", Short: "Remove a user with their sessions and tokens", Args: exactly("USER"), Example: "  metaplasis users remove ana",
 		RunE: func(c *cobra.Command, args []string) error {
 			if err := a.client().RemoveUser(c.Context(), args[0]); err != nil {
 				return err

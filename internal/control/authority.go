@@ -96,8 +96,9 @@ func (s *Service) removeToken(_ http.ResponseWriter, r *http.Request) (any, erro
 	if !slices.ContainsFunc(list, func(t records.Token) bool { return t.ID == id && s.mayTouch(r, &t) }) {
 		return nil, records.ErrNotFound
 	}
-	s.trusted.forget(id)
-	return nil, s.db.RemoveToken(r.Context(), id)
+	err = s.db.RemoveToken(r.Context(), id)
+	s.trusted.forget(id) // after it: what is asked for in between is not trusted anew
+	return nil, err
 }
 
 var userForm = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,62}$`)

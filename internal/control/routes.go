@@ -42,7 +42,7 @@ func (s *Service) routes() []route {
 		{"DELETE", "/tokens/{id}", "Revoke a client token.", api.Watch, nil, nil, nil, s.removeToken},
 		{"GET", "/users", "List the users.", api.Administer, nil, nil, []api.User{}, s.listUsers},
 		{"POST", "/users", "Add a user.", api.Administer, nil, api.NewUser{}, api.User{}, s.addUser},
-		{"DELETE", "/users/{user}", "Remove a user with his sessions and tokens.", api.Administer, nil, nil, nil, s.removeUser},
+		{"DELETE", "/users/{user}", "Remove a user with their sessions and tokens.", api.Administer, nil, nil, nil, s.removeUser},
 		{"GET", "/channels", "List the channels with their state and addresses.", api.Watch, nil, nil, []api.Channel{},
 			s.listChannels},
 		{"POST", "/channels", "Create a channel; what is left out takes its default.", api.Operate, nil, origin.Settings{},
@@ -140,6 +140,7 @@ type object = map[string]any
 // that it cannot say anything else than what is served.
 func (s *Service) Document() any {
 	schemas := object{}
+	whole, partial := &components{schemas, "", false}, &components{schemas, "Partial", true}
 	paths := object{}
 	at := func(path string) object {
 		p, ok := paths[path].(object)
@@ -150,7 +151,7 @@ func (s *Service) Document() any {
 		return p
 	}
 	failed := object{"description": "What was wrong, and what to do.",
-		"content": body(schema(reflect.TypeOf(api.Error{}), schemas))}
+		"content": body(schema(reflect.TypeOf(api.Error{}), whole))}
 	for _, rt := range s.routes() {
 		op := object{"summary": rt.summary, "operationId": strings.Trim(strings.ToLower(rt.method)+strings.NewReplacer("/",
 			"-", "{", "", "}", "").Replace(rt.path), "-")}
@@ -168,11 +169,15 @@ func (s *Service) Document() any {
 			op["parameters"] = params
 		}
 		if rt.in != nil {
-			op["requestBody"] = object{"required": true, "content": body(schema(reflect.TypeOf(rt.in), schemas))}
+			into := whole
+			if partials[reflect.TypeOf(rt.in)] {
+				into = partial
+			}
+			op["requestBody"] = object{"required": true, "content": body(schema(reflect.TypeOf(rt.in), into))}
 		}
 		responses := object{"default": failed}
 		if rt.out != nil {
-			responses["200"] = object{"description": "Done.", "content": body(schema(reflect.TypeOf(rt.out), schemas))}
+			responses["200"] = object{"description": "Done.", "content": body(schema(reflect.TypeOf(rt.out), whole))}
 		} else {
 			responses["204"] = object{"description": "Done."}
 		}
@@ -204,8 +209,19 @@ func (s *Service) Document() any {
 
 func body(s object) object { return object{"application/json": object{"schema": s}} }
 
+// partials are the bodies of which anything may be left out: it takes its default, or stays as it is.
+var partials = map[reflect.Type]bool{reflect.TypeFor[origin.Settings](): true, reflect.TypeFor[api.Change](): true}
+
+// components are where the schemas of named structures go: of the bodies of which anything may be left out under
+// names of their own.
+type components struct {
+	all     object
+	prefix  string
+	partial bool
+}
+
 // schema describes a Go type in JSON Schema; named structures go to the components.
-func schema(t reflect.Type, named object) object {
+func schema(t reflect.Type, named *components) object {
 	switch {
 	case t == reflect.TypeOf(time.Time{}):
 		return object{"type": "string", "format": "date-time"}
@@ -226,13 +242,17 @@ func schema(t reflect.Type, named object) object {
 		return object{"type": "object", "additionalProperties": schema(t.Elem(), named)}
 	case reflect.Struct:
 		pkg := t.PkgPath()[strings.LastIndexByte(t.PkgPath(), '/')+1:]
-		name := strings.ToUpper(pkg[:1]) + pkg[1:] + t.Name()
-		if _, done := named[name]; !done {
-			named[name] = object{} // stops recursion
+		name := named.prefix + strings.ToUpper(pkg[:1]) + pkg[1:] + t.Name()
+		if _, done := named.all[name]; !done {
+			named.all[name] = object{} // stops recursion
 			props, required := object{}, []string{}
 			fields(t, named, props, &required)
 			sort.Strings(required)
-			named[name] = object{"type": "object", "properties": props, "required": required}
+			described := object{"type": "object", "properties": props}
+			if !named.partial {
+				described["required"] = required
+			}
+			named.all[name] = described
 		}
 		return object{"$ref": "#/components/schemas/" + name}
 	default:
@@ -240,7 +260,7 @@ func schema(t reflect.Type, named object) object {
 	}
 }
 
-func fields(t reflect.Type, named, props object, required *[]string) {
+func fields(t reflect.Type, named *components, props object, required *[]string) {
 	for f := range t.Fields() {
 		name, options, _ := strings.Cut(f.Tag.Get("json"), ",")
 		if f.Anonymous && name == "" {

@@ -195,7 +195,7 @@ func (c *Client) AddUser(ctx context.Context, u api.NewUser) (api.User, error) {
 	return call[api.User](ctx, c, "POST", "/users", u)
 }
 
-// RemoveUser removes a user with his sessions and tokens.
+// RemoveUser removes a user with their sessions and tokens.
 func (c *Client) RemoveUser(ctx context.Context, name string) error {
 	return c.do(ctx, "DELETE", "/users/"+seg(name), nil, nil)
 }

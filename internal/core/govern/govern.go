@@ -33,11 +33,10 @@ const (
 
 // Step is one change to one rung.
 type Step struct {
-	Rung string        `json:"rung"`
-	Kind Kind          `json:"kind"`
-	From int           `json:"from,omitempty"` // effort
-	To   int           `json:"to,omitempty"`   // effort
-	At   time.Duration `json:"-"`
+	Rung string `json:"rung"`
+	Kind Kind   `json:"kind"`
+	From int    `json:"from,omitempty"` // effort
+	To   int    `json:"to,omitempty"`   // effort
 }
 
 // String says what the step does, in words.
@@ -141,7 +140,7 @@ func (g *Governor) Look(now time.Duration, l Load, rungs []ladder.Rung) (taken *
 		if g.relaxes && now-g.relaxed < soon {
 			g.patience = min(2*g.patience, longestCalm)
 		}
-		g.changed, g.ever, s.At = now, true, now
+		g.changed, g.ever = now, true
 		return s, false
 	case calm && now-g.calm >= g.patience && now-g.changed >= g.patience:
 		s, back := g.relax(l, rungs)
