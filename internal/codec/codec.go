@@ -115,7 +115,7 @@ var soundEncoders = map[media.Codec]func(rate, channels int, bitrate int64) (Sou
 // NewPictureDecoder opens the decoder of a track of video.
 func NewPictureDecoder(t *media.Track) (PictureDecoder, error) {
 	if open := pictureDecoders[t.Codec]; open != nil {
-		return open(t.Config)
+		return opened(open(t.Config))
 	}
 	return nil, none(t.Codec, "decoder")
 }
@@ -123,7 +123,7 @@ func NewPictureDecoder(t *media.Track) (PictureDecoder, error) {
 // NewPictureEncoder opens an encoder of video.
 func NewPictureEncoder(c media.Codec, s PictureSettings) (PictureEncoder, error) {
 	if open := pictureEncoders[c]; open != nil {
-		return open(s)
+		return opened(open(s))
 	}
 	return nil, none(c, "encoder")
 }
@@ -131,7 +131,7 @@ func NewPictureEncoder(c media.Codec, s PictureSettings) (PictureEncoder, error)
 // NewSoundDecoder opens the decoder of a track of sound.
 func NewSoundDecoder(t *media.Track) (SoundDecoder, error) {
 	if open := soundDecoders[t.Codec]; open != nil {
-		return open(t.Config)
+		return opened(open(t.Config))
 	}
 	return nil, none(t.Codec, "decoder")
 }
@@ -147,9 +147,18 @@ func SoundRate(c media.Codec, rate int) int {
 // NewSoundEncoder opens an encoder of sound. The bitrate is bits a second.
 func NewSoundEncoder(c media.Codec, rate, channels int, bitrate int64) (SoundEncoder, error) {
 	if open := soundEncoders[c]; open != nil {
-		return open(rate, channels, bitrate)
+		return opened(open(rate, channels, bitrate))
 	}
 	return nil, none(c, "encoder")
+}
+
+// opened lets nothing through with an error: what did not open is a pointer that is nil, in an interface that is not.
+func opened[T any](v T, err error) (T, error) {
+	if err != nil {
+		var nothing T
+		return nothing, err
+	}
+	return v, nil
 }
 
 func none(c media.Codec, what string) error {

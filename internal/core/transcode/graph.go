@@ -160,6 +160,7 @@ type Graph struct {
 	synced  bool // the decoder has seen a keyframe
 	started bool // a boundary was crossed with the decoder in step
 
+	broken   bool // the decoder does not open, which was said
 	decoding work
 	beside   time.Duration // that was spent within the decoder's call on what is not decoding
 
@@ -295,6 +296,10 @@ func (g *Graph) wantsPictures() bool {
 
 // Video takes one access unit of the source.
 func (g *Graph) Video(u *media.AccessUnit) {
+	if g.broken {
+		g.stats.skipped.Add(1)
+		return
+	}
 	begin := time.Now()
 	defer func() { g.noteBusy(time.Since(begin)) }()
 	lag := max(0, g.received.Load()-u.DTS)
@@ -318,6 +323,7 @@ func (g *Graph) Video(u *media.AccessUnit) {
 	if g.dec == nil {
 		var err error
 		if g.dec, err = codec.NewPictureDecoder(g.current.Video); err != nil {
+			g.broken = true
 			g.sink.Failed(0, err)
 			return
 		}
@@ -596,5 +602,5 @@ func (g *Graph) Drain() {
 		g.dec.Close()
 		g.dec = nil
 	}
-	g.synced, g.started = false, false
+	g.synced, g.started, g.broken = false, false, false
 }

@@ -506,3 +506,29 @@ func TestSoundIsMixedAndResampled(t *testing.T) {
 	}
 	assert.InDelta(t, 48_000, onset, 480, "within 10 ms")
 }
+
+// TestADecoderThatDoesNotOpenIsToldOnce: what cannot be decoded at all fails with a sentence, and nothing else.
+func TestADecoderThatDoesNotOpenIsToldOnce(t *testing.T) {
+	_, units := film(t, 320, 180, 1, 20, media.Rational{})
+	for _, c := range []media.Codec{media.H264, media.HEVC, media.MPEG2} {
+		sink := newCollected()
+		g := New(sink)
+		g.Configure(Config{Video: &media.Track{Kind: media.Video, Codec: c, Timescale: media.VideoTimescale, Config: []byte{1}},
+			Rungs: []Rung{{ID: small, Name: "small", Codec: media.H264, Width: 160, Height: 90, Bitrate: 100_000, Effort: 1}}})
+		play(g, units, 25)
+		g.Drain()
+		assert.Len(t, sink.failed, 1, c)
+		assert.Empty(t, sink.units[small], c)
+	}
+	for _, c := range []media.Codec{media.AAC, media.Opus, media.EAC3, media.PCM} {
+		sink := newCollected()
+		g := NewSound(sink)
+		g.Configure(Config{Audio: &media.Track{Kind: media.Audio, Codec: c, Timescale: 48_000}, Sound: []AudioRung{{ID: quiet, Name: "audio-64k", Codec: media.AAC, Bitrate: 64_000}}})
+		g.Boundary(segment.Boundary{})
+		for i := range int64(5) {
+			g.Audio(&media.AccessUnit{DTS: i * 1024, PTS: i * 1024, Key: true, Data: []byte{1, 2, 3}})
+		}
+		g.Drain()
+		assert.Len(t, sink.failed, 1, c)
+	}
+}
