@@ -512,7 +512,7 @@ func (s *Service) planLadder(_ http.ResponseWriter, r *http.Request) (any, error
 	if video == nil {
 		video = &media.Track{Width: 1920, Height: 1080, FrameRate: media.Rational{Num: 30, Den: 1}}
 	}
-	return ladder.Ladder{Planned: true, Rungs: ladder.Plan(video)}, nil
+	return ladder.Ladder{Planned: true, Rungs: ladder.Default(video)}, nil
 }
 
 func (s *Service) chooseInput(_ http.ResponseWriter, r *http.Request) (any, error) {

@@ -171,7 +171,7 @@ func (c *Channel) Apply(s Settings) error {
 func (c *Channel) ladderFor(video *media.Track) []ladder.Rung {
 	rungs := c.settings.Ladder.Rungs
 	if c.settings.Ladder.Planned {
-		rungs = ladder.Plan(video)
+		rungs = ladder.Default(video)
 	}
 	if !slices.Equal(rungs, c.rungs) {
 		c.governor.Reset()

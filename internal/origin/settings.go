@@ -153,10 +153,7 @@ func (s Settings) Check() []ladder.Problem {
 	}
 	out = append(out, s.checkInputs()...)
 	out = append(out, s.checkPackaging()...)
-	if p := ladder.CheckGovernor(s.Ladder.Governor); p != nil {
-		out = append(out, *p)
-	}
-	return append(out, ladder.Check(s.Ladder.Rungs)...)
+	return append(out, s.Ladder.Check()...)
 }
 
 const maxInputs = 4

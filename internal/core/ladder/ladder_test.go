@@ -28,7 +28,7 @@ func TestPlanNeverEnlargesAndKeepsTheShape(t *testing.T) {
 		"a square picture": {source(600, 600, square), []string{"source", "480p", "360p", "240p"}, [][2]int{{480, 480}, {360, 360}, {240, 240}}},
 		"cut to 2.39 to 1": {source(1920, 804, square), []string{"source", "720p", "480p", "360p"}, [][2]int{{1720, 720}, {1146, 480}, {860, 360}}},
 	} {
-		rungs := Plan(c.source)
+		rungs := Default(c.source)
 		var names []string
 		for i, r := range rungs {
 			names = append(names, r.Name)
@@ -41,7 +41,7 @@ func TestPlanNeverEnlargesAndKeepsTheShape(t *testing.T) {
 		assert.Equal(t, c.names, names, name)
 		assert.Empty(t, Check(rungs), name)
 	}
-	assert.Len(t, Plan(nil), 1)
+	assert.Len(t, Default(nil), 1)
 	assert.InDelta(t, 4_500_000, Bitrate(1920, 1080, media.Rational{Num: 30, Den: 1}), 100_000)
 }
 

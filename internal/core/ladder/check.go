@@ -1,0 +1,189 @@
+package ladder
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"unicode"
+	"unicode/utf8"
+
+	"metaplasis/internal/core/coding"
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/opus"
+)
+
+// Bounds of a rung.
+const (
+	MaxRungs   = 12
+	minSide    = 16
+	maxSide    = 4096
+	minBitrate = 50_000
+	maxBitrate = 100_000_000
+	minAudio   = 16_000
+	maxAudio   = 320_000
+
+	quietest = -40 // LUFS
+	loudest  = -5
+
+	defaultEffort = 2
+	defaultBuffer = 1000
+)
+
+// AudioRates are the samples a second that sound can be coded at.
+var AudioRates = []int{16000, 22050, 24000, 32000, 44100, 48000}
+
+var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,30}$`)
+
+// Problem is one thing wrong with a setting, in words for the person who wrote it.
+type Problem struct {
+	Field string `json:"field"` // such as rungs[2].bitrate
+	Text  string `json:"text"`
+}
+
+// Check lists everything that is wrong with a ladder. An empty list means that it can be applied.
+func (l Ladder) Check() (out []Problem) {
+	switch l.Governor {
+	case Ungoverned, GovernorLower, GovernorRaise:
+	default:
+		out = append(out, Problem{"governor", fmt.Sprintf("found %.40q, expected %s, %s, or nothing", string(l.Governor), GovernorLower, GovernorRaise)})
+	}
+	if l.Priority < 0 || l.Priority > 9 {
+		out = append(out, Problem{"priority", fmt.Sprintf("found %d, expected 1 (gives way first) to 9", l.Priority)})
+	}
+	switch l.Interlaced {
+	case FieldsAdaptive, FramesAdaptive, FieldsBob, Weave:
+	default:
+		out = append(out, Problem{"interlaced", fmt.Sprintf("found %.40q, expected %s, %s, %s, or nothing", string(l.Interlaced), FramesAdaptive, FieldsBob, Weave)})
+	}
+	return append(out, Check(l.Rungs)...)
+}
+
+// CheckText says what is wrong with a short text for people, nil when nothing is: most is in characters.
+func CheckText(field, s string, most int) *Problem {
+	switch n := utf8.RuneCountInString(s); {
+	case !utf8.ValidString(s):
+		return &Problem{field, "found bytes that are not UTF-8, expected text"}
+	case n > most:
+		return &Problem{field, fmt.Sprintf("found %d characters, expected %d at most", n, most)}
+	}
+	for _, r := range s {
+		if unicode.IsControl(r) || r == '\u2028' || r == '\u2029' {
+			return &Problem{field, fmt.Sprintf("found the control character U+%04X, expected one line of text", r)}
+		}
+	}
+	return nil
+}
+
+func (p Problem) String() string { return p.Field + ": " + p.Text }
+
+// Check lists everything that is wrong with rungs.
+func Check(rungs []Rung) []Problem {
+	var out []Problem
+	add := func(i int, field, text string, args ...any) {
+		out = append(out, Problem{fmt.Sprintf("rungs[%d].%s", i, field), fmt.Sprintf(text, args...)})
+	}
+	if len(rungs) > MaxRungs {
+		out = append(out, Problem{"rungs", fmt.Sprintf("found %d rungs, expected %d at most", len(rungs), MaxRungs)})
+	}
+	names := map[string]bool{}
+	on, source := 0, 0
+	for i, r := range rungs {
+		if !nameForm.MatchString(r.Name) {
+			add(i, "name", "found %q, expected lower-case letters, digits and hyphens, 31 at most", r.Name)
+		}
+		if IsAudioName(r.Name) {
+			add(i, "name", "%q is taken by the channel's audio; choose another", r.Name)
+		}
+		if names[r.Name] {
+			add(i, "name", "%q stands twice in the ladder; each rung needs its own name", r.Name)
+		}
+		names[r.Name] = true
+		if r.On {
+			on++
+		}
+		if r.AudioBitrate != 0 && (r.AudioBitrate < minAudio || r.AudioBitrate > maxAudio) {
+			add(i, "audioBitrate", "found %d bit/s, expected 0 (pass the source through) or %d to %d", r.AudioBitrate,
+				minAudio, maxAudio)
+		}
+		if codecs := coding.Encoded(media.Audio); r.AudioCodec != "" && !slices.Contains(codecs, r.AudioCodec) {
+			add(i, "audioCodec", "found %q, expected one of %v, or nothing for the usual one", r.AudioCodec, codecs)
+		}
+		if r.AudioChannels < 0 || r.AudioChannels > 2 {
+			add(i, "audioChannels", "found %d, expected 1, 2, or 0 for as many as the source has", r.AudioChannels)
+		}
+		if r.AudioRate != 0 && !slices.Contains(AudioRates, r.AudioRate) {
+			add(i, "audioRate", "found %d Hz, expected one of %v, or 0 for the source's", r.AudioRate, AudioRates)
+		} else if r.AudioCodec == media.Opus && r.AudioRate != 0 && r.AudioRate != opus.SampleRate {
+			add(i, "audioRate", "found %d Hz, expected %d or 0: Opus has no other", r.AudioRate, opus.SampleRate)
+		}
+		if r.Loudness != 0 && (r.Loudness < quietest || r.Loudness > loudest) {
+			add(i, "loudness", "found %d LUFS, expected %d to %d, such as -23, or 0 to leave it as it is", r.Loudness, quietest, loudest)
+		}
+		r.checkPicture(func(field, text string, args ...any) { add(i, field, text, args...) })
+		if r.AudioBitrate == 0 && (r.AudioRate != 0 || r.Loudness != 0 || r.AudioCodec != "" || r.AudioChannels != 0) {
+			add(i, "audioBitrate", "found none, expected %d to %d, since sound that passes through keeps its codec, channels, rate and loudness", minAudio, maxAudio)
+		}
+		if r.Source {
+			if source++; source > 1 {
+				add(i, "source", "only one rung can pass the source through; %q does already", rungs[0].Name)
+			}
+			continue
+		}
+		if r.SoundOnly() {
+			continue
+		}
+		if r.Width == 0 && r.Height == 0 {
+			add(i, "height", "found no size, expected a height, a width, or both; or no bitrate, for a rung of sound alone")
+		}
+		for _, side := range []struct {
+			name  string
+			value int
+		}{{"width", r.Width}, {"height", r.Height}} {
+			if side.value != 0 && (side.value < minSide || side.value > maxSide) {
+				add(i, side.name, "found %d, expected %d to %d", side.value, minSide, maxSide)
+			} else if side.value%2 != 0 {
+				add(i, side.name, "found %d, expected an even number: 4:2:0 pictures have two lines of luma for one of chroma", side.value)
+			}
+		}
+		if r.Bitrate < minBitrate || r.Bitrate > maxBitrate {
+			add(i, "bitrate", "found %d bit/s, expected %d to %d", r.Bitrate, minBitrate, maxBitrate)
+		}
+		if r.Peak != 0 && r.Peak < r.Bitrate {
+			add(i, "peak", "found %d bit/s, expected at least the bitrate, %d", r.Peak, r.Bitrate)
+		}
+		if r.Peak > 2*maxBitrate {
+			add(i, "peak", "found %d bit/s, expected %d at most", r.Peak, 2*maxBitrate)
+		}
+		if r.Buffer != 0 && (r.Buffer < 100 || r.Buffer > 10_000) {
+			add(i, "buffer", "found %d ms, expected 100 to 10000", r.Buffer)
+		}
+		if codecs := coding.Encoded(media.Video); r.Codec != "" && !slices.Contains(codecs, r.Codec) {
+			add(i, "codec", "found %q, expected one of %v, or nothing for the usual one", r.Codec, codecs)
+		}
+		if _, err := ParseRate(r.FrameRate); err != nil {
+			add(i, "frameRate", "%s", err)
+		}
+		r.checkLevel(func(field, text string, args ...any) { add(i, field, text, args...) })
+		if r.Quality < 0 || r.Quality > 100 {
+			add(i, "quality", "found %d, expected 1 (least) to 100 (best), or 0 to keep to the bitrate", r.Quality)
+		}
+		switch r.Content {
+		case Camera, "camera", Screen, Drawn:
+		default:
+			add(i, "content", "found %.40q, expected camera, %s or %s", string(r.Content), Screen, Drawn)
+		}
+		switch {
+		case r.BFrames < -1 || r.BFrames > 4:
+			add(i, "bFrames", "found %d, expected 1 to 4, 0 for as the effort says, or -1 for none", r.BFrames)
+		case r.BFrames > 0 && r.Profile == "baseline":
+			add(i, "bFrames", "found %d, expected 0 or -1: the profile baseline has none", r.BFrames)
+		}
+		if r.Effort < 0 || r.Effort > 9 {
+			add(i, "effort", "found %d, expected 1 (least processor time) to 9 (best picture)", r.Effort)
+		}
+	}
+	if len(rungs) > 0 && on == 0 {
+		out = append(out, Problem{"rungs", "every rung is off; leave at least one on"})
+	}
+	return out
+}

@@ -1,0 +1,55 @@
+package ladder
+
+import (
+	"fmt"
+	"math"
+
+	"metaplasis/internal/core/media"
+)
+
+// shortSides are the sizes of a default ladder, by the picture's shorter side.
+var shortSides = []int{2160, 1440, 1080, 720, 480, 360, 240}
+
+// maxPlanned is how many encoded rungs a default ladder has.
+const maxPlanned = 3
+
+// Default makes the default ladder of a source: the source itself on top, then up to three smaller
+// pictures. It never enlarges. Without video it has one rung that carries the audio.
+func Default(video *media.Track) []Rung {
+	out := []Rung{{Name: "source", On: true, Source: true}}
+	if video == nil {
+		return out
+	}
+	w, h := Display(video)
+	short := min(w, h)
+	for _, side := range shortSides {
+		if side >= short || len(out) > maxPlanned {
+			continue
+		}
+		if side < short/5 {
+			break
+		}
+		r := Rung{Name: fmt.Sprintf("%dp", side), On: true, Effort: defaultEffort}
+		if w >= h {
+			r.Height = side
+		} else {
+			r.Width = side
+		}
+		rw, rh := r.Size(video)
+		r.Width, r.Height = rw, rh
+		r.Bitrate = Bitrate(rw, rh, video.FrameRate)
+		out = append(out, r.WithDefaults())
+	}
+	return out
+}
+
+// Bitrate is what a picture of a size needs for a decent look at low effort, rounded to 50
+// kbit/s: 6.4 times the three-quarter power of its samples a second, so that 1080p30 gets
+// 4.5 Mbit/s and 360p30 0.85.
+func Bitrate(width, height int, rate media.Rational) int64 {
+	if !rate.Valid() {
+		rate = media.Rational{Num: 30, Den: 1}
+	}
+	samples := float64(width) * float64(height) * float64(rate.Num) / float64(rate.Den)
+	return max(int64(6.4*math.Pow(samples, 0.75))/50_000*50_000, 100_000)
+}
