@@ -9,14 +9,17 @@ import (
 	"metaplasis/internal/codec/aacdec"
 	"metaplasis/internal/codec/aacenc"
 	"metaplasis/internal/codec/ac3dec"
+	"metaplasis/internal/codec/aomenc"
 	"metaplasis/internal/codec/av1dec"
 	"metaplasis/internal/codec/h264dec"
 	"metaplasis/internal/codec/h264enc"
 	"metaplasis/internal/codec/hevcdec"
 	"metaplasis/internal/codec/hevcenc"
 	"metaplasis/internal/codec/mpegadec"
+	"metaplasis/internal/codec/mpegvdec"
 	"metaplasis/internal/codec/opusdec"
 	"metaplasis/internal/codec/opusenc"
+	"metaplasis/internal/codec/settings"
 	"metaplasis/internal/codec/vp9enc"
 	"metaplasis/internal/codec/vpxdec"
 	"metaplasis/internal/core/coding"
@@ -35,16 +38,8 @@ type PictureDecoder interface {
 	Close()
 }
 
-// PictureSettings say how pictures are to be coded. Bitrates are bits a second.
-type PictureSettings struct {
-	Width, Height int
-	SAR           media.Rational
-	FrameRate     media.Rational // for rate control only; times are free
-	Bitrate, Peak int64
-	Buffer        int // milliseconds of Peak
-	Effort        int // 1 to 9
-	Colour        media.Colour
-}
+// PictureSettings say how pictures are to be coded.
+type PictureSettings = settings.Pictures
 
 // PictureEncoder encodes one rendition. Keyframes come only where they are asked for. Times are in ticks
 // of media.VideoTimescale.
@@ -79,17 +74,19 @@ type SoundEncoder interface {
 }
 
 var pictureDecoders = map[media.Codec]func(config []byte) (PictureDecoder, error){
-	media.H264: func(b []byte) (PictureDecoder, error) { return h264dec.Open(b) },
-	media.HEVC: func(b []byte) (PictureDecoder, error) { return hevcdec.Open(b) },
-	media.VP8:  func([]byte) (PictureDecoder, error) { return vpxdec.New(media.VP8) },
-	media.VP9:  func([]byte) (PictureDecoder, error) { return vpxdec.New(media.VP9) },
-	media.AV1:  func([]byte) (PictureDecoder, error) { return av1dec.New() },
+	media.H264:  func(b []byte) (PictureDecoder, error) { return h264dec.Open(b) },
+	media.HEVC:  func(b []byte) (PictureDecoder, error) { return hevcdec.Open(b) },
+	media.VP8:   func([]byte) (PictureDecoder, error) { return vpxdec.New(media.VP8) },
+	media.VP9:   func([]byte) (PictureDecoder, error) { return vpxdec.New(media.VP9) },
+	media.AV1:   func([]byte) (PictureDecoder, error) { return av1dec.New() },
+	media.MPEG2: func([]byte) (PictureDecoder, error) { return mpegvdec.New() },
 }
 
 var pictureEncoders = map[media.Codec]func(s PictureSettings) (PictureEncoder, error){
-	media.H264: func(s PictureSettings) (PictureEncoder, error) { return h264enc.New(h264enc.Settings(s)) },
-	media.HEVC: func(s PictureSettings) (PictureEncoder, error) { return hevcenc.Open(hevcenc.Settings(s)) },
-	media.VP9:  func(s PictureSettings) (PictureEncoder, error) { return vp9enc.Open(vp9enc.Settings(s)) },
+	media.H264: func(s PictureSettings) (PictureEncoder, error) { return h264enc.New(s) },
+	media.HEVC: func(s PictureSettings) (PictureEncoder, error) { return hevcenc.Open(s) },
+	media.VP9:  func(s PictureSettings) (PictureEncoder, error) { return vp9enc.Open(s) },
+	media.AV1:  func(s PictureSettings) (PictureEncoder, error) { return aomenc.Open(s) },
 }
 
 var soundDecoders = map[media.Codec]func(config []byte) (SoundDecoder, error){

@@ -14,6 +14,10 @@ typedef struct {
 	int rate_num, rate_den;
 	int bitrate, peak, buffer; // kbit/s, kbit/s, kbit
 	int effort;
+	int crf; // 0: keep to the bitrate
+	int level; // tenths, 0: the lowest that fits
+	int b_frames; // -1: none, 0: as the effort says
+	const char *profile, *tune;
 	int primaries, transfer, matrix, full; // of ITU-T H.273; 2: not told
 } mp_settings;
 
@@ -29,7 +33,7 @@ static void mp_silent(void *p, int level, const char *format, va_list args) {}
 
 static x264_t *mp_open(const mp_settings *s) {
 	x264_param_t p;
-	if (x264_param_default_preset(&p, mp_presets[s->effort - 1], NULL) != 0) return NULL;
+	if (x264_param_default_preset(&p, mp_presets[s->effort - 1], s->tune) != 0) return NULL;
 	p.pf_log = mp_silent;
 	p.i_threads = 1;
 	p.i_lookahead_threads = 1;
@@ -57,6 +61,11 @@ static x264_t *mp_open(const mp_settings *s) {
 	p.b_annexb = 0;
 	p.rc.i_rc_method = X264_RC_ABR;
 	p.rc.i_bitrate = s->bitrate;
+	if (s->crf) {
+		p.rc.i_rc_method = X264_RC_CRF;
+		p.rc.f_rf_constant = s->crf;
+	}
+	if (s->level) p.i_level_idc = s->level;
 	p.rc.i_vbv_max_bitrate = s->peak;
 	p.rc.i_vbv_buffer_size = s->buffer;
 	if (s->effort <= 4) {
@@ -68,7 +77,15 @@ static x264_t *mp_open(const mp_settings *s) {
 		p.i_bframe_pyramid = X264_B_PYRAMID_NONE;
 		if (p.rc.i_lookahead > 20) p.rc.i_lookahead = 20;
 	}
-	if (x264_param_apply_profile(&p, "high") != 0) return NULL;
+	if (s->b_frames < 0) {
+		p.i_bframe = 0;
+		p.rc.i_lookahead = 0;
+		p.rc.b_mb_tree = 0;
+	} else if (s->b_frames > 0) {
+		p.i_bframe = s->b_frames;
+		p.i_bframe_pyramid = X264_B_PYRAMID_NONE;
+	}
+	if (x264_param_apply_profile(&p, s->profile) != 0) return NULL;
 	return x264_encoder_open(&p);
 }
 
@@ -115,25 +132,19 @@ static int mp_encode(x264_t *x, uint8_t *y, uint8_t *u, uint8_t *v, int sy, int 
 import "C"
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"unsafe"
 
+	"metaplasis/internal/codec/settings"
 	"metaplasis/internal/core/avc"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/picture"
 )
 
-// Settings of an encoder. Bitrates are bits a second.
-type Settings struct {
-	Width, Height int
-	SAR           media.Rational
-	FrameRate     media.Rational // for rate control only; times are free
-	Bitrate, Peak int64
-	Buffer        int // milliseconds of Peak
-	Effort        int // 1 to 9
-	Colour        media.Colour
-}
+// Settings of an encoder of live pictures.
+type Settings = settings.Pictures
 
 // Encoder encodes one rendition. Keyframes come only where they are asked for.
 type Encoder struct {
@@ -163,6 +174,16 @@ func New(s Settings) (*Encoder, error) {
 	if s.Colour.FullRange {
 		cs.full = 1
 	}
+	cs.level, cs.b_frames = C.int(s.LevelTenths()), C.int(s.BFrames)
+	if s.Quality > 0 {
+		cs.crf = C.int(s.Quantizer(45, 8))
+	}
+	cs.profile = C.CString(cmp.Or(s.Profile, "high"))
+	defer C.free(unsafe.Pointer(cs.profile))
+	if tune := tunes[s.Content]; tune != "" {
+		cs.tune = C.CString(tune)
+		defer C.free(unsafe.Pointer(cs.tune))
+	}
 	x := C.mp_open(&cs)
 	if x == nil {
 		return nil, fmt.Errorf("the H.264 encoder refused %dx%d at %d bit/s", s.Width, s.Height, s.Bitrate)
@@ -178,6 +199,9 @@ func New(s Settings) (*Encoder, error) {
 	e.Config = avc.Config{LengthSize: 4, SPS: [][]byte{append([]byte(nil), sps[:nSPS]...)}, PPS: [][]byte{append([]byte(nil), pps[:nPPS]...)}}
 	return e, nil
 }
+
+// tunes are what the library calls kinds of content.
+var tunes = map[settings.Content]string{settings.Screen: "stillimage", settings.Drawn: "animation"}
 
 // point is a code point of ITU-T H.273, 2 where none is told.
 func point(v uint8) C.int {

@@ -10,6 +10,8 @@ package hevcenc
 typedef struct {
 	int width, height, sar_num, sar_den, rate_num, rate_den;
 	int kbits, peak, buffer; // kbit/s, kbit/s, kbit; 0 for no buffer
+	int crf, level; // 0: keep to the bitrate; 0: the lowest that fits, else tenths
+	int drawn;
 	int effort, full, primaries, transfer, matrix;
 } mp_settings;
 
@@ -48,6 +50,16 @@ static x265_encoder *mp_open(const mp_settings *s) {
 	x265_param_parse(p, "pools", "none");
 	p->rc.rateControlMode = X265_RC_ABR;
 	p->rc.bitrate = s->kbits;
+	if (s->crf) {
+		p->rc.rateControlMode = X265_RC_CRF;
+		p->rc.rfConstant = s->crf;
+	}
+	if (s->level) p->levelIdc = s->level;
+	if (s->drawn) { // the library's tuning for drawings, without the pictures that refer to later ones
+		p->rc.aqStrength = 0.4;
+		p->psyRd = 0.4;
+		p->deblockingFilterBetaOffset = p->deblockingFilterTCOffset = 1;
+	}
 	x265_encoder *x = x265_encoder_open(p);
 	x265_param_free(p);
 	return x;
@@ -92,6 +104,7 @@ import (
 	"fmt"
 	"unsafe"
 
+	"metaplasis/internal/codec/settings"
 	"metaplasis/internal/core/hevc"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/picture"
@@ -108,16 +121,8 @@ func New(width, height int, rate media.Rational, bitrate int64) (*Encoder, error
 	return open(Settings{Width: width, Height: height, FrameRate: rate, Bitrate: bitrate, Effort: 1})
 }
 
-// Settings of an encoder of live pictures. Bitrates are bits a second.
-type Settings struct {
-	Width, Height int
-	SAR           media.Rational
-	FrameRate     media.Rational // for rate control only; times are free
-	Bitrate, Peak int64
-	Buffer        int // milliseconds of Peak
-	Effort        int // 1 to 9
-	Colour        media.Colour
-}
+// Settings of an encoder of live pictures.
+type Settings = settings.Pictures
 
 // Open opens an encoder of live pictures: the buffer and the peak hold.
 func Open(s Settings) (*Live, error) {
@@ -175,6 +180,13 @@ func open(s Settings) (*Encoder, error) {
 		effort: C.int(s.Effort), primaries: code(s.Colour.Primaries), transfer: code(s.Colour.Transfer), matrix: code(s.Colour.Matrix)}
 	if s.Colour.FullRange {
 		c.full = 1
+	}
+	c.level = C.int(s.LevelTenths())
+	if s.Quality > 0 {
+		c.crf = C.int(s.Quantizer(46, 10))
+	}
+	if s.Content != settings.Camera {
+		c.drawn = 1
 	}
 	if s.SAR.Valid() {
 		c.sar_num, c.sar_den = C.int(s.SAR.Num), C.int(s.SAR.Den)

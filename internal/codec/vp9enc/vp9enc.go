@@ -8,7 +8,7 @@ package vp9enc
 #include <vpx/vp8cx.h>
 #include <vpx/vpx_encoder.h>
 
-static vpx_codec_ctx_t *mp_open(int vp8, int width, int height, int kbits, int speed, int live, int peak, int buffer) {
+static vpx_codec_ctx_t *mp_open(int vp8, int width, int height, int kbits, int speed, int live, int peak, int buffer, int cq, int content) {
 	vpx_codec_iface_t *kind = vp8 ? vpx_codec_vp8_cx() : vpx_codec_vp9_cx();
 	vpx_codec_enc_cfg_t c;
 	if (vpx_codec_enc_config_default(kind, &c, 0) != VPX_CODEC_OK) return NULL;
@@ -28,6 +28,7 @@ static vpx_codec_ctx_t *mp_open(int vp8, int width, int height, int kbits, int s
 		c.rc_buf_initial_sz = c.rc_buf_optimal_sz = buffer * 3 / 4;
 		c.rc_min_quantizer = 4;
 		c.rc_max_quantizer = 63;
+		if (cq) c.rc_min_quantizer = cq; // no better than asked for, and no more than the rate
 	}
 	vpx_codec_ctx_t *x = calloc(1, sizeof *x);
 	if (!x) return NULL;
@@ -35,6 +36,7 @@ static vpx_codec_ctx_t *mp_open(int vp8, int width, int height, int kbits, int s
 	vpx_codec_control(x, VP8E_SET_CPUUSED, speed);
 	if (live) {
 		vpx_codec_control(x, VP9E_SET_AQ_MODE, 3);
+		if (content) vpx_codec_control(x, VP9E_SET_TUNE_CONTENT, content);
 		vpx_codec_control(x, VP8E_SET_MAX_INTRA_BITRATE_PCT, 300);
 	}
 	return x;
@@ -69,6 +71,7 @@ import (
 	"fmt"
 	"unsafe"
 
+	"metaplasis/internal/codec/settings"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/picture"
 	"metaplasis/internal/core/vp9"
@@ -80,16 +83,8 @@ type Encoder struct {
 	Config vp9.Config
 }
 
-// Settings of an encoder of live pictures. Bitrates are bits a second.
-type Settings struct {
-	Width, Height int
-	SAR           media.Rational
-	FrameRate     media.Rational // for rate control only; times are free
-	Bitrate, Peak int64
-	Buffer        int // milliseconds of Peak
-	Effort        int // 1 to 9
-	Colour        media.Colour
-}
+// Settings of an encoder of live pictures.
+type Settings = settings.Pictures
 
 // Open opens an encoder of live pictures: the buffer and the peak hold.
 func Open(s Settings) (*Live, error) {
@@ -99,8 +94,15 @@ func Open(s Settings) (*Live, error) {
 	}
 	over := (max(s.Peak, s.Bitrate) - s.Bitrate) * 100 / s.Bitrate
 	const slack = 95 // per cent: the library misses its target by as much as it lacks
+	quantizer, content := C.int(0), C.int(C.VP9E_CONTENT_DEFAULT)
+	if s.Quality > 0 {
+		quantizer = C.int(s.Quantizer(60, 5))
+	}
+	if s.Content != settings.Camera {
+		content = C.VP9E_CONTENT_SCREEN
+	}
 	x := C.mp_open(0, C.int(s.Width), C.int(s.Height), C.int(s.Bitrate*slack/100_000), C.int(9-(s.Effort-1)/2), 1, C.int(min(over, 100)),
-		C.int(max(s.Buffer, 100)))
+		C.int(max(s.Buffer, 100)), quantizer, content)
 	if x == nil {
 		return nil, fmt.Errorf("the VP9 encoder refused %dx%d at %d bit/s", s.Width, s.Height, s.Bitrate)
 	}
@@ -150,7 +152,7 @@ func (l *Live) Close() { l.e.Close() }
 
 // New opens an encoder. Bitrate is bits a second; effort is 1 to 9.
 func New(width, height int, bitrate int64, effort int) (*Encoder, error) {
-	x := C.mp_open(0, C.int(width), C.int(height), C.int(bitrate/1000), C.int(9-effort), 0, 0, 0)
+	x := C.mp_open(0, C.int(width), C.int(height), C.int(bitrate/1000), C.int(9-effort), 0, 0, 0, 0, 0)
 	if x == nil {
 		return nil, fmt.Errorf("the VP9 encoder refused %dx%d at %d bit/s", width, height, bitrate)
 	}
@@ -159,7 +161,7 @@ func New(width, height int, bitrate int64, effort int) (*Encoder, error) {
 
 // NewVP8 opens an encoder of VP8, for loops and tests: its Config is none.
 func NewVP8(width, height int, bitrate int64, effort int) (*Encoder, error) {
-	x := C.mp_open(1, C.int(width), C.int(height), C.int(bitrate/1000), C.int(9-effort), 0, 0, 0)
+	x := C.mp_open(1, C.int(width), C.int(height), C.int(bitrate/1000), C.int(9-effort), 0, 0, 0, 0, 0)
 	if x == nil {
 		return nil, fmt.Errorf("the VP8 encoder refused %dx%d at %d bit/s", width, height, bitrate)
 	}

@@ -103,11 +103,11 @@ var table = [...]Codec{
 		track: vp8.Track, complete: vp8.Complete, unit: vp8Unit, renew: renewBy(vp8.Complete), look: vp8Look,
 	},
 	{
-		ID: media.AV1, Kind: media.Video, Label: "AV1", Decoded: true, FourCC: "av01", Entry: "av01", Box: "av1C", BoxVersion: plainBox,
+		ID: media.AV1, Kind: media.Video, Label: "AV1", Decoded: true, Encoded: true, FourCC: "av01", Entry: "av01", Box: "av1C", BoxVersion: plainBox,
 		track: av1Track, complete: av1.Complete, unit: av1Unit, renew: renewBy(av1.Complete), look: av1Look,
 	},
 	{
-		ID: media.MPEG2, Kind: media.Video, Label: "MPEG-2 video", Entry: "mp4v", Box: "esds", ObjectType: 0x61, StreamType: 0x02,
+		ID: media.MPEG2, Kind: media.Video, Label: "MPEG-2 video", Decoded: true, Entry: "mp4v", Box: "esds", ObjectType: 0x61, StreamType: 0x02,
 		SelfDescribing: true, track: bareTrack(media.Video, media.MPEG2), complete: mpegv.Complete, unit: mpegvUnit, look: mpegvLook,
 	},
 	{

@@ -31,6 +31,17 @@ type Frame struct {
 	PTS             int64 // as it was given with the access unit
 	Depth           int   // bits of a sample; above 8 each takes two bytes, the lower one first. 0 is 8
 	Chroma          Chroma
+	// Interlaced: the even and the odd lines are of two times, half a frame apart.
+	Interlaced bool
+	TopFirst   bool // the even lines are the earlier ones
+}
+
+// Frame returns the picture as a frame, whose memory is the picture's.
+func (p *Picture) Frame(pts int64) *Frame {
+	return &Frame{
+		Width: p.Width, Height: p.Height, StrideY: p.StrideY, Stride: p.Stride, PTS: pts,
+		Plane: [3]unsafe.Pointer{unsafe.Pointer(&p.Y[0]), unsafe.Pointer(&p.U[0]), unsafe.Pointer(&p.V[0])},
+	}
 }
 
 // Chroma is how many samples of colour a picture has.
