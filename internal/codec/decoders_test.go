@@ -12,6 +12,7 @@ import (
 	"metaplasis/internal/codec/h264enc"
 	"metaplasis/internal/codec/hevcenc"
 	"metaplasis/internal/codec/mpegaenc"
+	"metaplasis/internal/codec/mpegvenc"
 	"metaplasis/internal/codec/opusenc"
 	"metaplasis/internal/codec/scale"
 	"metaplasis/internal/codec/vp9enc"
@@ -79,6 +80,16 @@ var films = map[media.Codec]func(t *testing.T) (config []byte, units []media.Acc
 		return nil, shoot(t, func(p *picture.Picture, pts int64, key bool) (*media.AccessUnit, error) {
 			return e.Encode(p, pts, step, key)
 		}, nil)
+	},
+	media.MPEG2: func(t *testing.T) (config []byte, units []media.AccessUnit) {
+		e, err := mpegvenc.New(width, height, rate, false)
+		require.NoError(t, err)
+		pic := picture.New(width, height)
+		for n := range pictures {
+			paint(pic, n)
+			units = append(units, e.Encode(pic, int64(n)*step))
+		}
+		return nil, units
 	},
 	media.AV1: func(t *testing.T) (config []byte, units []media.AccessUnit) {
 		e, err := av1enc.New(width, height, rate, 500_000, 1, 20)
