@@ -29,9 +29,10 @@ type Picture struct {
 
 // shared is what every part of a channel knows: its name, the clock, and where events go.
 type shared struct {
-	slug  string
-	now   func() time.Time
-	event func(level Level, kind, text, do string) // does not wait
+	slug   string
+	now    func() time.Time
+	images *Images
+	event  func(level Level, kind, text, do string) // does not wait
 }
 
 // Channel is one running channel. Its lock covers the way of the media: the feed on air, its session, and the
@@ -69,7 +70,7 @@ type Channel struct {
 func newChannel(o *Origin, s Settings, created time.Time, at Position) *Channel {
 	c := &Channel{o: o, created: created, settings: s, hub: hub.New(hubBytes, s.hubSpan()), notes: &annotations{},
 		tracks: trackIDs{}, air: onAir{problems: map[string]string{}, left: map[Input]time.Time{}}}
-	c.shared = shared{slug: s.Slug, now: o.Now, event: func(level Level, kind, text, do string) {
+	c.shared = shared{slug: s.Slug, now: o.Now, images: &o.Images, event: func(level Level, kind, text, do string) {
 		o.event(Event{At: o.Now(), Channel: s.Slug, Level: level, Kind: kind, Text: text, Do: do})
 	}}
 	c.numbers = newNumbering(s.Slug, o.Keeper, at)
@@ -172,6 +173,8 @@ func (c *Channel) ladderFor(video *media.Track) []ladder.Rung {
 	rungs := c.settings.Ladder.Rungs
 	if c.settings.Ladder.Planned {
 		rungs = ladder.Default(video)
+	} else if c.settings.Ladder.Plan != nil {
+		rungs = ladder.Fit(rungs, video)
 	}
 	if !slices.Equal(rungs, c.rungs) {
 		c.governor.Reset()

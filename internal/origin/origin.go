@@ -26,6 +26,7 @@ type Options struct {
 // Origin holds the channels.
 type Origin struct {
 	Options
+	Images   Images // that channels may lay upon their pictures
 	mu       sync.Mutex
 	channels atomic.Pointer[map[string]*Channel] // replaced whole, so that delivery reads without a lock
 	stop     chan struct{}

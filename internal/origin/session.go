@@ -199,6 +199,12 @@ func (s *session) refused(r ladder.Rung) string {
 			s.video.Undecodable)
 	case failed && f.rung.Equal(r):
 		return f.text
+	case r.SoundOnly() && s.main() == nil:
+		return "the source has no sound"
+	case !r.Source && !r.SoundOnly() && s.video != nil:
+		w, h := r.Size(s.video)
+		cadence := s.cadence(&r)
+		return r.LevelProblem(w, h, cadence.Of(s.codedRate()))
 	}
 	return ""
 }
@@ -237,7 +243,7 @@ func (s *session) offering() (o offering) {
 		if !r.On || s.refused(r) != "" {
 			continue
 		}
-		offered := offeredRung{Rung: r, video: s.video != nil}
+		offered := offeredRung{Rung: r, video: s.video != nil && !r.SoundOnly()}
 		if s.main() != nil {
 			offered.sound = s.soundName(&r)
 		}
@@ -272,7 +278,7 @@ func (l *layout) add(name string, direct bool) bool {
 // layOut plans the renditions of the rungs that can be made, from a segment on.
 func (s *session) layOut(rungs []ladder.Rung, at uint64) *layout {
 	l := &layout{direct: map[string]bool{}, mode: segment.Grid,
-		conf: transcode.Config{At: at, Video: decodable(s.video), Audio: decodable(s.main())}}
+		conf: transcode.Config{At: at, Video: decodable(s.video), Audio: decodable(s.main()), Interlaced: s.settings.Ladder.Interlaced}}
 	if s.video != nil {
 		l.conf.Part = s.plan(s.video).Video.Step
 	}
@@ -285,19 +291,12 @@ func (s *session) layOut(rungs []ladder.Rung, at uint64) *layout {
 			continue
 		}
 		switch {
-		case s.video == nil:
+		case s.video == nil, r.SoundOnly():
 		case r.Source:
 			l.mode = segment.Lead
 			l.add(r.Name, true)
 		default:
-			w, h := r.Size(s.video)
-			limits := r.Limits(s.settings.SegmentMillis)
-			l.conf.Rungs = append(l.conf.Rungs, transcode.Rung{
-				ID: s.tracks.of(r.Name), Name: r.Name, Codec: cmp.Or(r.Codec, coding.Usual(media.Video)),
-				Width: w, Height: h, SAR: r.SAR(s.video),
-				Bitrate: limits.Bitrate, Peak: limits.Rate, Buffer: limits.Buffer, Effort: r.Effort, Colour: s.video.Colour,
-				Cadence: s.cadence(&r),
-			})
+			l.conf.Rungs = append(l.conf.Rungs, s.codedRung(&r, &l.conf))
 			l.add(r.Name, false)
 		}
 		for i, a := range s.sounds {
@@ -309,11 +308,41 @@ func (s *session) layOut(rungs []ladder.Rung, at uint64) *layout {
 			passes := name == a.name
 			if l.add(name, passes) && !passes {
 				l.conf.Sound = append(l.conf.Sound, transcode.AudioRung{ID: s.tracks.of(name), Name: name,
-					Codec: cmp.Or(r.AudioCodec, coding.Usual(media.Audio)), Bitrate: r.AudioBitrate, Channels: r.AudioChannels})
+					Codec: cmp.Or(r.AudioCodec, coding.Usual(media.Audio)), Bitrate: r.AudioBitrate, Channels: r.AudioChannels, Rate: r.AudioRate, Loudness: r.Loudness})
 			}
 		}
 	}
 	return l
+}
+
+// codedRung is what the worker makes for a rung of pictures; its logo goes into the configuration.
+func (s *session) codedRung(r *ladder.Rung, conf *transcode.Config) transcode.Rung {
+	w, h := r.Size(s.video)
+	limits := r.Limits(s.settings.SegmentMillis)
+	out := transcode.Rung{
+		ID: s.tracks.of(r.Name), Name: r.Name, Codec: cmp.Or(r.Codec, coding.Usual(media.Video)),
+		Width: w, Height: h, SAR: r.SAR(s.video),
+		Bitrate: limits.Bitrate, Peak: limits.Rate, Buffer: limits.Buffer, Effort: r.Effort, Colour: transcode.Flattened(s.video.Colour),
+		Quality: r.Quality, Profile: r.Profile, Level: r.Level, BFrames: r.BFrames, Content: r.Content,
+		Cadence: s.cadence(r), Picture: r.Picture, Inner: r.Inner(s.video),
+	}
+	if img, ok := s.images.Get(r.Picture.Logo.Image); ok {
+		out.Logo = img.Digest
+		if conf.Images == nil {
+			conf.Images = map[string][]byte{}
+		}
+		conf.Images[img.Digest] = img.File
+	}
+	return out
+}
+
+// codedRate is the rate of the pictures that can be coded: a picture of each field, where the source is interlaced.
+func (s *session) codedRate() media.Rational {
+	rate := s.video.FrameRate
+	if s.video.Interlaced && transcode.Fields(s.settings.Ladder.Interlaced) {
+		rate.Num *= 2
+	}
+	return rate
 }
 
 // want makes an output for a rendition, unless there is one that goes on.
@@ -405,11 +434,11 @@ func (s *session) pictures() (rate media.Rational, longest int64) {
 	}
 	for i := range s.rungs {
 		r := &s.rungs[i]
-		if !r.On || r.Source || s.refused(*r) != "" {
+		if !r.On || r.Source || r.SoundOnly() || s.refused(*r) != "" {
 			continue
 		}
 		c := s.cadence(r)
-		switch own := c.Of(s.video.FrameRate); {
+		switch own := c.Of(s.codedRate()); {
 		case c == (transcode.Cadence{}):
 		case rate.Valid():
 			if common := rate.Common(own); common.Milli() >= slowestCommon {
@@ -435,7 +464,7 @@ const slowestCommon = 2500
 // cadence is how a rung's pictures are taken from the source's.
 func (s *session) cadence(r *ladder.Rung) (c transcode.Cadence) {
 	rate, err := ladder.ParseRate(r.FrameRate)
-	if err != nil || r.Source || !rate.Other(s.video.FrameRate) {
+	if err != nil || r.Source || !rate.Other(s.codedRate()) {
 		return c
 	}
 	if rate.Half {

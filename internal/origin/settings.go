@@ -79,6 +79,7 @@ func (in Input) String() string {
 const (
 	InputSender = "sender"
 	InputFile   = "file"
+	InputSlate  = "slate"
 )
 
 // Selection is a choice of rungs with addresses of its own.

@@ -136,7 +136,7 @@ func sourceIsOn(rungs []ladder.Rung) bool {
 }
 
 func codedIsOn(rungs []ladder.Rung) bool {
-	return slices.ContainsFunc(rungs, func(r ladder.Rung) bool { return !r.Source && r.On })
+	return slices.ContainsFunc(rungs, func(r ladder.Rung) bool { return !r.Source && !r.SoundOnly() && r.On })
 }
 
 // problem says what is wrong with the source now, "" when nothing is.

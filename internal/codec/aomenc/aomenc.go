@@ -108,7 +108,7 @@ type Encoder struct {
 	level     int64
 	before    int64
 	quantizer int // the best that is allowed now
-	track    media.Track
+	track     media.Track
 }
 
 // fastest is the library's speed at effort 1; each effort is one slower, down to slowest.

@@ -41,6 +41,12 @@ type Codec struct {
 	Composition bool
 	// The workers have a decoder of it, an encoder.
 	Decoded, Encoded bool
+	// Profiles and levels that an encoder can be held to; sizes of levels are counted in blocks of so many samples a side.
+	Profiles   []string
+	Levels     []Level
+	LevelBlock int
+	// FixedRate is the only rate of sound, samples a second; 0 for any.
+	FixedRate int
 	// Tags of the first form of FLV have a byte before the data that tells a configuration from frames.
 	FLVPacket bool
 	// The first access unit may begin a track without any configuration before it.
@@ -86,12 +92,12 @@ type Picture struct {
 var table = [...]Codec{
 	{
 		ID: media.H264, Kind: media.Video, Label: "H.264", Decoded: true, FLV: 7, FourCC: "avc1", Entry: "avc1", Box: "avcC", BoxVersion: plainBox,
-		StreamType: 0x1b, Composition: true, Encoded: true, track: avcTrack, unit: avcUnit, length: avcLength, renew: avcRenew, look: avcLook,
+		StreamType: 0x1b, Composition: true, Encoded: true, Profiles: []string{"baseline", "main", "high"}, Levels: avcLevels, LevelBlock: 16, track: avcTrack, unit: avcUnit, length: avcLength, renew: avcRenew, look: avcLook,
 		captions: avc.Captions, caption: avcCaption, config: avc.WithSets, transport: avcTransport,
 	},
 	{
 		ID: media.HEVC, Kind: media.Video, Label: "HEVC", Decoded: true, Encoded: true, FourCC: "hvc1", Entry: "hvc1", Box: "hvcC", BoxVersion: plainBox,
-		Composition: true, track: hevcTrack, unit: hevcUnit, length: hevcLength,
+		Composition: true, Profiles: []string{"main"}, Levels: hevcLevels, LevelBlock: 1, track: hevcTrack, unit: hevcUnit, length: hevcLength,
 		look: func(b []byte) Picture { return Picture{Random: hevc.HasIRAP(b)} },
 	},
 	{
@@ -116,7 +122,7 @@ var table = [...]Codec{
 	},
 	{
 		ID: media.Opus, Kind: media.Audio, Label: "Opus", Decoded: true, Encoded: true, FourCC: "Opus", Entry: "Opus", Box: "dOps", BoxVersion: plainBox,
-		track: opusTrack, complete: opus.Complete, unit: frameUnit,
+		FixedRate: opus.SampleRate, track: opusTrack, complete: opus.Complete, unit: frameUnit,
 	},
 	{
 		ID: media.MP3, Kind: media.Audio, Label: "MP3", Decoded: true, FLV: 2, FourCC: ".mp3", Entry: "mp4a", Box: "esds", ObjectType: 0x6b, StreamType: 0x03,

@@ -162,6 +162,7 @@ func (g *Governor) cut(l Load, rungs []ladder.Rung) *Step {
 	source := false
 	for _, r := range now {
 		switch {
+		case r.SoundOnly():
 		case r.On && r.Source:
 			source = true
 		case r.On:
@@ -244,7 +245,7 @@ func (g *Governor) relax(l Load, rungs []ladder.Rung) (s *Step, back bool) {
 	now := g.Apply(rungs)
 	for i := range now {
 		now[i] = now[i].WithDefaults()
-		if r := &now[i]; r.On && !r.Source && r.Effort < highestEffort && (cheap == nil || r.Effort < cheap.Effort) {
+		if r := &now[i]; r.On && !r.Source && !r.SoundOnly() && r.Effort < highestEffort && (cheap == nil || r.Effort < cheap.Effort) {
 			cheap = r
 		}
 	}

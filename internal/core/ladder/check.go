@@ -9,7 +9,6 @@ import (
 
 	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/media"
-	"metaplasis/internal/core/opus"
 )
 
 // Bounds of a rung.
@@ -113,8 +112,8 @@ func Check(rungs []Rung) []Problem {
 		}
 		if r.AudioRate != 0 && !slices.Contains(AudioRates, r.AudioRate) {
 			add(i, "audioRate", "found %d Hz, expected one of %v, or 0 for the source's", r.AudioRate, AudioRates)
-		} else if r.AudioCodec == media.Opus && r.AudioRate != 0 && r.AudioRate != opus.SampleRate {
-			add(i, "audioRate", "found %d Hz, expected %d or 0: Opus has no other", r.AudioRate, opus.SampleRate)
+		} else if c := coding.Find(r.AudioCodec); c != nil && c.FixedRate != 0 && r.AudioRate != 0 && r.AudioRate != c.FixedRate {
+			add(i, "audioRate", "found %d Hz, expected %d or 0: %s has no other", r.AudioRate, c.FixedRate, c.Label)
 		}
 		if r.Loudness != 0 && (r.Loudness < quietest || r.Loudness > loudest) {
 			add(i, "loudness", "found %d LUFS, expected %d to %d, such as -23, or 0 to leave it as it is", r.Loudness, quietest, loudest)

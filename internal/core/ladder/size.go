@@ -48,6 +48,18 @@ func (r Rung) Size(t *media.Track) (width, height int) {
 	return width, height
 }
 
+// Inner is the size of the source's pictures within the bars of a rung that is padded, zeros for one that is not.
+func (r Rung) Inner(t *media.Track) (inner [2]int) {
+	w, h := r.Shape(t)
+	if !r.Picture.Pad || w == 0 || h == 0 {
+		return inner
+	}
+	if w*r.Height > h*r.Width { // wider than the rung
+		return [2]int{r.Width, even(int(media.Rescale(int64(r.Width), int64(w), int64(h))))}
+	}
+	return [2]int{even(int(media.Rescale(int64(r.Height), int64(h), int64(w)))), r.Height}
+}
+
 // SAR returns the sample aspect ratio that gives a coded size the source's shape.
 func (r Rung) SAR(t *media.Track) media.Rational {
 	w, h := r.Shape(t)

@@ -193,7 +193,9 @@ type Track struct {
 	SAR       Rational `json:"sar,omitzero"`       // sample aspect ratio, 1:1 when unknown
 	FrameRate Rational `json:"frameRate,omitzero"` // frames a second; invalid when unknown
 	Colour    Colour   `json:"colour,omitzero"`
-	Light     *Light   `json:"light,omitempty"` // of pictures with a high dynamic range, when the sender tells
+	// Interlaced: pictures hold two fields, as far as the configuration tells.
+	Interlaced bool   `json:"interlaced,omitempty"`
+	Light      *Light `json:"light,omitempty"` // of pictures with a high dynamic range, when the sender tells
 	// Undecodable says why no decoder here reads the track, in words; "" when one does. It passes through all the same.
 	Undecodable string `json:"undecodable,omitempty"`
 	Reordered   bool   `json:"-"` // pictures may be presented in another order than they are decoded
@@ -248,7 +250,7 @@ func (t *Track) Stamps() Clock {
 func (t *Track) SamePicture(o *Track) bool {
 	return t.Kind == o.Kind && t.Codec == o.Codec && t.Width == o.Width && t.Height == o.Height && t.SAR == o.SAR &&
 		t.CodecName == o.CodecName && t.Colour == o.Colour && sameLight(t.Light, o.Light) && t.Undecodable == o.Undecodable &&
-		t.SampleRate == o.SampleRate && t.Channels == o.Channels && t.Timescale == o.Timescale &&
+		t.Interlaced == o.Interlaced && t.SampleRate == o.SampleRate && t.Channels == o.Channels && t.Timescale == o.Timescale &&
 		t.FrameSamples == o.FrameSamples
 }
 

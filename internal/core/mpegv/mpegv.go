@@ -156,6 +156,6 @@ func Complete(t *media.Track, unit []byte) error {
 		t.CodecName = "mp4v.6A"
 	}
 	t.Width, t.Height, t.SAR, t.FrameRate, t.Config = s.Width, s.Height, s.SAR(), s.FrameRate, s.Config
-	t.Reordered = true
+	t.Reordered, t.Interlaced = true, s.Profile != 0 && !s.Progressive
 	return nil
 }

@@ -23,6 +23,18 @@ func New(width, height int) *Picture {
 	}
 }
 
+// Fill gives all samples the same values.
+func (p *Picture) Fill(y, u, v byte) {
+	fill := func(plane []byte, value byte) {
+		for i := range plane {
+			plane[i] = value
+		}
+	}
+	fill(p.Y, y)
+	fill(p.U, u)
+	fill(p.V, v)
+}
+
 // Frame is a decoded picture in its decoder's own memory: it is valid until the decoder's next call.
 type Frame struct {
 	Width, Height   int

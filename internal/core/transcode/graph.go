@@ -18,6 +18,7 @@ import (
 	"metaplasis/internal/codec"
 	"metaplasis/internal/codec/scale"
 	"metaplasis/internal/core/coding"
+	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/picture"
 	"metaplasis/internal/core/segment"
@@ -34,8 +35,31 @@ type Rung struct {
 	Peak          int64          `json:"peak"`
 	Buffer        int            `json:"buffer"` // milliseconds
 	Effort        int            `json:"effort"`
+	Quality       int            `json:"quality,omitempty"`
+	Profile       string         `json:"profile,omitempty"`
+	Level         string         `json:"level,omitempty"`
+	BFrames       int            `json:"bFrames,omitempty"`
+	Content       ladder.Content `json:"content,omitempty"`
 	Colour        media.Colour   `json:"colour,omitzero"`
 	Cadence       Cadence        `json:"cadence,omitzero"`
+	Picture       ladder.Picture `json:"picture,omitzero"`
+	Inner         [2]int         `json:"inner,omitzero"` // size within black bars, 0 without any
+	Logo          string         `json:"logo,omitempty"` // digest of its logo's image: another one is another rung
+}
+
+// shape is what is done to the source's pictures beside scaling.
+func (r *Rung) shape() scale.Shape {
+	c := r.Picture.Crop
+	sh := scale.Shape{Left: c.Left, Top: c.Top, Right: c.Right, Bottom: c.Bottom, Turn: r.Picture.Rotate, Inner: r.Inner}
+	switch r.Picture.Filter {
+	case ladder.NearestFilter:
+		sh.Filter = scale.Nearest
+	case ladder.BilinearFilter:
+		sh.Filter = scale.Bilinear
+	case ladder.BoxFilter:
+		sh.Filter = scale.Box
+	}
+	return sh
 }
 
 // AudioRung is an encoded audio rendition.
@@ -46,6 +70,8 @@ type AudioRung struct {
 	Bitrate int64         `json:"bitrate"`
 	// Channels are 1 or 2; 0 is as many as the source has.
 	Channels int `json:"channels,omitempty"`
+	Rate     int `json:"rate,omitempty"`     // samples a second; 0 is the source's
+	Loudness int `json:"loudness,omitempty"` // LUFS that it is brought to; 0 leaves it
 }
 
 // Config is what the graph makes. It takes effect at a boundary.
@@ -55,6 +81,10 @@ type Config struct {
 	Audio *media.Track `json:"audio,omitempty"`
 	Rungs []Rung       `json:"rungs"`
 	Sound []AudioRung  `json:"sound"`
+	// Interlaced says what becomes of interlaced pictures.
+	Interlaced ladder.Interlaced `json:"interlaced,omitempty"`
+	// Images are the files of the images that rungs lay upon their pictures, by digest.
+	Images map[string][]byte `json:"images,omitempty"`
 	// Part is how far apart the parts of a segment begin, 0 without parts. The first picture of a part
 	// is never dropped, so that no part becomes longer than it may.
 	Part int64 `json:"part"`
@@ -106,7 +136,10 @@ type NodeKind string
 // The kinds of node.
 const (
 	DecodePictures NodeKind = "decode"
+	WholePictures  NodeKind = "deinterlace"
+	TonePictures   NodeKind = "tone"
 	ScalePictures  NodeKind = "scale"
+	DrawPictures   NodeKind = "draw" // part of the time of encoding
 	EncodePictures NodeKind = "encode"
 	MeasureQuality NodeKind = "measure" // of samples; it is part of the time of encoding
 	DecodeSound    NodeKind = "decode-sound"
@@ -162,6 +195,7 @@ type Graph struct {
 
 	broken   bool // the decoder does not open, which was said
 	decoding work
+	whole    preparation
 	beside   time.Duration // that was spent within the decoder's call on what is not decoding
 
 	boundaries []segment.Boundary
@@ -195,6 +229,7 @@ type era struct {
 // held is a picture on its way to the encoders, one scaled picture for each stage of its era.
 type held struct {
 	pts      int64
+	at       time.Time // when it came
 	duration int64
 	era      *era
 	pics     []*picture.Picture
@@ -252,8 +287,17 @@ func (g *Graph) nodes() []Node {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	out := []Node{g.decoding.node(DecodePictures, "")}
+	if n := g.whole.toning.node(TonePictures, ""); n.Units > 0 {
+		out = append(out, n)
+	}
+	if n := g.whole.deinterlacing.node(WholePictures, ""); n.Units > 0 {
+		out = append(out, n)
+	}
 	for _, s := range g.stages {
 		out = append(out, s.scaling.node(ScalePictures, s.rung.Name), s.coding.node(EncodePictures, s.rung.Name), s.measuring.node(MeasureQuality, s.rung.Name))
+		if n := s.drawing.node(DrawPictures, s.rung.Name); n.Units > 0 {
+			out = append(out, n)
+		}
 	}
 	return out
 }
@@ -263,6 +307,7 @@ func (g *Graph) Configure(c Config) {
 	g.pending = append(g.pending, c)
 	if g.current.Video == nil {
 		g.current.Video, g.current.Keep, g.current.Resume = c.Video, c.Keep, c.Resume
+		g.whole.configure(c.Video, c.Interlaced)
 		if t := c.Video; t != nil && t.FrameRate.Valid() {
 			g.step = (media.VideoTimescale*t.FrameRate.Den + t.FrameRate.Num/2) / t.FrameRate.Num
 		}
@@ -347,11 +392,22 @@ func (g *Graph) noteBusy(d time.Duration) {
 	g.stats.busy.Add(d.Microseconds())
 }
 
-// frame takes a picture in decode order: it is scaled for the encoders of its era, and waits for
-// its turn.
+// frame takes a picture as it is decoded. What is interlaced becomes whole, and a high range the standard one.
 func (g *Graph) frame(f *picture.Frame) {
 	begin := time.Now()
 	defer func() { g.beside += time.Since(begin) }()
+	step := int64(0)
+	if t := g.current.Video; t != nil && t.FrameRate.Valid() {
+		step = media.VideoTimescale * t.FrameRate.Den / t.FrameRate.Num
+	}
+	if f.Interlaced && step > 0 && Fields(g.current.Interlaced) {
+		g.step = step / 2
+	}
+	g.whole.prepare(f, step, g.picture)
+}
+
+// picture takes a whole picture in decode order: it is scaled for the encoders of its era, and waits for its turn.
+func (g *Graph) picture(f *picture.Frame) {
 	g.stats.decoded.Add(1)
 	if g.firstPTS < 0 {
 		g.firstPTS = f.PTS
@@ -371,25 +427,27 @@ func (g *Graph) frame(f *picture.Frame) {
 		g.stats.dropped.Add(1)
 		return
 	}
-	h := held{pts: f.PTS, duration: g.step, era: e}
+	h := held{pts: f.PTS, at: time.Now(), duration: g.step, era: e}
 	if g.level > 0 {
 		h.duration = 0
 	}
 	// Each picture is scaled from the one above it, the first from the frame.
 	var above *picture.Picture
+	var shape scale.Shape // of the one above
 	for _, s := range e.stages {
 		begin := time.Now()
 		pic := s.pool.Get()
 		var err error
-		if above == nil || pic.Width > above.Width || pic.Height > above.Height {
-			err = s.scaler.FromFrame(pic, f)
+		own := s.rung.shape()
+		if above == nil || pic.Width > above.Width || pic.Height > above.Height || own != shape || own.Inner != [2]int{} || own.Filter != scale.Usual {
+			err = s.scaler.Shaped(pic, f, own)
 		} else {
 			err = s.scaler.Picture(pic, above)
 		}
 		if err != nil { // the sizes do not go together; the others do without
 			s.fail(g.sink, err)
 		} else {
-			above = pic
+			above, shape = pic, own
 		}
 		s.scaling.add(time.Since(begin))
 		h.pics = append(h.pics, pic)
@@ -449,7 +507,7 @@ func (g *Graph) emit(before int64) {
 				continue
 			}
 			waited := time.Now()
-			s.jobs <- job{pic: h.pics[i], pts: h.pts, key: crossed, duration: h.duration}
+			s.jobs <- job{pic: h.pics[i], pts: h.pts, at: h.at, key: crossed, duration: h.duration}
 			g.stats.busy.Add(-time.Since(waited).Microseconds())
 		}
 	}
@@ -500,7 +558,9 @@ func (g *Graph) apply(c Config, start int64) {
 	}
 	rate := media.Rational{}
 	if c.Video != nil {
-		rate = c.Video.FrameRate
+		if rate = c.Video.FrameRate; c.Video.Interlaced && Fields(c.Interlaced) {
+			rate.Num *= 2
+		}
 	}
 	e := &era{start: start}
 	for _, r := range c.Rungs {
@@ -514,7 +574,7 @@ func (g *Graph) apply(c Config, start int64) {
 			after = g.stages[at].done
 		}
 		e.stages = append(e.stages, newStage(g.sink, r, rate, g.poolFor(r.Width, r.Height), after,
-			g.current.Resume[r.ID]))
+			g.current.Resume[r.ID], c.Images[r.Logo]))
 	}
 	sort.SliceStable(e.stages, func(i, j int) bool {
 		a, b := e.stages[i].rung, e.stages[j].rung
@@ -522,7 +582,8 @@ func (g *Graph) apply(c Config, start int64) {
 	})
 	g.eras = append(g.eras, e)
 	g.setStages(e.stages)
-	g.current.Rungs, g.current.Part = c.Rungs, c.Part
+	g.current.Rungs, g.current.Part, g.current.Interlaced = c.Rungs, c.Part, c.Interlaced
+	g.whole.configure(c.Video, c.Interlaced)
 	if len(g.held) == 0 && len(c.Rungs) == 0 {
 		for len(g.eras) > 1 {
 			g.endEra() // no picture will come to do it

@@ -6,7 +6,9 @@ import (
 
 	"metaplasis/internal/codec"
 	"metaplasis/internal/codec/scale"
+	"metaplasis/internal/codec/settings"
 	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/overlay"
 	"metaplasis/internal/core/picture"
 )
 
@@ -14,6 +16,7 @@ import (
 type job struct {
 	pic      *picture.Picture
 	pts      int64
+	at       time.Time // when it came
 	key      bool
 	duration int64
 }
@@ -32,9 +35,10 @@ type stage struct {
 	done   chan struct{}
 	busy   atomic.Int64 // microseconds
 
-	scaling, coding, measuring work
-	sampler                    sampler
-	failed                     atomic.Bool // it was said that nothing will come any more
+	logo                                []byte // file of its logo
+	scaling, coding, measuring, drawing work
+	sampler                             sampler
+	failed                              atomic.Bool // it was said that nothing will come any more
 }
 
 // fail says once that the rung cannot be made. Its pictures are taken and let go from then on, so that
@@ -47,8 +51,8 @@ func (s *stage) fail(sink Sink, err error) {
 
 // newStage starts an encoder. When after is given, it waits for that first, so that the units of
 // a rung's old and new encoder never mix. Pictures before from are not coded.
-func newStage(sink Sink, r Rung, rate media.Rational, pool *picture.Pool, after <-chan struct{}, from int64) *stage {
-	s := &stage{rung: r, from: from, pool: pool, jobs: make(chan job, stageQueue), done: make(chan struct{})}
+func newStage(sink Sink, r Rung, rate media.Rational, pool *picture.Pool, after <-chan struct{}, from int64, logo []byte) *stage {
+	s := &stage{rung: r, logo: logo, from: from, pool: pool, jobs: make(chan job, stageQueue), done: make(chan struct{})}
 	go s.run(sink, rate, after)
 	return s
 }
@@ -63,6 +67,10 @@ func (s *stage) run(sink Sink, rate media.Rational, after <-chan struct{}) {
 		s.fail(sink, err)
 	} else {
 		defer enc.Close()
+	}
+	over, err := s.overlay()
+	if err != nil {
+		s.fail(sink, err)
 	}
 	first, duration := true, int64(0)
 	beat := beat{Cadence: s.rung.Cadence}
@@ -95,6 +103,11 @@ func (s *stage) run(sink Sink, rate media.Rational, after <-chan struct{}) {
 				if beat.same() {
 					duration = j.duration // else only the next one tells
 				}
+				if over != nil {
+					drawing := time.Now()
+					over.Draw(j.pic, j.at, s.number(at, rate))
+					s.drawing.add(time.Since(drawing))
+				}
 				encode(j.pic, at, j.key || first)
 				first = false
 				if s.rung.Cadence.Rate.Valid() {
@@ -123,6 +136,7 @@ func (s *stage) open(sink Sink, rate media.Rational) (codec.PictureEncoder, medi
 	enc, err := codec.NewPictureEncoder(r.Codec, codec.PictureSettings{
 		Width: r.Width, Height: r.Height, SAR: r.SAR, FrameRate: r.Cadence.Of(rate),
 		Bitrate: r.Bitrate, Peak: r.Peak, Buffer: r.Buffer, Effort: r.Effort, Colour: r.Colour,
+		Quality: r.Quality, Profile: r.Profile, Level: r.Level, BFrames: r.BFrames, Content: settings.Content(r.Content),
 	})
 	if err != nil {
 		return nil, media.Track{}, err
@@ -135,6 +149,22 @@ func (s *stage) open(sink Sink, rate media.Rational) (codec.PictureEncoder, medi
 	t.FrameRate = r.Cadence.Of(rate)
 	sink.Track(r.ID, t)
 	return enc, t, nil
+}
+
+// overlay prepares what is drawn upon the rung's pictures, nil for nothing.
+func (s *stage) overlay() (*overlay.Overlay, error) {
+	if !s.rung.Picture.Draws() {
+		return nil, nil
+	}
+	return overlay.New(s.rung.Width, s.rung.Height, s.rung.Picture, s.rung.Name, s.logo)
+}
+
+// number is the number of a picture: the same in all renditions.
+func (s *stage) number(pts int64, rate media.Rational) int64 {
+	if !rate.Valid() {
+		rate = media.Rational{Num: 25, Den: 1}
+	}
+	return (pts*rate.Num + rate.Den*media.VideoTimescale/2) / (rate.Den * media.VideoTimescale)
 }
 
 func (s *stage) emit(sink Sink, u *media.AccessUnit, duration int64) {
