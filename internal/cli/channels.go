@@ -42,7 +42,7 @@ func (a *app) channelsCreate() *cobra.Command {
 			})
 		},
 	}
-	flags.register(c.Flags())
+	flags.register(c.Flags(), origin.Settings{}.WithDefaults())
 	return c
 }
 
@@ -230,7 +230,7 @@ func (a *app) channelsChange() *cobra.Command {
 			return a.show(out, func() { a.printf("Changed %s; it takes effect at the next segment.\n", args[0]) })
 		},
 	}
-	flags.register(c.Flags())
+	flags.register(c.Flags(), origin.Settings{}.WithDefaults())
 	return c
 }
 

@@ -4,14 +4,14 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strconv"
+	"strings"
 
 	"github.com/spf13/cobra"
-	"github.com/spf13/pflag"
 
 	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/ladder"
@@ -47,23 +47,9 @@ func (a *app) ladders() *cobra.Command {
 		Long:    "Replace the whole ladder. The file is what metaplasis ladders show --json prints.",
 		Example: "  metaplasis ladders set start-line --file ladder.json\n  metaplasis ladders show start-line --json | metaplasis ladders set chase-boat --file -",
 		RunE: func(c *cobra.Command, args []string) error {
-			in := a.in
-			if file == "" {
-				return usageError{errors.New("the ladder is missing: give --file, or --file - for standard input")}
-			}
-			if file != "-" {
-				f, err := os.Open(file)
-				if err != nil {
-					return fmt.Errorf("the ladder: %w", err)
-				}
-				defer func() { _ = f.Close() }()
-				in = f
-			}
 			var l ladder.Ladder
-			d := json.NewDecoder(io.LimitReader(in, 1<<20))
-			d.DisallowUnknownFields()
-			if err := d.Decode(&l); err != nil {
-				return fmt.Errorf("the ladder in %s is not what ladders show --json prints: %w", file, err)
+			if err := a.readFile("ladder", file, "ladders show --json", &l); err != nil {
+				return err
 			}
 			l.Planned = false
 			return a.setLadder(c.Context(), args[0], l)
@@ -78,11 +64,33 @@ func (a *app) ladders() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.setLadder(c.Context(), args[0], ladder.Ladder{Planned: true, Governor: l.Governor})
+			return a.setLadder(c.Context(), args[0], ladder.Ladder{Planned: true, Governor: l.Governor, Priority: l.Priority, Interlaced: l.Interlaced})
 		},
 	}
-	return group("ladders", "Show and change the ladder of a channel", show, plan, set, a.laddersRung(), a.laddersDrop(),
-		a.laddersGovern(), reset)
+	return group("ladders", "Show and change the ladder of a channel", show, plan, set, a.laddersUse(), a.laddersRung(), a.laddersDrop(),
+		a.laddersGovern(), a.laddersPriority(), a.laddersInterlaced(), reset)
+}
+
+// readFile reads JSON from a file, or from standard input for a hyphen. like says what writes such a file.
+func (a *app) readFile(what, file, like string, into any) error {
+	in := a.in
+	if file == "" {
+		return usageError{fmt.Errorf("the %s is missing: give --file, or --file - for standard input", what)}
+	}
+	if file != "-" {
+		f, err := os.Open(file)
+		if err != nil {
+			return fmt.Errorf("the %s: %w", what, err)
+		}
+		defer func() { _ = f.Close() }()
+		in = f
+	}
+	d := json.NewDecoder(io.LimitReader(in, 1<<20))
+	d.DisallowUnknownFields()
+	if err := d.Decode(into); err != nil {
+		return fmt.Errorf("the %s in %s is not what %s prints: %w", what, file, like, err)
+	}
+	return nil
 }
 
 // laddersGovern says what the governor may change.
@@ -99,6 +107,76 @@ func (a *app) laddersGovern() *cobra.Command {
 			}
 			if l.Governor = ladder.Governor(args[1]); args[1] == off {
 				l.Governor = ladder.Ungoverned
+			}
+			if l.Planned {
+				l.Rungs = nil
+			}
+			return a.setLadder(c.Context(), args[0], l)
+		},
+	}
+}
+
+// laddersUse lets a channel use a plan.
+func (a *app) laddersUse() *cobra.Command {
+	var version int
+	var fresh bool
+	c := &cobra.Command{
+		Use: "use CHANNEL PLAN", Short: "Let a channel use a ladder plan", Args: exactly("CHANNEL", "PLAN"), ValidArgsFunction: a.completeChannels,
+		Long:    "Let a channel use a ladder plan, from the next segment on. Rungs that the channel has otherwise than the plan\nit uses now stay so, also with the other plan or version, unless --fresh is given. Rungs that are larger than\nthe source are left out.",
+		Example: "  metaplasis ladders use start-line phone-first\n  metaplasis ladders use start-line regatta --version 3 --fresh",
+		RunE: func(c *cobra.Command, args []string) error {
+			l, err := a.client().Ladder(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			to := ladder.Ladder{Plan: &ladder.Use{Name: args[1], Version: version}, Priority: l.Priority}
+			if !fresh {
+				to.Rungs = l.Own()
+			}
+			return a.setLadder(c.Context(), args[0], to)
+		},
+	}
+	c.Flags().IntVar(&version, "version", 0, "version of the plan; 0 is the newest")
+	c.Flags().BoolVar(&fresh, "fresh", false, "without the channel's own rungs")
+	return c
+}
+
+// laddersPriority says whose turn it is first.
+func (a *app) laddersPriority() *cobra.Command {
+	return &cobra.Command{
+		Use: "priority CHANNEL 1-9", Short: "Say which channels give way first when the machine is short", Args: exactly("CHANNEL", "1-9"), ValidArgsFunction: a.completeChannels,
+		Long:    "Say which channels give way first when the machine is short of processor time: those of the lowest priority.\nThe usual one is 5.",
+		Example: "  metaplasis ladders priority start-line 8",
+		RunE: func(c *cobra.Command, args []string) error {
+			l, err := a.client().Ladder(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if l.Priority, err = strconv.Atoi(args[1]); err != nil {
+				return usageError{fmt.Errorf("found priority %q, expected a number from 1 to 9", args[1])}
+			}
+			if l.Planned {
+				l.Rungs = nil
+			}
+			return a.setLadder(c.Context(), args[0], l)
+		},
+	}
+}
+
+// laddersInterlaced says what becomes of interlaced pictures.
+func (a *app) laddersInterlaced() *cobra.Command {
+	const fields = "fields"
+	return &cobra.Command{
+		Use: "interlaced CHANNEL fields|frames|bob|weave", Short: "Say what becomes of interlaced pictures", Args: exactly("CHANNEL", "fields|frames|bob|weave"), ValidArgsFunction: a.completeChannels,
+		Long:    "Say what becomes of interlaced pictures. fields makes a picture of each field (50i becomes 50p), frames one of\neach two (25p); both keep what stands still as sharp as it is. bob interpolates everything, weave leaves\npictures as they are.",
+		Example: "  metaplasis ladders interlaced start-line frames",
+		RunE: func(c *cobra.Command, args []string) error {
+			l, err := a.client().Ladder(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if l.Interlaced = ladder.Interlaced(args[1]); args[1] == fields {
+				l.Interlaced = ladder.FieldsAdaptive
 			}
 			if l.Planned {
 				l.Rungs = nil
@@ -136,6 +214,13 @@ func (a *app) showLadder(slug string, l ladder.Ladder) {
 			if r.AudioChannels == 1 {
 				sound += " mono"
 			}
+			if r.Loudness != 0 {
+				sound += fmt.Sprintf(" %d LUFS", r.Loudness)
+			}
+		}
+		if r.SoundOnly() {
+			rows = append(rows, []string{r.Name, on, "-", "-", "-", "-", "-", "-", "-", sound})
+			continue
 		}
 		if r.Source {
 			rows = append(rows, []string{r.Name, on, "source", "source", "source", "source", "-", "-", "-", sound})
@@ -151,6 +236,13 @@ func (a *app) showLadder(slug string, l ladder.Ladder) {
 		rows = append(rows, []string{r.Name, on, coding.Label(cmp.Or(r.Codec, coding.Usual(media.Video))), size(r.Width) + " x " + size(r.Height), cmp.Or(r.FrameRate, "source"), rate(r.Bitrate), rate(r.Peak),
 			fmt.Sprintf("%d ms", r.Buffer), strconv.Itoa(r.Effort), sound})
 	}
+	if l.Plan != nil {
+		own := ""
+		if len(l.Plan.Own) > 0 {
+			own = "; its own: " + strings.Join(l.Plan.Own, ", ")
+		}
+		a.printf("%s uses the plan %s, version %d%s.\n\n", slug, l.Plan.Name, l.Plan.Version, own)
+	}
 	if l.Governor != ladder.Ungoverned {
 		defer a.printf("\nThe governor may %s it.\n", map[ladder.Governor]string{ladder.GovernorLower: "lower", ladder.GovernorRaise: "lower and raise"}[l.Governor])
 	}
@@ -159,13 +251,12 @@ func (a *app) showLadder(slug string, l ladder.Ladder) {
 
 // laddersRung changes one rung, or adds it.
 func (a *app) laddersRung() *cobra.Command {
-	var r ladder.Rung
-	var codec, audioCodec string
+	var flags settingFlags
 	c := &cobra.Command{
 		Use: "rung CHANNEL RUNG", Short: "Change one rung, or add it", Args: exactly("CHANNEL",
 			"RUNG"), ValidArgsFunction: a.completeChannels,
 		Long:    "Change what is given of one rung, or add it at the end of the ladder.",
-		Example: "  metaplasis ladders rung start-line 480p --bitrate 1500000\n  metaplasis ladders rung start-line 240p --on=false\n  metaplasis ladders rung start-line 144p --height 144 --bitrate 200000\n  metaplasis ladders rung start-line 480p-vp9 --codec vp9 --height 480 --bitrate 900000\n  metaplasis ladders rung start-line 240p --frame-rate half --audio 48000 --audio-codec opus --audio-channels 1",
+		Example: "  metaplasis ladders rung start-line 480p --bitrate 1500000\n  metaplasis ladders rung start-line 240p --on=false\n  metaplasis ladders rung start-line 144p --height 144 --bitrate 200000\n  metaplasis ladders rung start-line 480p-vp9 --codec vp9 --height 480 --bitrate 900000\n  metaplasis ladders rung start-line 240p --frame-rate half --audio 48000 --audio-codec opus --audio-channels 1\n  metaplasis ladders rung start-line 480p --quality 60 --profile main --level 3.1 --label --clock top\n  metaplasis ladders rung start-line upright --width 480 --height 854 --crop-left 420 --crop-right 420 --bitrate 900000\n  metaplasis ladders rung start-line radio --audio 96000 --loudness -23",
 		RunE: func(c *cobra.Command, args []string) error {
 			l, err := a.client().Ladder(c.Context(), args[0])
 			if err != nil {
@@ -183,53 +274,19 @@ func (a *app) laddersRung() *cobra.Command {
 				at = len(l.Rungs) - 1
 			}
 			to := &l.Rungs[at]
-			c.Flags().Visit(func(f *pflag.Flag) {
-				switch f.Name {
-				case "on":
-					to.On = r.On
-				case "source":
-					to.Source = r.Source
-				case "width":
-					to.Width = r.Width
-				case "height":
-					to.Height = r.Height
-				case "bitrate":
-					to.Bitrate, to.Peak = r.Bitrate, 0
-				case "peak":
-					to.Peak = r.Peak
-				case "buffer":
-					to.Buffer = r.Buffer
-				case "effort":
-					to.Effort = r.Effort
-				case "codec":
-					to.Codec = media.Codec(codec)
-				case "frame-rate":
-					to.FrameRate = r.FrameRate
-				case "audio":
-					to.AudioBitrate = r.AudioBitrate
-				case "audio-codec":
-					to.AudioCodec = media.Codec(audioCodec)
-				case "audio-channels":
-					to.AudioChannels = r.AudioChannels
-				}
-			})
+			if c.Flags().Changed("bitrate") {
+				to.Peak = 0 // follows again
+			}
+			if err := flags.over(c.Flags(), to); err != nil {
+				return err
+			}
+			if l.Plan != nil { // the others stay the plan's
+				l.Rungs = append(slices.DeleteFunc(l.Own(), func(r ladder.Rung) bool { return r.Name == to.Name }), *to)
+			}
 			return a.setLadder(c.Context(), args[0], l)
 		},
 	}
-	f := c.Flags()
-	f.BoolVar(&r.On, "on", true, "make this rendition")
-	f.BoolVar(&r.Source, "source", false, "pass the source's video through untouched")
-	f.IntVar(&r.Width, "width", 0, "width in pixels; 0 follows from the height")
-	f.IntVar(&r.Height, "height", 0, "height in pixels; 0 follows from the width")
-	f.Int64Var(&r.Bitrate, "bitrate", 0, "bits a second")
-	f.Int64Var(&r.Peak, "peak", 0, "highest bits a second; 0 is 1.2 times the bitrate")
-	f.IntVar(&r.Buffer, "buffer", 0, "decoder buffer in milliseconds; 0 is 1000")
-	f.IntVar(&r.Effort, "effort", 0, "1 (least processor time) to 9 (best picture); 0 is 2")
-	f.StringVar(&codec, "codec", "", fmt.Sprintf("codec of the pictures: %v; none is the first", coding.Encoded(media.Video)))
-	f.Int64Var(&r.AudioBitrate, "audio", 0, "code the sound anew at bits a second; 0 passes the source through")
-	f.StringVar(&audioCodec, "audio-codec", "", fmt.Sprintf("codec of that sound: %v; none is the first", coding.Encoded(media.Audio)))
-	f.IntVar(&r.AudioChannels, "audio-channels", 0, "1 mixes that sound down to mono, 2 makes it stereo; 0 is as many as the source has")
-	f.StringVar(&r.FrameRate, "frame-rate", "", "half takes every second picture, a number such as 25 or 29.97 so many a second; none is the source's rate")
+	flags.register(c.Flags(), ladder.Rung{On: true})
 	return c
 }
 
@@ -243,15 +300,24 @@ func (a *app) laddersDrop() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			kept := ladder.Ladder{Governor: l.Governor}
-			for _, r := range l.Rungs {
-				if r.Name != args[1] {
-					kept.Rungs = append(kept.Rungs, r)
-				}
-			}
+			kept := l
+			kept.Planned = false
+			kept.Rungs = slices.DeleteFunc(slices.Clone(l.Rungs), func(r ladder.Rung) bool { return r.Name == args[1] })
 			if len(kept.Rungs) == len(l.Rungs) {
 				return usageError{fmt.Errorf("%s has no rung %q: see metaplasis ladders show %s", args[0], args[1],
 					args[0])}
+			}
+			if l.Plan != nil {
+				p, err := a.client().Plan(c.Context(), l.Plan.Name, l.Plan.Version)
+				if err != nil {
+					return err
+				}
+				for _, r := range p.Rungs { // what the plan has is turned off
+					if r.Name == args[1] {
+						r.On = false
+						kept.Rungs = append(kept.Rungs, r)
+					}
+				}
 			}
 			return a.setLadder(c.Context(), args[0], kept)
 		},

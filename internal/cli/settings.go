@@ -4,29 +4,30 @@ import (
 	"encoding/json"
 	"fmt"
 	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 
 	"github.com/spf13/pflag"
 
+	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/origin"
 )
 
-// settingFlags are the flags of a channel's settings, made from the tags of origin.Settings. The zero value is
-// ready for register.
+// settingFlags are the flags of settings, made from the tags of a Go type. The zero value is ready for register.
 type settingFlags struct{ list []*settingFlag }
 
 // settingFlag is the flag of one setting.
 type settingFlag struct {
 	of     reflect.StructField
-	group  string // that the setting is in, "" for none
-	value  any    // that was given, as it is sent
-	normal string // what it is without, as text
+	path   []string // the names of what it is in, and its own
+	value  any      // that was given, as it is sent
+	normal string   // what it is without, as text
 }
 
-// register adds the flags to a command's.
-func (f *settingFlags) register(to *pflag.FlagSet) {
-	f.walk("", reflect.ValueOf(origin.Settings{}.WithDefaults()))
+// register adds the flags of a structure to a command's.
+func (f *settingFlags) register(to *pflag.FlagSet, of any) {
+	f.walk(nil, reflect.ValueOf(of))
 	for _, s := range f.list {
 		flag := to.VarPF(s, s.of.Tag.Get("flag"), "", s.of.Tag.Get("help"))
 		if s.of.Type.Kind() == reflect.Bool {
@@ -35,25 +36,24 @@ func (f *settingFlags) register(to *pflag.FlagSet) {
 	}
 }
 
-func (f *settingFlags) walk(group string, v reflect.Value) {
+func (f *settingFlags) walk(in []string, v reflect.Value) {
 	for i := range v.NumField() {
 		field := v.Type().Field(i)
 		name, _, _ := strings.Cut(field.Tag.Get("json"), ",")
+		path := append(slices.Clone(in), name)
 		switch {
-		case field.Anonymous:
-			f.walk(name, v.Field(i))
 		case field.Tag.Get("flag") != "":
-			s := &settingFlag{of: field, group: group}
+			s := &settingFlag{of: field, path: path}
 			switch now := v.Field(i).Interface().(type) {
 			case []origin.Input:
 				s.normal = inputsText(now)
 			case []origin.Selection:
-			case string:
-				s.normal = now
 			default:
 				s.normal = fmt.Sprint(now)
 			}
 			f.list = append(f.list, s)
+		case field.Type.Kind() == reflect.Struct && field.Type != reflect.TypeFor[ladder.Ladder]():
+			f.walk(path, v.Field(i))
 		}
 	}
 }
@@ -66,26 +66,32 @@ func (f *settingFlags) changed(given *pflag.FlagSet) map[string]any {
 			continue
 		}
 		into := out
-		if s.group != "" {
-			into, _ = out[s.group].(map[string]any)
-			if into == nil {
-				into = map[string]any{}
-				out[s.group] = into
+		for _, group := range s.path[:len(s.path)-1] {
+			in, _ := into[group].(map[string]any)
+			if in == nil {
+				in = map[string]any{}
+				into[group] = in
 			}
+			into = in
 		}
-		name, _, _ := strings.Cut(s.of.Tag.Get("json"), ",")
-		into[name] = s.value
+		into[s.path[len(s.path)-1]] = s.value
 	}
 	return out
 }
 
-// settings holds what was given, and nothing else.
-func (f *settingFlags) settings(given *pflag.FlagSet) (s origin.Settings, err error) {
+// over puts what was given over a value of the type that the flags are of.
+func (f *settingFlags) over(given *pflag.FlagSet, to any) error {
 	text, err := json.Marshal(f.changed(given))
 	if err != nil {
-		return s, err
+		return err
 	}
-	return s, json.Unmarshal(text, &s)
+	return json.Unmarshal(text, to)
+}
+
+// settings holds what was given, and nothing else.
+func (f *settingFlags) settings(given *pflag.FlagSet) (s origin.Settings, err error) {
+	err = f.over(given, &s)
+	return s, err
 }
 
 // Type implements pflag.Value.
@@ -109,20 +115,24 @@ func (s *settingFlag) Set(text string) (err error) {
 	switch reflect.Zero(s.of.Type).Interface().(type) {
 	case []origin.Input:
 		s.value = readInputs(text)
+		return nil
 	case []origin.Selection:
 		s.value, err = readSelections(text)
-	case bool:
+		return err
+	}
+	switch s.of.Type.Kind() {
+	case reflect.Bool:
 		if s.value, err = strconv.ParseBool(text); err != nil {
 			return fmt.Errorf("found %q, expected true or false", text)
 		}
-	case string:
+	case reflect.String:
 		s.value = text
 	default:
 		if s.value, err = strconv.ParseInt(text, 10, 64); err != nil {
 			return fmt.Errorf("found %q, expected a whole number", text)
 		}
 	}
-	return err
+	return nil
 }
 
 // readInputs reads inputs such as sender,file:standby.flv.

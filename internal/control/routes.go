@@ -56,7 +56,15 @@ func (s *Service) routes() []route {
 		{"PUT", "/channels/{channel}/ladder", "Replace the ladder; the change takes effect at the next segment.", api.Operate,
 			nil, api.NewLadder{}, api.NewLadder{}, s.setLadder},
 		{"GET", "/channels/{channel}/ladder/plan", "Propose a ladder for the source that is connected, or for 1080p30.",
-			api.Watch, nil, nil, ladder.Ladder{}, s.planLadder},
+			api.Watch, nil, nil, ladder.Ladder{}, s.proposeLadder},
+		{"GET", "/plans", "List the ladder plans, the newest version of each, with the channels that use them.", api.Watch, nil, nil, []api.PlanInUse{}, s.listPlans},
+		{"GET", "/plans/{plan}", "Show a ladder plan: its newest version, or another one.", api.Watch, []string{"version"}, nil, api.PlanInUse{}, s.showPlan},
+		{"PUT", "/plans/{plan}", "Store a ladder plan as its next version. Channels go on with the one that they use.", api.Operate, nil, ladder.Plan{}, api.PlanInUse{}, s.storePlan},
+		{"DELETE", "/plans/{plan}", "Remove a ladder plan with all its versions. Channels that use it keep their rungs.", api.Operate, nil, nil, nil, s.removePlan},
+		{"GET", "/images", "List the images for logos and slates.", api.Watch, nil, nil, []api.Image{}, s.listImages},
+		{"GET", "/images/{image}", "Show the file of an image.", api.Watch, nil, nil, api.NewImage{}, s.showImage},
+		{"PUT", "/images/{image}", "Add an image, or replace it: what uses it takes it from the next segment on.", api.Operate, nil, api.NewImage{}, api.Image{}, s.putImage},
+		{"DELETE", "/images/{image}", "Remove an image that nothing uses.", api.Operate, nil, nil, nil, s.removeImage},
 		{"PUT", "/channels/{channel}/input", "Put an input on air by hand, as soon as it has something; an empty kind leaves it to the order of the inputs.",
 			api.Operate, nil, api.Chosen{}, nil, s.chooseInput},
 		{"GET", "/channels/{channel}/markers", "List the markers that are remembered.", api.Watch, nil, nil, []origin.Marker{},
@@ -210,7 +218,7 @@ func (s *Service) Document() any {
 func body(s object) object { return object{"application/json": object{"schema": s}} }
 
 // partials are the bodies of which anything may be left out: it takes its default, or stays as it is.
-var partials = map[reflect.Type]bool{reflect.TypeFor[origin.Settings](): true, reflect.TypeFor[api.Change](): true}
+var partials = map[reflect.Type]bool{reflect.TypeFor[origin.Settings](): true, reflect.TypeFor[api.Change](): true, reflect.TypeFor[ladder.Plan](): true, reflect.TypeFor[api.NewLadder](): true}
 
 // components are where the schemas of named structures go: of the bodies of which anything may be left out under
 // names of their own.

@@ -98,6 +98,9 @@ func (s *Service) Attach(ctx context.Context, o *origin.Origin) error {
 	if err := s.db.EndOpenFeeds(ctx, "the service was not stopped in good order"); err != nil {
 		return err
 	}
+	if err := s.loadImages(ctx); err != nil {
+		return err
+	}
 	list, err := s.db.Channels(ctx)
 	if err != nil {
 		return fmt.Errorf("reading the channels: %w", err)
@@ -233,6 +236,8 @@ func (s *Service) answer(h func(http.ResponseWriter, *http.Request) (any, error)
 				Problems: invalid.Problems, Do: "Correct what is listed, and send them again."})
 		case errors.Is(err, records.ErrNotFound), errors.Is(err, origin.ErrUnknownChannel):
 			s.refuse(w, http.StatusNotFound, "there is nothing of this name", "List what there is.")
+		case errors.Is(err, records.ErrFull):
+			s.refuse(w, http.StatusConflict, "there is no room for more of these", "Remove one that is not used.")
 		case errors.Is(err, records.ErrExists), errors.Is(err, origin.ErrExists):
 			s.refuse(w, http.StatusConflict, "the name is taken", "Choose another.")
 		case records.Unreachable(err):
@@ -316,7 +321,11 @@ func (s *Service) addChannel(_ http.ResponseWriter, r *http.Request) (any, error
 		return nil, err
 	}
 	in = in.WithDefaults()
-	if p := in.Check(); len(p) > 0 {
+	var err error
+	if in.Ladder, err = s.useLadder(r.Context(), in.Ladder); err != nil {
+		return nil, err
+	}
+	if p := append(in.Check(), s.imageProblems(in.Ladder.Rungs, in.Inputs)...); len(p) > 0 {
 		return nil, &origin.InvalidError{Problems: p}
 	}
 	s.setup.Lock()
@@ -366,6 +375,11 @@ func (s *Service) changeChannel(_ http.ResponseWriter, r *http.Request) (any, er
 	if err := s.history.check(c.Slug(), change.Revision, c.Settings()); err != nil {
 		return nil, err
 	}
+	if in["ladder"] != nil {
+		if change.Ladder, err = s.useLadder(r.Context(), change.Ladder); err != nil {
+			return nil, err
+		}
+	}
 	return s.applySettings(r, c, change.Settings)
 }
 
@@ -414,7 +428,7 @@ func merge(set origin.Settings, in map[string]any) (change api.Change, err error
 // applySettings checks, stores and applies settings, in this order: what runs is what is stored.
 func (s *Service) applySettings(r *http.Request, c *origin.Channel, set origin.Settings) (any, error) {
 	set = set.WithDefaults()
-	if p := set.Check(); len(p) > 0 {
+	if p := append(set.Check(), s.imageProblems(set.Ladder.Rungs, set.Inputs)...); len(p) > 0 {
 		return nil, &origin.InvalidError{Problems: p}
 	}
 	text, err := json.Marshal(set)
@@ -455,64 +469,6 @@ func (s *Service) removeChannel(_ http.ResponseWriter, r *http.Request) (any, er
 	s.Event(origin.Event{At: time.Now(), Channel: slug, Level: origin.Info, Kind: "channel-removed",
 		Text: "The channel was removed by " + who(r).User + "."})
 	return nil, nil
-}
-
-func (s *Service) showLadder(_ http.ResponseWriter, r *http.Request) (any, error) {
-	c, err := s.running(r)
-	if err != nil {
-		return nil, err
-	}
-	set := c.Settings()
-	l := ladder.Ladder{Planned: set.Ladder.Planned, Rungs: c.Status().Rungs, Governor: set.Ladder.Governor}
-	return api.NewLadder{Ladder: l, Revision: s.history.revision(c.Slug())}, nil
-}
-
-func (s *Service) setLadder(_ http.ResponseWriter, r *http.Request) (any, error) {
-	c, err := s.running(r)
-	if err != nil {
-		return nil, err
-	}
-	var change api.NewLadder
-	if err := read(r, &change); err != nil {
-		return nil, err
-	}
-	in := change.Ladder
-	if in.Planned {
-		in.Rungs = nil
-	} else if len(in.Rungs) == 0 {
-		return nil, &origin.InvalidError{Problems: []ladder.Problem{{Field: "rungs",
-			Text: "found none, expected at least one, or planned set to true for the default ladder"}}}
-	}
-	s.setup.Lock()
-	defer s.setup.Unlock()
-	if err := s.history.check(c.Slug(), change.Revision, c.Settings()); err != nil {
-		return nil, err
-	}
-	set := c.Settings()
-	set.Ladder = in
-	if _, err := s.applySettings(r, c, set); err != nil {
-		return nil, err
-	}
-	return s.showLadder(nil, r)
-}
-
-func (s *Service) planLadder(_ http.ResponseWriter, r *http.Request) (any, error) {
-	c, err := s.running(r)
-	if err != nil {
-		return nil, err
-	}
-	var video *media.Track
-	if f := c.Status().Feed; f != nil {
-		for i := range f.Tracks {
-			if f.Tracks[i].Kind == media.Video {
-				video = &f.Tracks[i]
-			}
-		}
-	}
-	if video == nil {
-		video = &media.Track{Width: 1920, Height: 1080, FrameRate: media.Rational{Num: 30, Den: 1}}
-	}
-	return ladder.Ladder{Planned: true, Rungs: ladder.Default(video)}, nil
 }
 
 func (s *Service) chooseInput(_ http.ResponseWriter, r *http.Request) (any, error) {

@@ -103,6 +103,8 @@ type WorkerStatus struct {
 	Nodes []NodeStatus `json:"nodes"`
 	// Loudness is that of the source's sound, nil while none is decoded.
 	Loudness *transcode.Loudness `json:"loudness,omitempty"`
+	// Levels are those of renditions that are brought to a loudness.
+	Levels []transcode.Leveled `json:"levels,omitempty"`
 }
 
 // NodeStatus is what one part of a worker's graph takes, over the last seconds.
@@ -408,7 +410,7 @@ func (c *Channel) judge(st *Status) {
 		st.Worker = &WorkerStatus{
 			PID: c.session.sup.PID(), Load: l.busy, CPU: l.cpu, LagMillis: l.now.LagMillis,
 			Dropped: l.droppedBase + l.now.Dropped, Dropping: l.dropping, Skipped: l.now.Skipped, Replaced: l.replaced, Lost: lost,
-			Nodes: append([]NodeStatus{}, l.nodes...), Loudness: l.now.Loudness,
+			Nodes: append([]NodeStatus{}, l.nodes...), Loudness: l.now.Loudness, Levels: l.now.Levels,
 		}
 		switch {
 		case l.dropping > 0 && c.needsPictures():

@@ -31,6 +31,7 @@ var migrationFiles embed.FS
 var (
 	ErrNotFound = errors.New("not found")
 	ErrExists   = errors.New("exists already")
+	ErrFull     = errors.New("there is no room for more")
 )
 
 // What the log keeps: by number, and by age in days.

@@ -185,7 +185,7 @@ func (c *child) beat() {
 		st := c.pictures.Stats()
 		st.Errors += c.sound.Errors()
 		st.Nodes = append(st.Nodes, c.sound.Nodes()...)
-		st.Loudness = c.sound.Loudness()
+		st.Loudness, st.Levels = c.sound.Loudness(), c.sound.Levels()
 		c.send(kindStats, mustJSON(Stats{Stats: st, PID: os.Getpid(), CPU: cpu.Microseconds(), Stuck: stuck.Milliseconds()}))
 	}
 }

@@ -122,6 +122,31 @@ type NewLadder struct {
 	Revision uint64 `json:"revision,omitempty"` // of the settings that the change is based on; 0 for any
 }
 
+// PlanInUse is a ladder plan and the channels that use it.
+type PlanInUse struct {
+	ladder.Plan
+	Channels []PlanUse `json:"channels"`
+}
+
+// PlanUse is a channel that uses a version of a plan.
+type PlanUse struct {
+	Channel string `json:"channel"`
+	Version int    `json:"version"`
+}
+
+// NewImage is the file of an image: a PNG, of half a megabyte at most.
+type NewImage struct {
+	File []byte `json:"file"`
+}
+
+// Image is an image for logos and slates.
+type Image struct {
+	Name     string   `json:"name"`
+	Digest   string   `json:"digest"`
+	Bytes    int      `json:"bytes"`
+	Channels []string `json:"channels"` // that use it
+}
+
 // Inspection asks for a stream to be inspected.
 type Inspection struct {
 	Address string `json:"address"`

@@ -185,6 +185,45 @@ func (c *Client) SetLadder(ctx context.Context, slug string, l ladder.Ladder) (l
 	return call[ladder.Ladder](ctx, c, "PUT", "/channels/"+seg(slug)+"/ladder", l)
 }
 
+// Plans lists the ladder plans.
+func (c *Client) Plans(ctx context.Context) ([]api.PlanInUse, error) {
+	return call[[]api.PlanInUse](ctx, c, "GET", "/plans", nil)
+}
+
+// Plan shows a version of a plan, the newest for 0.
+func (c *Client) Plan(ctx context.Context, name string, version int) (api.PlanInUse, error) {
+	path := "/plans/" + seg(name)
+	if version > 0 {
+		path += fmt.Sprintf("?version=%d", version)
+	}
+	return call[api.PlanInUse](ctx, c, "GET", path, nil)
+}
+
+// StorePlan stores a plan as its next version.
+func (c *Client) StorePlan(ctx context.Context, p ladder.Plan) (api.PlanInUse, error) {
+	return call[api.PlanInUse](ctx, c, "PUT", "/plans/"+seg(p.Name), p)
+}
+
+// RemovePlan removes a plan.
+func (c *Client) RemovePlan(ctx context.Context, name string) error {
+	return c.do(ctx, "DELETE", "/plans/"+seg(name), nil, nil)
+}
+
+// Images lists the images for logos and slates.
+func (c *Client) Images(ctx context.Context) ([]api.Image, error) {
+	return call[[]api.Image](ctx, c, "GET", "/images", nil)
+}
+
+// PutImage adds an image, or replaces it.
+func (c *Client) PutImage(ctx context.Context, name string, file []byte) (api.Image, error) {
+	return call[api.Image](ctx, c, "PUT", "/images/"+seg(name), api.NewImage{File: file})
+}
+
+// RemoveImage removes an image.
+func (c *Client) RemoveImage(ctx context.Context, name string) error {
+	return c.do(ctx, "DELETE", "/images/"+seg(name), nil, nil)
+}
+
 // Users lists the users.
 func (c *Client) Users(ctx context.Context) ([]api.User, error) {
 	return call[[]api.User](ctx, c, "GET", "/users", nil)

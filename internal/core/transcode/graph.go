@@ -111,6 +111,8 @@ type Stats struct {
 	Quality []Quality `json:"quality"` // of the renditions that have been sampled
 	// Loudness is that of the source's sound, nil while none is decoded.
 	Loudness *Loudness `json:"loudness,omitempty"`
+	// Levels are those of renditions that are brought to a loudness.
+	Levels []Leveled `json:"levels,omitempty"`
 }
 
 // Loudness is how loud sound is (EBU R 128), in hundredths of LUFS: over 0.4 s, over 3 s, and since the sound began. Peak

@@ -10,8 +10,8 @@ import (
 	"time"
 
 	"metaplasis/internal/codec"
-	"metaplasis/internal/codec/loudness"
 	"metaplasis/internal/codec/resample"
+	"metaplasis/internal/core/dynamics"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
 )
@@ -28,51 +28,35 @@ type Sound struct {
 	encodings []*encoding
 	errors    atomic.Int64
 
-	mu        sync.Mutex // guards encodings against Nodes, and newest
+	mu        sync.Mutex // guards encodings against Nodes
 	decoding  work
 	measuring work
-	meter     *loudness.Meter
-	metered   [2]int // rate and channels of the meter
-	unread    int    // samples of each channel since the meter was read
-	newest    *Loudness
+	source    meter
 }
 
 // Loudness returns how loud the source is, nil while nobody knows. It may be called from any goroutine.
-func (g *Sound) Loudness() *Loudness {
+func (g *Sound) Loudness() *Loudness { return g.source.read() }
+
+// Levels lists how loud the renditions are that are brought to a loudness. It may be called from any goroutine.
+func (g *Sound) Levels() (out []Leveled) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	return g.newest
+	for _, s := range g.encodings {
+		if s.meter == nil {
+			continue
+		}
+		if v := s.meter.read(); v != nil {
+			out = append(out, Leveled{s.rung.Name, s.rung.Loudness, *v})
+		}
+	}
+	return out
 }
 
-// measure shows samples to the meter, and reads it once a second.
+// measure shows samples of the source to the meter.
 func (g *Sound) measure(pcm []int16, rate, channels int) {
 	begin := time.Now()
-	defer func() { g.measuring.add(time.Since(begin)) }()
-	if format := [2]int{rate, channels}; g.metered != format {
-		g.stopMeter()
-		g.metered = format
-		g.meter, _ = loudness.New(rate, channels) // without one nothing is told
-	}
-	if g.meter == nil {
-		return
-	}
-	g.meter.Add(pcm)
-	if g.unread += len(pcm) / channels; g.unread < rate {
-		return
-	}
-	g.unread = 0
-	v := g.meter.Read()
-	hundredths := func(f float64) int64 { return int64(math.Round(f * 100)) }
-	g.mu.Lock()
-	g.newest = &Loudness{hundredths(v.Momentary), hundredths(v.ShortTerm), hundredths(v.Integrated), hundredths(v.Peak)}
-	g.mu.Unlock()
-}
-
-func (g *Sound) stopMeter() {
-	if g.meter != nil {
-		g.meter.Close()
-	}
-	g.meter, g.metered, g.unread = nil, [2]int{}, 0
+	g.source.add(pcm, rate, channels)
+	g.measuring.add(time.Since(begin))
 }
 
 // Nodes lists the nodes of the graph. It may be called from any goroutine.
@@ -123,6 +107,8 @@ type encoding struct {
 	rate     int     // of the encoder, samples a second
 	resample *resample.Resampler
 	mixed    []int16
+	leveller *dynamics.Leveller // nil when its loudness stays as it is
+	meter    *meter             // of what comes out of that
 	failed   bool
 	coding   work
 }
@@ -136,11 +122,14 @@ func (s *encoding) close() {
 		s.resample.Close()
 		s.resample = nil
 	}
+	if s.meter != nil {
+		s.meter.close()
+	}
 }
 
 // open opens the encoder for a source's rate and channels.
 func (s *encoding) open(sink Sink, rate, channels int) (err error) {
-	s.channels, s.rate = channels, codec.SoundRate(s.rung.Codec, rate)
+	s.channels, s.rate = channels, codec.SoundRate(s.rung.Codec, cmp.Or(s.rung.Rate, rate))
 	out := cmp.Or(s.rung.Channels, channels)
 	if s.rate != rate {
 		if s.resample, err = resample.New(rate, s.rate, out); err != nil {
@@ -149,6 +138,9 @@ func (s *encoding) open(sink Sink, rate, channels int) (err error) {
 	}
 	if s.enc, err = codec.NewSoundEncoder(s.rung.Codec, s.rate, out, s.rung.Bitrate); err != nil {
 		return err
+	}
+	if s.rung.Loudness != 0 {
+		s.leveller = dynamics.New(float64(s.rung.Loudness), s.rate, out)
 	}
 	sink.Track(s.rung.ID, s.enc.Track())
 	return nil
@@ -191,7 +183,11 @@ func (g *Sound) apply(c Config, start int64) {
 	}
 	for _, r := range c.Sound {
 		if !slices.ContainsFunc(g.encodings, func(s *encoding) bool { return s.rung == r && s.until == math.MaxInt64 }) {
-			g.encodings = append(g.encodings, &encoding{rung: r, next: math.MinInt64, from: start, until: math.MaxInt64})
+			s := &encoding{rung: r, next: math.MinInt64, from: start, until: math.MaxInt64}
+			if r.Loudness != 0 {
+				s.meter = &meter{}
+			}
+			g.encodings = append(g.encodings, s)
 		}
 	}
 }
@@ -233,6 +229,7 @@ func (g *Sound) Audio(u *media.AccessUnit) {
 	// The decoder may double the rate (SBR), so times are counted at its output's.
 	rate, channels := g.dec.Format()
 	g.measure(pcm, rate, channels)
+	loud := g.Loudness()
 	pts := media.Rescale(u.PTS, g.track.Timescale, int64(rate))
 	now := media.Rescale(u.PTS, g.track.Timescale, media.VideoTimescale)
 	g.forget(now)
@@ -241,7 +238,7 @@ func (g *Sound) Audio(u *media.AccessUnit) {
 			continue
 		}
 		begin := time.Now()
-		err := s.take(g.sink, pcm, pts, rate, channels)
+		err := s.take(g.sink, pcm, pts, rate, channels, loud)
 		s.coding.add(time.Since(begin))
 		if err != nil {
 			s.failed = true
@@ -269,16 +266,17 @@ func (g *Sound) Drain() {
 	for _, s := range g.encodings {
 		s.close()
 	}
-	g.encodings, g.newest = nil, nil
+	g.encodings = nil
 	g.mu.Unlock()
-	g.stopMeter()
+	g.source.close()
 	if g.dec != nil {
 		g.dec.Close()
 		g.dec = nil
 	}
 }
 
-func (s *encoding) take(sink Sink, pcm []int16, pts int64, rate, channels int) error {
+// take codes samples for one rendition. loud is how loud the source is, nil while nobody knows.
+func (s *encoding) take(sink Sink, pcm []int16, pts int64, rate, channels int, loud *Loudness) error {
 	if s.enc == nil {
 		if err := s.open(sink, rate, channels); err != nil {
 			return err
@@ -295,6 +293,14 @@ func (s *encoding) take(sink Sink, pcm []int16, pts int64, rate, channels int) e
 		if pcm, err = s.resample.Process(pcm); err != nil || len(pcm) == 0 {
 			return err
 		}
+	}
+	if s.leveller != nil {
+		if loud != nil {
+			s.leveller.Measured(float64(loud.Integrated) / 100)
+		}
+		pcm = s.leveller.Process(pcm)
+		pts -= s.leveller.Delay()
+		s.meter.add(pcm, rate, channels)
 	}
 	samples, delay := s.enc.Frame()
 	// Follow the sample count, and by a sample a frame the stamps, as the sender's clock drifts; step

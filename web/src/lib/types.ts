@@ -48,6 +48,9 @@ export interface Chosen {
   file?: string; // of a file: its name in the service's folder of files
 }
 
+/** Clock is where a clock is drawn. */
+export type Clock = "" | "top" | "bottom";
+
 /** Codec names the coding of a track. */
 export type Codec = "h264" | "hevc" | "vp8" | "vp9" | "av1" | "mpeg-2" | "aac" | "opus" | "mp2" | "mp3" | "ac-3" | "e-ac-3" | "a-law" | "u-law" | "pcm" | "id3" | "scte-35" | "captions" | "teletext" | "dvb-subtitles";
 
@@ -57,6 +60,17 @@ export interface Colour {
   transfer?: number;
   matrix?: number;
   fullRange?: boolean;
+}
+
+/** Content is what kind of pictures an encoder is tuned for. */
+export type Content = "" | "screen" | "drawn";
+
+/** Crop is what is cut off, in luma samples of the source. */
+export interface Crop {
+  left?: number;
+  top?: number;
+  right?: number;
+  bottom?: number;
 }
 
 /** Error is the body of every answer with a status of 400 and above. */
@@ -103,6 +117,9 @@ export interface FeedStatus {
   driftKnown: boolean; // it takes some minutes to tell
 }
 
+/** Filter is how pictures are scaled. */
+export type Filter = "" | "nearest" | "bilinear" | "box";
+
 /** Finding is one thing that is wrong, however often it was seen. */
 export interface Finding {
   level: string;
@@ -137,6 +154,14 @@ export interface History {
   viewers: number[];
 }
 
+/** Image is an image for logos and slates. */
+export interface Image {
+  name: string;
+  digest: string;
+  bytes: number;
+  channels: string[]; // that use it
+}
+
 /** Input is one way in which a channel may be fed. */
 export interface Input {
   kind: string; // "sender": an encoder that connects with a key; "file": a recording that repeats
@@ -159,6 +184,9 @@ export interface Inspection {
   seconds?: number; // 0 is 10; 40 at most
 }
 
+/** Interlaced says how interlaced pictures are made whole. */
+export type Interlaced = "" | "frames" | "bob" | "weave";
+
 /** Key is a contribution key. Its secret is told once, when it is made. */
 export interface Key {
   id: number;
@@ -177,7 +205,10 @@ export type Kind = "effort" | "half-rate" | "off";
 export interface Ladder {
   planned: boolean;
   rungs: Rung[];
+  plan?: Use; // Plan is the named plan that the rungs are of, nil for none.
   governor?: Governor; // Governor may change rungs while the machine is short, and back: "lower" lowers effort, then frame rate, then turns the highest rung off; "raise" also raises the effort while there is room; "" leaves the ladder as it is.
+  priority?: number; // Priority says whose turn it is first when the machine is short for several channels, 1 to 9; 0 is 5. The lower ones give way before the higher ones.
+  interlaced?: Interlaced; // Interlaced says what becomes of interlaced pictures; "" makes a picture of each field.
 }
 
 /** LastFeed is how the newest feed of a channel ended. */
@@ -190,6 +221,16 @@ export interface LastFeed {
 /** Level says how bad an event is. */
 export type Level = "info" | "warning" | "failure";
 
+/** Leveled is how loud a rendition of sound is that is brought to a loudness. */
+export interface Leveled {
+  rendition: string;
+  target: number; // LUFS
+  momentary: number;
+  shortTerm: number;
+  integrated: number;
+  peak: number;
+}
+
 /** Light is how bright pictures are and the display that they were graded on (SMPTE ST 2086; CTA-861.3). */
 export interface Light {
   maxContent?: number; // brightest sample, candela per square metre
@@ -197,6 +238,14 @@ export interface Light {
   display?: number; // Display holds the chromaticities of red, green, blue and white, x and y, in units of 0.00002; all 0 when nobody says.
   brightest?: number; // of the display, in units of 0.0001 candela per square metre
   darkest?: number;
+}
+
+/** Logo is an image upon the pictures. */
+export interface Logo {
+  image?: string;
+  place?: Place;
+  opacity?: number;
+  width?: number;
 }
 
 /** Loudness is how loud sound is (EBU R 128), in hundredths of LUFS: over 0.4 s, over 3 s, and since the sound began. Peak is the highest true peak of the last second, in hundredths of a decibel of full scale. */
@@ -226,6 +275,11 @@ export interface Me {
   role: string;
 }
 
+/** NewImage is the file of an image: a PNG, of half a megabyte at most. */
+export interface NewImage {
+  file: string;
+}
+
 /** NewLabel names what is made. */
 export interface NewLabel {
   label: string;
@@ -235,7 +289,10 @@ export interface NewLabel {
 export interface NewLadder {
   planned: boolean;
   rungs: Rung[];
+  plan?: Use; // Plan is the named plan that the rungs are of, nil for none.
   governor?: Governor; // Governor may change rungs while the machine is short, and back: "lower" lowers effort, then frame rate, then turns the highest rung off; "raise" also raises the effort while there is room; "" leaves the ladder as it is.
+  priority?: number; // Priority says whose turn it is first when the machine is short for several channels, 1 to 9; 0 is 5. The lower ones give way before the higher ones.
+  interlaced?: Interlaced; // Interlaced says what becomes of interlaced pictures; "" makes a picture of each field.
   revision?: number; // of the settings that the change is based on; 0 for any
 }
 
@@ -267,7 +324,7 @@ export interface NewUser {
 }
 
 /** NodeKind says what a node does. */
-export type NodeKind = "decode" | "scale" | "encode" | "measure" | "decode-sound" | "encode-sound" | "measure-sound";
+export type NodeKind = "decode" | "deinterlace" | "tone" | "scale" | "draw" | "encode" | "measure" | "decode-sound" | "encode-sound" | "measure-sound";
 
 /** NodeStatus is what one part of a worker's graph takes, over the last seconds. */
 export interface NodeStatus {
@@ -302,6 +359,55 @@ export interface Packaging {
   soundName?: string; // of the audio, for menus
   language?: string; // RFC 5646
   coverEvery?: number; // CoverEvery puts the cover picture into each so-many-th segment; 0 is 5.
+}
+
+/** Picture is what is done to a rung's pictures, in this order: cropped, turned, scaled, padded, and drawn upon. */
+export interface Picture {
+  crop?: Crop;
+  rotate?: number;
+  filter?: Filter;
+  pad?: boolean; // Pad keeps the source's shape within the rung's width and height, with black bars.
+  logo?: Logo;
+  label?: boolean;
+  clock?: Clock;
+}
+
+/** Place is where something lies on a picture. */
+export type Place = "" | "top-left" | "bottom-left" | "bottom-right" | "centre";
+
+/** Plan is a named ladder that channels use. A changed plan is a new version: what uses an earlier one goes on with it. It is a file as it stands here, in JSON. */
+export interface Plan {
+  format: string; // PlanFormat
+  name: string;
+  version: number; // from 1; 0 in a file that has none yet
+  title?: string;
+  builtIn?: boolean; // it comes with the program and does not change
+  created?: string;
+  author?: string; // user who stored it
+  governor?: Governor;
+  interlaced?: Interlaced;
+  rungs: Rung[];
+}
+
+/** PlanInUse is a ladder plan and the channels that use it. */
+export interface PlanInUse {
+  format: string; // PlanFormat
+  name: string;
+  version: number; // from 1; 0 in a file that has none yet
+  title?: string;
+  builtIn?: boolean; // it comes with the program and does not change
+  created?: string;
+  author?: string; // user who stored it
+  governor?: Governor;
+  interlaced?: Interlaced;
+  rungs: Rung[];
+  channels: PlanUse[];
+}
+
+/** PlanUse is a channel that uses a version of a plan. */
+export interface PlanUse {
+  channel: string;
+  version: number;
 }
 
 /** Problem is one thing wrong with a setting, in words for the person who wrote it. */
@@ -367,22 +473,30 @@ export interface Report {
 /** Role says what a track is for (ISO/IEC 23009-1, 5.8.5.5); "" is taken for main. */
 export type Role = "main" | "alternate" | "commentary" | "description";
 
-/** Rung is one line of a ladder: the plan of one rendition. */
+/** Rung is one line of a ladder: the plan of one rendition. One without a size and with a bitrate of sound is of sound alone. A setting with a flag is one of the CLI too, with the help text beside it. */
 export interface Rung {
   name: string; // part of the rendition's address
   on: boolean; // false: kept in the ladder, not made
-  source?: boolean; // the source's video passes through untouched
-  width?: number; // luma samples; 0 follows from the height and the source's shape
-  height?: number; // luma samples; 0 follows from the width
+  source?: boolean;
+  width?: number; // luma samples
+  height?: number; // luma samples
   bitrate?: number;
-  peak?: number; // highest bits a second; 0 is 1.2 times the bitrate
-  buffer?: number; // decoder buffer in milliseconds of the peak; 0 is 1000
-  effort?: number; // 1 (least processor time) to 9 (best picture); 0 is 2
+  peak?: number;
+  buffer?: number;
+  effort?: number;
+  quality?: number; // 0 keeps to the bitrate
   codec?: Codec; // Codec of the pictures, one that the workers encode; "" is the usual one, which every player reads.
+  profile?: string;
+  level?: string;
+  bFrames?: number; // BFrames are pictures that refer to later ones, so many between two others: they save bits and cost delay. 0 is as the effort says, -1 is none.
+  content?: Content;
   frameRate?: string; // FrameRate is "" for the source's, "half" for every second picture, or pictures a second, such as 25, 29.97 or 30000/1001: then they stand at even times. It is never more than the source's.
+  picture?: Picture;
   audioBitrate?: number; // AudioBitrate asks for sound that is coded anew, at bits a second; 0 passes the source's audio through.
-  audioCodec?: Codec; // of that sound; "" is the usual one
-  audioChannels?: number; // 1 or 2; 0 is as many as the source has
+  audioCodec?: Codec;
+  audioChannels?: number;
+  audioRate?: number;
+  loudness?: number; // Loudness is what that sound is brought to, in LUFS (EBU R 128), such as -23; 0 leaves it as it is. Its true peaks are limited to -1 dB.
 }
 
 /** Selection is a choice of rungs with addresses of its own. */
@@ -520,11 +634,19 @@ export interface Track {
   sar?: Rational; // sample aspect ratio, 1:1 when unknown
   frameRate?: Rational; // frames a second; invalid when unknown
   colour?: Colour;
+  interlaced?: boolean; // Interlaced: pictures hold two fields, as far as the configuration tells.
   light?: Light; // of pictures with a high dynamic range, when the sender tells
   undecodable?: string; // Undecodable says why no decoder here reads the track, in words; "" when one does. It passes through all the same.
   frameSamples?: number; // Audio. ticks that a frame lasts
   sampleRate?: number; // samples a second of the output
   channels?: number;
+}
+
+/** Use is how a ladder uses a plan. */
+export interface Use {
+  name: string;
+  version: number; // 0 asks for the newest
+  own?: string[]; // Own are the rungs that the channel has otherwise than the plan, or beside it.
 }
 
 /** User is somebody who may sign in. */
@@ -547,4 +669,5 @@ export interface WorkerStatus {
   lost: number; // units that the worker did not take
   nodes: NodeStatus[]; // Nodes are the parts of the graph, in the order in which media goes through them.
   loudness?: Loudness; // Loudness is that of the source's sound, nil while none is decoded.
+  levels?: Leveled[]; // Levels are those of renditions that are brought to a loudness.
 }

@@ -1,0 +1,20 @@
+-- +goose Up
+-- Named ladder plans; each change is a version of its own.
+CREATE TABLE plans (
+	name VARCHAR(31) CHARACTER SET ascii NOT NULL,
+	version INT NOT NULL,
+	body MEDIUMTEXT NOT NULL,
+	author VARCHAR(64) NOT NULL,
+	created DATETIME(3) NOT NULL,
+	PRIMARY KEY (name, version)
+);
+-- Images for logos and slates.
+CREATE TABLE images (
+	name VARCHAR(31) CHARACTER SET ascii NOT NULL PRIMARY KEY,
+	file MEDIUMBLOB NOT NULL,
+	created DATETIME(3) NOT NULL
+);
+
+-- +goose Down
+DROP TABLE images;
+DROP TABLE plans;
