@@ -65,6 +65,16 @@ func (p *publisher) offers() (out []present.Offer, missing bool) {
 			out = append(out, o)
 		}
 	}
+	// What is of sound alone stands behind: a player begins with the first.
+	slices.SortStableFunc(out, func(a, b present.Offer) int {
+		switch {
+		case a.Video != nil && b.Video == nil:
+			return -1
+		case a.Video == nil && b.Video != nil:
+			return 1
+		}
+		return 0
+	})
 	return out, missing
 }
 

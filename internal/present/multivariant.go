@@ -120,7 +120,7 @@ func soundTitle(t *media.Track, main media.Codec) string {
 	return title
 }
 
-// grouped orders variants: a group for each codec of video.
+// grouped orders variants: a group for each codec of video, and behind them those of sound alone.
 func (c *Channel) grouped(list []hls.Variant) (out []hls.Variant) {
 	of := map[string]media.Codec{}
 	for i := range c.Offers {
@@ -128,11 +128,7 @@ func (c *Channel) grouped(list []hls.Variant) (out []hls.Variant) {
 			of[o.Name] = o.VideoTrack.Codec
 		}
 	}
-	codecs := c.videoCodecs()
-	if len(codecs) == 0 {
-		codecs = []media.Codec{""}
-	}
-	for _, codec := range codecs {
+	for _, codec := range append(c.videoCodecs(), "") {
 		var group []hls.Variant
 		for i := range list {
 			if of[list[i].Name] == codec {

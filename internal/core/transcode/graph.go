@@ -47,8 +47,8 @@ type Rung struct {
 	Logo          string         `json:"logo,omitempty"` // digest of its logo's image: another one is another rung
 }
 
-// shape is what is done to the source's pictures beside scaling.
-func (r *Rung) shape() scale.Shape {
+// Shape is what is done to the source's pictures beside scaling.
+func (r *Rung) Shape() scale.Shape {
 	c := r.Picture.Crop
 	sh := scale.Shape{Left: c.Left, Top: c.Top, Right: c.Right, Bottom: c.Bottom, Turn: r.Picture.Rotate, Inner: r.Inner}
 	switch r.Picture.Filter {
@@ -440,7 +440,7 @@ func (g *Graph) picture(f *picture.Frame) {
 		begin := time.Now()
 		pic := s.pool.Get()
 		var err error
-		own := s.rung.shape()
+		own := s.rung.Shape()
 		if above == nil || pic.Width > above.Width || pic.Height > above.Height || own != shape || own.Inner != [2]int{} || own.Filter != scale.Usual {
 			err = s.scaler.Shaped(pic, f, own)
 		} else {

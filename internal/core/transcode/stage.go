@@ -130,14 +130,19 @@ func (s *stage) run(sink Sink, rate media.Rational, after <-chan struct{}) {
 	}
 }
 
+// Settings are what the rung's encoder is told, for pictures of a rate.
+func (r *Rung) Settings(rate media.Rational) settings.Pictures {
+	return settings.Pictures{
+		Width: r.Width, Height: r.Height, SAR: r.SAR, FrameRate: rate,
+		Bitrate: r.Bitrate, Peak: r.Peak, Buffer: r.Buffer, Effort: r.Effort, Colour: r.Colour,
+		Quality: r.Quality, Profile: r.Profile, Level: r.Level, BFrames: r.BFrames, Content: settings.Content(r.Content),
+	}
+}
+
 // open opens the encoder and tells of its track.
 func (s *stage) open(sink Sink, rate media.Rational) (codec.PictureEncoder, media.Track, error) {
 	r := s.rung
-	enc, err := codec.NewPictureEncoder(r.Codec, codec.PictureSettings{
-		Width: r.Width, Height: r.Height, SAR: r.SAR, FrameRate: r.Cadence.Of(rate),
-		Bitrate: r.Bitrate, Peak: r.Peak, Buffer: r.Buffer, Effort: r.Effort, Colour: r.Colour,
-		Quality: r.Quality, Profile: r.Profile, Level: r.Level, BFrames: r.BFrames, Content: settings.Content(r.Content),
-	})
+	enc, err := codec.NewPictureEncoder(r.Codec, r.Settings(r.Cadence.Of(rate)))
 	if err != nil {
 		return nil, media.Track{}, err
 	}
