@@ -29,7 +29,7 @@ var floors = map[string]float64{
 	"internal/codec/hevcdec": 4, "internal/codec/vpxdec": 4, "internal/codec/av1dec": 4, "internal/codec/opusdec": 4, "internal/codec/mpegadec": 4, "internal/codec/mpegaenc": 4, "internal/codec/resample": 4, "internal/codec/loudness": 4, "internal/codec/ac3dec": 4,
 	"internal/codec":    4.5,
 	"internal/core/hls": 4, "internal/core/dash": 4,
-	"internal/core/transcode": 5, "internal/core/trial": 5.5, "internal/core/inspect": 5,
+	"internal/core/transcode": 5, "internal/core/trial": 5.5, "internal/core/slate": 5.5, "internal/core/inspect": 5,
 	"internal/network": 5,
 	"internal/worker":  6, "internal/contribution/rtmp": 6, "internal/contribution/file": 6,
 	"internal/contribution/tracks": 5, "internal/contribution": 5.5, "internal/onward/rtmp": 6,

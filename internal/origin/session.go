@@ -278,7 +278,7 @@ func (l *layout) add(name string, direct bool) bool {
 // layOut plans the renditions of the rungs that can be made, from a segment on.
 func (s *session) layOut(rungs []ladder.Rung, at uint64) *layout {
 	l := &layout{direct: map[string]bool{}, mode: segment.Grid,
-		conf: transcode.Config{At: at, Video: decodable(s.video), Audio: decodable(s.main()), Interlaced: s.settings.Ladder.Interlaced}}
+		conf: transcode.Config{At: at, Video: decodable(s.video), Audio: decodable(s.main()), Interlaced: s.settings.Ladder.Interlaced, Nice: s.settings.Ladder.Nice()}}
 	if s.video != nil {
 		l.conf.Part = s.plan(s.video).Video.Step
 	}

@@ -46,6 +46,9 @@ const firstSocket = 3
 
 // Run is the child process: it serves its sockets until the other end closes them.
 func Run() error {
+	if jobWanted() {
+		return runJob(os.Stdin, os.Stdout)
+	}
 	var conns [lanes]net.Conn
 	for i := range conns {
 		f := os.NewFile(uintptr(firstSocket+i), "socket")
@@ -124,8 +127,10 @@ type child struct {
 	lanes    [lanes]*lane
 	drained  atomic.Int32 // lanes that have put out everything
 
-	mu sync.Mutex
-	w  *bufio.Writer
+	mu     sync.Mutex
+	w      *bufio.Writer
+	memory int64 // bytes that it may take
+	nice   int
 }
 
 func (c *child) handle(l *lane, m incoming) error {
@@ -135,6 +140,7 @@ func (c *child) handle(l *lane, m incoming) error {
 		if err := json.Unmarshal(m.body, &conf); err != nil {
 			return fmt.Errorf("worker: config: %w", err)
 		}
+		c.bound(&conf)
 		l.graph.Configure(conf)
 	case kindBoundary:
 		b, err := parseBoundary(m.body)
@@ -157,6 +163,36 @@ func (c *child) handle(l *lane, m incoming) error {
 		return &media.FormatError{Format: "worker message", Found: fmt.Sprintf("kind %q", m.kind), Want: "one of ours"}
 	}
 	return nil
+}
+
+// What a worker may take of memory, in bytes: of its own; of each coded picture for an encoder with its references and
+// what it looks ahead; and of each of the source's for the decoder and what waits.
+const (
+	ownMemory    = 1 << 30
+	rungPictures = 120
+	sourceHeld   = 80
+)
+
+// bound limits what the worker may take, by what it is to make, and takes its place among the channels. Limits only
+// rise: a worker that has grown keeps what it has.
+func (c *child) bound(conf *transcode.Config) {
+	memory := int64(ownMemory)
+	if t := conf.Video; t != nil {
+		memory += int64(t.Width*t.Height) * 3 / 2 * sourceHeld
+	}
+	for _, r := range conf.Rungs {
+		memory += int64(r.Width*r.Height) * 3 / 2 * rungPictures
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if memory > c.memory {
+		c.memory = memory
+		bound(memory)
+	}
+	if conf.Nice != c.nice {
+		c.nice = conf.Nice
+		_ = syscall.Setpriority(syscall.PRIO_PROCESS, 0, conf.Nice) // a better one is not for everybody; a new worker has it
+	}
 }
 
 // send writes one message. A broken socket means that the origin is gone; Run then ends by itself.

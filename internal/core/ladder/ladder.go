@@ -3,6 +3,8 @@
 package ladder
 
 import (
+	"cmp"
+
 	"metaplasis/internal/core/media"
 )
 
@@ -96,6 +98,9 @@ const (
 
 // DefaultPriority is that of a ladder that names none.
 const DefaultPriority = 5
+
+// Nice is how far a worker stands back from other processes, 0 to 19: those of channels below the usual priority do.
+func (l Ladder) Nice() int { return max(0, 2*(DefaultPriority-cmp.Or(l.Priority, DefaultPriority))) }
 
 // WithDefaults fills in what was left out.
 func (r Rung) WithDefaults() Rung {

@@ -258,3 +258,23 @@ func newLogo(width, height int, l ladder.Logo, file []byte) (*stamp, error) {
 	s.x, s.y = max(s.x, 0), max(s.y, 0)
 	return s, nil
 }
+
+// Titled makes a picture of an image, with a title in its middle.
+func Titled(img *image.NRGBA, title string) (*picture.Picture, error) {
+	b := img.Bounds()
+	p := picture.New(b.Dx(), b.Dy())
+	newStamp(img, 100).put(p, 0, 0)
+	if title == "" {
+		return p, nil
+	}
+	size := float64(min(b.Dx(), b.Dy())) / 10
+	if n := float64(len([]rune(title))); size*0.6*n > float64(b.Dx())*0.9 {
+		size = float64(b.Dx()) * 0.9 / (0.6 * n)
+	}
+	s, err := text(title, size)
+	if err != nil {
+		return nil, err
+	}
+	s.put(p, even((b.Dx()-s.w)/2), even((b.Dy()-s.h)/2))
+	return p, nil
+}

@@ -83,6 +83,8 @@ type Config struct {
 	Sound []AudioRung  `json:"sound"`
 	// Interlaced says what becomes of interlaced pictures.
 	Interlaced ladder.Interlaced `json:"interlaced,omitempty"`
+	// Nice is how far the worker stands back from other processes, 0 to 19.
+	Nice int `json:"nice,omitempty"`
 	// Images are the files of the images that rungs lay upon their pictures, by digest.
 	Images map[string][]byte `json:"images,omitempty"`
 	// Part is how far apart the parts of a segment begin, 0 without parts. The first picture of a part
