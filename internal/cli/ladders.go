@@ -68,7 +68,7 @@ func (a *app) ladders() *cobra.Command {
 		},
 	}
 	return group("ladders", "Show and change the ladder of a channel", show, plan, set, a.laddersUse(), a.laddersRung(), a.laddersDrop(),
-		a.laddersGovern(), a.laddersPriority(), a.laddersInterlaced(), reset)
+		a.laddersTry(), a.laddersFit(), a.laddersGovern(), a.laddersPriority(), a.laddersInterlaced(), reset)
 }
 
 // readFile reads JSON from a file, or from standard input for a hyphen. like says what writes such a file.

@@ -53,6 +53,7 @@ type Service struct {
 	keys     knownKeys
 	trusted  knownTokens
 	log      eventLog
+	trials   trials
 	checks   Checks
 	health   health
 
@@ -88,6 +89,7 @@ func New(db *records.DB, ports Ports, checks Checks, logger *slog.Logger) *Servi
 // Close stores what still waits to be recorded, for as long as the context allows.
 func (s *Service) Close(ctx context.Context) {
 	close(s.stop)
+	s.trials.stop("")
 	s.background.Wait()
 	s.journal.Close(ctx)
 }
@@ -466,6 +468,7 @@ func (s *Service) removeChannel(_ http.ResponseWriter, r *http.Request) (any, er
 	}
 	s.keys.forget(slug, allKeys)
 	s.history.forget(slug)
+	s.trials.stop(slug)
 	s.Event(origin.Event{At: time.Now(), Channel: slug, Level: origin.Info, Kind: "channel-removed",
 		Text: "The channel was removed by " + who(r).User + "."})
 	return nil, nil

@@ -65,11 +65,13 @@ type Channel struct {
 	squeezed time.Time // when that happened last
 	badCue   time.Time // when a cue message came last that could not be read
 	in       meter
+	// How the last feed was, for a slate to be like it.
+	lastVideo, lastAudio media.Track
 }
 
 func newChannel(o *Origin, s Settings, created time.Time, at Position) *Channel {
 	c := &Channel{o: o, created: created, settings: s, hub: hub.New(hubBytes, s.hubSpan()), notes: &annotations{},
-		tracks: trackIDs{}, air: onAir{problems: map[string]string{}, left: map[Input]time.Time{}}}
+		tracks: trackIDs{}, air: onAir{problems: map[Input]string{}, left: map[Input]time.Time{}}}
 	c.shared = shared{slug: s.Slug, now: o.Now, images: &o.Images, event: func(level Level, kind, text, do string) {
 		o.event(Event{At: o.Now(), Channel: s.Slug, Level: level, Kind: kind, Text: text, Do: do})
 	}}
@@ -230,6 +232,12 @@ func (c *Channel) startSession(video *media.Track, sounds []*media.Track, first 
 	const milli = media.VideoTimescale / 1000
 	start := (max(due, c.lastEnd) + milli - 1) / milli * milli
 	// A window that players hold begins again with the new session's encodings.
+	if video != nil {
+		c.lastVideo = *video
+	}
+	if len(sounds) > 0 {
+		c.lastAudio = *sounds[0]
+	}
 	s := c.newSession(video, sounds, first, start, longest)
 	s.clock.SetDistance(c.distance)
 	s.lead = ticks(start - due)

@@ -112,14 +112,14 @@ func (o *Origin) Open(s contribution.Sender) (*Feed, error) {
 	return f, nil
 }
 
-// OpenFile puts a file input of a channel on air. The errors are ErrUnknownChannel, ErrEnded, ErrNoInput
+// OpenPlayer puts an input of a channel on air that plays by itself. The errors are ErrUnknownChannel, ErrEnded, ErrNoInput
 // and ErrTaken.
-func (o *Origin) OpenFile(slug, file string) (*Feed, error) {
+func (o *Origin) OpenPlayer(slug string, in Input) (*Feed, error) {
 	c := o.Channel(slug)
 	if c == nil {
 		return nil, ErrUnknownChannel
 	}
-	f := o.newFeed(c, Input{Kind: InputFile, File: file}, "file", file)
+	f := o.newFeed(c, in, in.Kind, cmp.Or(in.File, in.Kind))
 	if err := c.admit(f); err != nil {
 		return nil, err
 	}
@@ -137,8 +137,8 @@ func (f *Feed) begin() {
 	f.id = f.c.o.Keeper.NewFeed()
 	f.c.o.Keeper.Feed(f.record(nil))
 	text := fmt.Sprintf("A sender connected over %s from %s.", f.protocol, f.remote)
-	if f.input.Kind == InputFile {
-		text = fmt.Sprintf("The file %s is on air.", f.remote)
+	if f.input.Plays() {
+		text = fmt.Sprintf("The %s is on air.", f.input.words())
 	}
 	f.c.event(Info, "feed-begun", text, "")
 }
@@ -526,8 +526,8 @@ func (f *Feed) leave(reason string) {
 			f.offAir(reason)
 		}
 		text := fmt.Sprintf("The sender from %s is gone: %s.", f.remote, reason)
-		if f.input.Kind == InputFile {
-			text = fmt.Sprintf("The file %s is off air: %s.", f.remote, reason)
+		if f.input.Plays() {
+			text = fmt.Sprintf("The %s is off air: %s.", f.input.words(), reason)
 		}
 		c.event(Info, "feed-ended", text, "")
 		c.o.Keeper.Feed(f.record(&reason))

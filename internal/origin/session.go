@@ -317,15 +317,8 @@ func (s *session) layOut(rungs []ladder.Rung, at uint64) *layout {
 
 // codedRung is what the worker makes for a rung of pictures; its logo goes into the configuration.
 func (s *session) codedRung(r *ladder.Rung, conf *transcode.Config) transcode.Rung {
-	w, h := r.Size(s.video)
-	limits := r.Limits(s.settings.SegmentMillis)
-	out := transcode.Rung{
-		ID: s.tracks.of(r.Name), Name: r.Name, Codec: cmp.Or(r.Codec, coding.Usual(media.Video)),
-		Width: w, Height: h, SAR: r.SAR(s.video),
-		Bitrate: limits.Bitrate, Peak: limits.Rate, Buffer: limits.Buffer, Effort: r.Effort, Colour: transcode.Flattened(s.video.Colour),
-		Quality: r.Quality, Profile: r.Profile, Level: r.Level, BFrames: r.BFrames, Content: r.Content,
-		Cadence: s.cadence(r), Picture: r.Picture, Inner: r.Inner(s.video),
-	}
+	out := s.coded(r)
+	out.ID = s.tracks.of(r.Name)
 	if img, ok := s.images.Get(r.Picture.Logo.Image); ok {
 		out.Logo = img.Digest
 		if conf.Images == nil {
@@ -334,6 +327,19 @@ func (s *session) codedRung(r *ladder.Rung, conf *transcode.Config) transcode.Ru
 		conf.Images[img.Digest] = img.File
 	}
 	return out
+}
+
+// coded is how a rung's pictures are coded.
+func (s *session) coded(r *ladder.Rung) transcode.Rung {
+	w, h := r.Size(s.video)
+	limits := r.Limits(s.settings.SegmentMillis)
+	return transcode.Rung{
+		Name: r.Name, Codec: cmp.Or(r.Codec, coding.Usual(media.Video)),
+		Width: w, Height: h, SAR: r.SAR(s.video),
+		Bitrate: limits.Bitrate, Peak: limits.Rate, Buffer: limits.Buffer, Effort: r.Effort, Colour: transcode.Flattened(s.video.Colour),
+		Quality: r.Quality, Profile: r.Profile, Level: r.Level, BFrames: r.BFrames, Content: r.Content,
+		Cadence: s.cadence(r), Picture: r.Picture, Inner: r.Inner(s.video),
+	}
 }
 
 // codedRate is the rate of the pictures that can be coded: a picture of each field, where the source is interlaced.

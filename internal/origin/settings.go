@@ -20,7 +20,7 @@ import (
 type Settings struct {
 	Slug      string        `json:"slug"`
 	Title     string        `json:"title" flag:"title" help:"title for people"`
-	Inputs    []Input       `json:"inputs,omitempty" flag:"inputs" help:"ways in which the channel may be fed, the preferred one first, such as sender,file:standby.flv"` // none is a sender alone
+	Inputs    []Input       `json:"inputs,omitempty" flag:"inputs" help:"ways in which the channel may be fed, the preferred one first, such as sender,file:standby.flv or sender,slate"` // none is a sender alone
 	Ladder    ladder.Ladder `json:"ladder"`
 	Packaging `json:"packaging"`
 	Outputs   `json:"outputs"`
@@ -63,8 +63,8 @@ type Access struct {
 
 // Input is one way in which a channel may be fed.
 type Input struct {
-	Kind string `json:"kind"`           // "sender": an encoder that connects with a key; "file": a recording that repeats
-	File string `json:"file,omitempty"` // of a file: its name in the service's folder of files
+	Kind string `json:"kind"`           // "sender": an encoder that connects with a key; "file": a recording that repeats; "slate": a picture
+	File string `json:"file,omitempty"` // of a file: its name in the service's folder of files; of a slate: its image, none for the title
 }
 
 // String writes the input as the CLI reads it: sender, or file:standby.flv.
@@ -75,7 +75,18 @@ func (in Input) String() string {
 	return in.Kind + ":" + in.File
 }
 
-// The kinds of input.
+// Plays reports whether the input plays by itself, without anybody who sends.
+func (in Input) Plays() bool { return in.Kind == InputFile || in.Kind == InputSlate }
+
+// words is the input in a sentence.
+func (in Input) words() string {
+	if in.File == "" {
+		return in.Kind
+	}
+	return in.Kind + " " + in.File
+}
+
+// The kinds of input. A slate shows the image that its file names, or the channel's title.
 const (
 	InputSender = "sender"
 	InputFile   = "file"
@@ -175,8 +186,14 @@ func (s Settings) checkInputs() (out []ladder.Problem) {
 			if senders++; senders > 1 {
 				add(i, "found a second input for senders, expected one: all of the channel's keys lead to it")
 			}
+		case in.Kind == InputSlate:
+			if in.File != "" {
+				if text := ladder.CheckImageName(in.File); text != "" {
+					add(i, "%s", text)
+				}
+			}
 		case in.Kind != InputFile:
-			add(i, "found kind %q, expected %s or %s", clip(in.Kind), InputSender, InputFile)
+			add(i, "found kind %q, expected %s, %s or %s", clip(in.Kind), InputSender, InputFile, InputSlate)
 		case !fileForm.MatchString(in.File):
 			add(i, "found file %q, expected the name of an FLV or CMAF file in the folder of files, such as standby.flv or standby.mp4", clip(in.File))
 		}

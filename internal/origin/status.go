@@ -488,9 +488,7 @@ func (c *Channel) inputs() (out []InputStatus) {
 				s.Standby++
 			}
 		}
-		if in.Kind == InputFile {
-			s.Problem = c.air.problems[in.File]
-		}
+		s.Problem = c.air.problems[in]
 		out = append(out, s)
 	}
 	return out

@@ -37,8 +37,8 @@ type onAir struct {
 	holding bool    // a place on air is made for a feed that comes
 	last    LastFeed
 	left    map[Input]time.Time // when a feed of an input was taken off the air last
-	// what keeps file inputs from playing, by their files
-	problems map[string]string
+	// what keeps inputs from playing that play by themselves
+	problems map[Input]string
 }
 
 // rank is where an input stands: the smaller the better, negative when the channel does not have it.
@@ -119,7 +119,7 @@ func (c *Channel) onAirNow(f *Feed) {
 // displace takes a feed off the air for one that is preferred: a sender stands by, a file comes back by
 // itself. It needs the channel's lock.
 func (c *Channel) displace(f *Feed, why string) {
-	if f.input.Kind == InputFile || c.rank(f.input) < 0 || len(c.air.standby) >= maxStandby {
+	if f.input.Plays() || c.rank(f.input) < 0 || len(c.air.standby) >= maxStandby {
 		c.air.holding = true // nobody that stands by takes the place that is made here
 		f.sendAway(why)
 		c.air.holding = false
@@ -215,12 +215,12 @@ func (f *Feed) offAir(reason string) {
 	f.early, f.earlyBytes = nil, 0
 }
 
-// Vacant reports whether a file input would be put on air: nobody is, or one that is preferred less, and
+// Vacant reports whether an input that plays by itself would be put on air: nobody is, or one that is preferred less, and
 // who left last has been away for a while.
-func (c *Channel) Vacant(file string) bool {
+func (c *Channel) Vacant(in Input) bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	rank := c.rank(Input{Kind: InputFile, File: file})
+	rank := c.rank(in)
 	switch {
 	case rank < 0 || c.closed || c.settings.Closed:
 		return false
@@ -231,30 +231,33 @@ func (c *Channel) Vacant(file string) bool {
 	return c.air.last.Ended.IsZero() || c.now().Sub(c.air.last.Ended) > standbyAfter
 }
 
-// Files lists the files of the channel's inputs.
-func (c *Channel) Files() (out []string) {
+// Players lists the inputs that play by themselves.
+func (c *Channel) Players() (out []Input) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for _, in := range c.settings.Inputs {
-		if in.Kind == InputFile {
-			out = append(out, in.File)
+		if in.Plays() {
+			out = append(out, in)
 		}
 	}
 	return out
 }
 
-// InputProblem says what keeps a file input from playing, "" when nothing does.
-func (c *Channel) InputProblem(file, text string) {
+// InputProblem says what keeps an input from playing, "" when nothing does.
+func (c *Channel) InputProblem(in Input, text string) {
 	c.mu.Lock()
-	before := c.air.problems[file]
+	before := c.air.problems[in]
 	if text == "" {
-		delete(c.air.problems, file)
+		delete(c.air.problems, in)
 	} else {
-		c.air.problems[file] = text
+		c.air.problems[in] = text
 	}
 	c.mu.Unlock()
+	do := "Put an FLV file, or CMAF track files, of that name into the folder of files."
+	if in.Kind == InputSlate {
+		do = "Take another image, or none for the channel's title."
+	}
 	if text != "" && text != before {
-		c.event(Warning, "input-failed", fmt.Sprintf("The file input %s cannot be played: %s.", file, text),
-			"Put an FLV file, or CMAF track files, of that name into the folder of files.")
+		c.event(Warning, "input-failed", fmt.Sprintf("The input %s cannot be played: %s.", in, text), do)
 	}
 }

@@ -65,7 +65,7 @@ func TestSwitch(t *testing.T) {
 			require.NoError(t, err)
 			open := func(in origin.Input) (*origin.Feed, error) {
 				if in.Kind == origin.InputFile {
-					return o.OpenFile("line", in.File)
+					return o.OpenPlayer("line", in)
 				}
 				return o.Open(contribution.Sender{Channel: "line", Key: "right", Protocol: "TEST", Remote: "192.0.2.1:1"})
 			}
@@ -108,22 +108,22 @@ func TestFilesWait(t *testing.T) {
 	set := origin.Settings{Slug: "line", Inputs: []origin.Input{{Kind: origin.InputSender}, {Kind: origin.InputFile, File: "a.flv"}}}
 	ch, err := o.Add(set, clock.now, origin.Position{})
 	require.NoError(t, err)
-	assert.True(t, ch.Vacant("a.flv"), "nobody was ever here")
+	assert.True(t, ch.Vacant(origin.Input{Kind: origin.InputFile, File: "a.flv"}), "nobody was ever here")
 	f, err := o.Open(contribution.Sender{Channel: "line", Key: "right", Protocol: "TEST", Remote: "192.0.2.1:1"})
 	require.NoError(t, err)
-	assert.False(t, ch.Vacant("a.flv"))
+	assert.False(t, ch.Vacant(origin.Input{Kind: origin.InputFile, File: "a.flv"}))
 	f.End("test")
-	assert.False(t, ch.Vacant("a.flv"), "the sender may come back")
+	assert.False(t, ch.Vacant(origin.Input{Kind: origin.InputFile, File: "a.flv"}), "the sender may come back")
 	clock.pass(1100 * time.Millisecond)
-	assert.True(t, ch.Vacant("a.flv"))
-	playing, err := o.OpenFile("line", "a.flv")
+	assert.True(t, ch.Vacant(origin.Input{Kind: origin.InputFile, File: "a.flv"}))
+	playing, err := o.OpenPlayer("line", origin.Input{Kind: origin.InputFile, File: "a.flv"})
 	require.NoError(t, err)
 
 	set.Inputs = set.Inputs[:1]
 	require.NoError(t, ch.Apply(set))
 	assert.Equal(t, "its input was removed", <-playing.Kicked())
-	assert.False(t, ch.Vacant("a.flv"))
-	_, err = o.OpenFile("line", "a.flv")
+	assert.False(t, ch.Vacant(origin.Input{Kind: origin.InputFile, File: "a.flv"}))
+	_, err = o.OpenPlayer("line", origin.Input{Kind: origin.InputFile, File: "a.flv"})
 	assert.ErrorIs(t, err, origin.ErrNoInput)
 
 	set.Inputs = []origin.Input{{Kind: origin.InputFile, File: "a.flv"}}
@@ -160,18 +160,18 @@ func TestSwitchByHand(t *testing.T) {
 	}
 	f, err := o.Open(contribution.Sender{Channel: "line", Key: "right", Protocol: "TEST", Remote: "192.0.2.1:1"})
 	require.NoError(t, err)
-	assert.False(t, ch.Vacant("a.flv"))
+	assert.False(t, ch.Vacant(origin.Input{Kind: origin.InputFile, File: "a.flv"}))
 	assert.ErrorIs(t, ch.Choose(origin.Input{Kind: origin.InputFile, File: "b.flv"}), origin.ErrNoInput)
 	require.NoError(t, ch.Choose(file))
 	assert.Equal(t, "sender", onAir(), "the file has nothing yet")
-	require.True(t, ch.Vacant("a.flv"))
+	require.True(t, ch.Vacant(origin.Input{Kind: origin.InputFile, File: "a.flv"}))
 	for _, back := range []func(playing *origin.Feed){
 		func(*origin.Feed) { require.NoError(t, ch.Choose(sender)) },
 		func(*origin.Feed) { require.NoError(t, ch.Choose(origin.Input{})) },
 		func(playing *origin.Feed) { playing.End("its end") },
 	} {
 		require.NoError(t, ch.Choose(file))
-		playing, err := o.OpenFile("line", "a.flv")
+		playing, err := o.OpenPlayer("line", origin.Input{Kind: origin.InputFile, File: "a.flv"})
 		require.NoError(t, err)
 		assert.Equal(t, "file", onAir())
 		assert.Empty(t, f.Kicked(), "the sender stays connected")
@@ -181,7 +181,7 @@ func TestSwitchByHand(t *testing.T) {
 		assert.Zero(t, ch.Status().Inputs[0].Standby)
 	}
 	require.NoError(t, ch.Choose(file))
-	_, err = o.OpenFile("line", "a.flv")
+	_, err = o.OpenPlayer("line", origin.Input{Kind: origin.InputFile, File: "a.flv"})
 	require.NoError(t, err)
 	clock.pass(3 * time.Second)
 	require.NoError(t, ch.Choose(sender))
@@ -229,11 +229,11 @@ func TestASilentSenderLosesItsPlace(t *testing.T) {
 	f := open(500 * time.Millisecond)
 	sendFor(o, clock, f, 2*time.Second, func() {})
 	clock.pass(400 * time.Millisecond)
-	assert.False(t, ch.Vacant("a.flv"), "its protocol may be silent for so long")
+	assert.False(t, ch.Vacant(origin.Input{Kind: origin.InputFile, File: "a.flv"}), "its protocol may be silent for so long")
 	clock.pass(200 * time.Millisecond)
-	require.True(t, ch.Vacant("a.flv"))
+	require.True(t, ch.Vacant(origin.Input{Kind: origin.InputFile, File: "a.flv"}))
 	play := func() *origin.Feed {
-		playing, err := o.OpenFile("line", "a.flv")
+		playing, err := o.OpenPlayer("line", origin.Input{Kind: origin.InputFile, File: "a.flv"})
 		require.NoError(t, err)
 		playing.Track(picture)
 		return playing

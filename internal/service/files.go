@@ -2,55 +2,82 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
 
 	"metaplasis/internal/contribution/file"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/worker"
 )
 
 // FilesFolder is where the recordings of file inputs lie, inside the data folder.
 const FilesFolder = "files"
 
-// fileInputs lets the player of files reach the origin.
-type fileInputs struct{ o *origin.Origin }
+// playedInputs lets the player reach the inputs of the origin that play by themselves.
+type playedInputs struct {
+	o      *origin.Origin
+	folder string
+}
 
-func (f fileInputs) Inputs() (out []file.Input) {
-	for _, c := range f.o.Channels() {
-		for _, name := range c.Files() {
-			out = append(out, file.Input{Channel: c.Slug(), File: name})
+func (p playedInputs) Inputs() (out []file.Input) {
+	for _, c := range p.o.Channels() {
+		for _, in := range c.Players() {
+			out = append(out, file.Input{Channel: c.Slug(), Kind: in.Kind, File: in.File})
 		}
 	}
 	return out
 }
 
-func (f fileInputs) Vacant(in file.Input) bool {
-	c := f.o.Channel(in.Channel)
-	return c != nil && c.Vacant(in.File)
+func inputOf(in file.Input) origin.Input { return origin.Input{Kind: in.Kind, File: in.File} }
+
+func (p playedInputs) Vacant(in file.Input) bool {
+	c := p.o.Channel(in.Channel)
+	return c != nil && c.Vacant(inputOf(in))
 }
 
-func (f fileInputs) Open(in file.Input) (file.Feed, error) {
-	feed, err := f.o.OpenFile(in.Channel, in.File)
+func (p playedInputs) Open(in file.Input) (file.Feed, error) {
+	feed, err := p.o.OpenPlayer(in.Channel, inputOf(in))
 	if err != nil {
 		return nil, err
 	}
 	return feed, nil
 }
 
-func (f fileInputs) Problem(in file.Input, text string) {
-	if c := f.o.Channel(in.Channel); c != nil {
-		c.InputProblem(in.File, text)
+func (p playedInputs) Problem(in file.Input, text string) {
+	if c := p.o.Channel(in.Channel); c != nil {
+		c.InputProblem(inputOf(in), text)
 	}
 }
 
-// playFiles starts the player of file inputs.
+// Load reads a file from the folder, or makes a slate: as the channel's last feed was, in a process of its own.
+func (p playedInputs) Load(ctx context.Context, in file.Input) (file.Recording, error) {
+	if in.Kind != origin.InputSlate {
+		return file.Load(filepath.Join(p.folder, filepath.Base(in.File)))
+	}
+	c := p.o.Channel(in.Channel)
+	if c == nil {
+		return nil, origin.ErrUnknownChannel
+	}
+	r, ok := c.Slate(in.File)
+	if !ok {
+		return nil, errors.New("there is no image of this name")
+	}
+	b, err := worker.MakeSlate(ctx, p.o.Worker, r)
+	if err != nil {
+		return nil, err
+	}
+	return file.Parse(b)
+}
+
+// playFiles starts the player of files and slates.
 func (s *Service) playFiles() error {
 	folder := filepath.Join(s.conf.Data, FilesFolder)
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return fmt.Errorf("folder of files: %w", err)
 	}
-	p := &file.Player{Folder: folder, Channels: fileInputs{s.origin}}
+	p := &file.Player{Channels: playedInputs{s.origin, folder}}
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan struct{})
 	s.stop = append(s.stop, func() { cancel(); <-done })

@@ -1,5 +1,4 @@
-// Package file plays recordings into channels: the file inputs, which repeat in real time while nobody
-// who is preferred sends.
+// Package file plays recordings into channels: inputs that repeat in real time while nobody who is preferred sends.
 package file
 
 import (
@@ -31,24 +30,25 @@ type Feed interface {
 	Kicked() <-chan string
 }
 
-// Input is a file input of a channel.
-type Input struct{ Channel, File string }
+// Input is an input of a channel that plays by itself.
+type Input struct{ Channel, Kind, File string }
 
 // Channels is what the player knows of channels.
 type Channels interface {
-	// Inputs lists the file inputs of all channels.
+	// Inputs lists those of all channels.
 	Inputs() []Input
 	// Vacant reports whether an input would be put on air now.
 	Vacant(Input) bool
 	// Open puts an input on air.
 	Open(Input) (Feed, error)
+	// Load reads or makes what an input plays.
+	Load(ctx context.Context, in Input) (Recording, error)
 	// Problem says what keeps an input from playing, "" when nothing does.
 	Problem(in Input, text string)
 }
 
-// Player plays the file inputs of all channels.
+// Player plays the inputs of all channels that play by themselves.
 type Player struct {
-	Folder   string // that the files lie in
 	Channels Channels
 
 	all sync.WaitGroup
@@ -92,7 +92,7 @@ func (p *Player) Run(ctx context.Context) {
 
 // try plays one input until it is taken off the air. One that cannot be played is left alone for a while.
 func (p *Player) try(ctx context.Context, in Input) {
-	r, err := load(filepath.Join(p.Folder, filepath.Base(in.File)))
+	r, err := p.Channels.Load(ctx, in)
 	if err == nil {
 		p.Channels.Problem(in, "")
 		err = p.play(ctx, in, r)
@@ -107,8 +107,8 @@ func (p *Player) try(ctx context.Context, in Input) {
 	}
 }
 
-// recording is a file in memory: units in the order in which they are due within a turn.
-type recording interface {
+// Recording is a file in memory: units in the order in which they are due within a turn.
+type Recording interface {
 	// start announces what the recording holds.
 	start(feed Feed)
 	count() int
@@ -120,7 +120,8 @@ type recording interface {
 	length() time.Duration
 }
 
-func load(path string) (recording, error) {
+// Load reads a file: FLV, or CMAF track files.
+func Load(path string) (Recording, error) {
 	b, err := read(path)
 	if err != nil {
 		return nil, err
@@ -130,6 +131,9 @@ func load(path string) (recording, error) {
 	}
 	return parseFLV(b)
 }
+
+// Parse reads an FLV file from memory.
+func Parse(b []byte) (Recording, error) { return parseFLV(b) }
 
 func read(path string) ([]byte, error) {
 	f, err := os.Open(path)
@@ -151,7 +155,7 @@ func read(path string) ([]byte, error) {
 }
 
 // play repeats a recording at its own pace.
-func (p *Player) play(ctx context.Context, in Input, r recording) error {
+func (p *Player) play(ctx context.Context, in Input, r Recording) error {
 	feed, err := p.Channels.Open(in)
 	if err != nil {
 		return nil // somebody else was put on air meanwhile

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"metaplasis/internal/core/ladder"
+	"metaplasis/internal/core/trial"
 	"metaplasis/internal/origin"
 )
 
@@ -145,6 +146,38 @@ type Image struct {
 	Digest   string   `json:"digest"`
 	Bytes    int      `json:"bytes"`
 	Channels []string `json:"channels"` // that use it
+}
+
+// NewTrial asks for a trial: the last seconds of the feed are coded in the background. With a rung it is tried at other
+// efforts and bitrates; without one, several sizes are, for a ladder that fits the content.
+type NewTrial struct {
+	Rung     string  `json:"rung,omitempty"`
+	Efforts  []int   `json:"efforts,omitempty"`  // none are 1, 3, 5 and 7 of a rung, 2 of a ladder
+	Bitrates []int64 `json:"bitrates,omitempty"` // bits a second; none are four around the rung's own
+}
+
+// TrialState says how a trial is.
+type TrialState string
+
+// The states of a trial.
+const (
+	TrialRunning TrialState = "running"
+	TrialDone    TrialState = "done"
+	TrialStopped TrialState = "stopped"
+	TrialFailed  TrialState = "failed"
+)
+
+// Trial is what came of a trial so far.
+type Trial struct {
+	Rung     string            `json:"rung,omitempty"` // that it is of; "" is the whole ladder
+	State    TrialState        `json:"state"`
+	Text     string            `json:"text,omitempty"` // why it failed
+	Begun    time.Time         `json:"begun"`
+	Done     int               `json:"done"`
+	Of       int               `json:"of"`
+	Points   []trial.Point     `json:"points"`
+	Hull     []ladder.Measured `json:"hull,omitempty"`     // what is worth its bits
+	Proposed []ladder.Rung     `json:"proposed,omitempty"` // a ladder along the hull
 }
 
 // Inspection asks for a stream to be inspected.

@@ -224,6 +224,21 @@ func (c *Client) RemoveImage(ctx context.Context, name string) error {
 	return c.do(ctx, "DELETE", "/images/"+seg(name), nil, nil)
 }
 
+// BeginTrial begins a trial.
+func (c *Client) BeginTrial(ctx context.Context, slug string, t api.NewTrial) (api.Trial, error) {
+	return call[api.Trial](ctx, c, "POST", "/channels/"+seg(slug)+"/trial", t)
+}
+
+// Trial shows the newest trial of a channel.
+func (c *Client) Trial(ctx context.Context, slug string) (api.Trial, error) {
+	return call[api.Trial](ctx, c, "GET", "/channels/"+seg(slug)+"/trial", nil)
+}
+
+// StopTrial stops the trial of a channel.
+func (c *Client) StopTrial(ctx context.Context, slug string) error {
+	return c.do(ctx, "DELETE", "/channels/"+seg(slug)+"/trial", nil, nil)
+}
+
 // Users lists the users.
 func (c *Client) Users(ctx context.Context) ([]api.User, error) {
 	return call[[]api.User](ctx, c, "GET", "/users", nil)

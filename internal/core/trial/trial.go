@@ -9,7 +9,6 @@ package trial
 import (
 	"errors"
 	"fmt"
-	"runtime"
 	"syscall"
 
 	"metaplasis/internal/codec"
@@ -84,8 +83,6 @@ func Run(r Request, units []media.AccessUnit, each func(i int, p Point) bool) er
 	if len(r.Candidates) > MaxCandidates {
 		return fmt.Errorf("found %d candidates, expected %d at most", len(r.Candidates), MaxCandidates)
 	}
-	runtime.LockOSThread() // so that the thread's time is that of the encoder
-	defer runtime.UnlockOSThread()
 	for i, c := range r.Candidates {
 		p, err := one(r, c, units)
 		if err != nil {
@@ -185,9 +182,9 @@ func (t *run) take(f *picture.Frame, screen [2]int) error {
 
 // encode codes a picture, counts what it takes, and shows it again.
 func (t *run) encode(p *picture.Picture, pts int64, key bool) (*media.AccessUnit, error) {
-	begin := threadTime()
+	begin := processTime()
 	u, err := t.enc.Encode(p, pts, key)
-	t.micros += threadTime() - begin
+	t.micros += processTime() - begin
 	if u != nil {
 		t.bytes += int64(len(u.Data))
 		_ = t.dec.Decode(u, t.compare)
@@ -205,11 +202,11 @@ func (t *run) compare(f *picture.Frame) {
 	t.psnr, t.ssim, t.compared = t.psnr+quality.PSNR(before, t.shown), t.ssim+quality.SSIM(before, t.shown), t.compared+1
 }
 
-// threadTime is the processor time of this thread, in microseconds.
-func threadTime() int64 {
-	const thread = 1 // RUSAGE_THREAD
+// processTime is the processor time of this process, in microseconds: encoders may have threads of their own, and nothing
+// else runs beside a trial.
+func processTime() int64 {
 	var ru syscall.Rusage
-	if syscall.Getrusage(thread, &ru) != nil {
+	if syscall.Getrusage(syscall.RUSAGE_SELF, &ru) != nil {
 		return 0
 	}
 	return (ru.Utime.Nano() + ru.Stime.Nano()) / 1000

@@ -44,8 +44,8 @@ export interface Channel {
 
 /** Chosen is the input that is on air by hand; an empty kind leaves it to the order of the inputs. */
 export interface Chosen {
-  kind: string; // "sender": an encoder that connects with a key; "file": a recording that repeats
-  file?: string; // of a file: its name in the service's folder of files
+  kind: string; // "sender": an encoder that connects with a key; "file": a recording that repeats; "slate": a picture
+  file?: string; // of a file: its name in the service's folder of files; of a slate: its image, none for the title
 }
 
 /** Clock is where a clock is drawn. */
@@ -164,14 +164,14 @@ export interface Image {
 
 /** Input is one way in which a channel may be fed. */
 export interface Input {
-  kind: string; // "sender": an encoder that connects with a key; "file": a recording that repeats
-  file?: string; // of a file: its name in the service's folder of files
+  kind: string; // "sender": an encoder that connects with a key; "file": a recording that repeats; "slate": a picture
+  file?: string; // of a file: its name in the service's folder of files; of a slate: its image, none for the title
 }
 
 /** InputStatus is an input at a glance. */
 export interface InputStatus {
-  kind: string; // "sender": an encoder that connects with a key; "file": a recording that repeats
-  file?: string; // of a file: its name in the service's folder of files
+  kind: string; // "sender": an encoder that connects with a key; "file": a recording that repeats; "slate": a picture
+  file?: string; // of a file: its name in the service's folder of files; of a slate: its image, none for the title
   onAir: boolean;
   chosen?: boolean; // by hand
   standby?: number; // senders that are connected and not on air
@@ -275,6 +275,14 @@ export interface Me {
   role: string;
 }
 
+/** Measured is what a way of coding took and how it looked. */
+export interface Measured {
+  width: number;
+  height: number;
+  bitrate: number; // bits a second
+  quality: number; // hundredths of a decibel, all at one size of screen
+}
+
 /** NewImage is the file of an image: a PNG, of half a megabyte at most. */
 export interface NewImage {
   file: string;
@@ -314,6 +322,13 @@ export interface NewPassword {
 export interface NewToken {
   label: string;
   role?: string;
+}
+
+/** NewTrial asks for a trial: the last seconds of the feed are coded in the background. With a rung it is tried at other efforts and bitrates; without one, several sizes are, for a ladder that fits the content. */
+export interface NewTrial {
+  rung?: string;
+  efforts?: number[]; // none are 1, 3, 5 and 7 of a rung, 2 of a ladder
+  bitrates?: number[]; // bits a second; none are four around the rung's own
 }
 
 /** NewUser is a user to make. */
@@ -408,6 +423,20 @@ export interface PlanInUse {
 export interface PlanUse {
   channel: string;
   version: number;
+}
+
+/** Point is what came of a candidate. */
+export interface Point {
+  codec: Codec;
+  width: number;
+  height: number;
+  effort: number;
+  asked: number; // bits a second
+  bitrate: number; // that it took, bits a second
+  psnr: number; // of luma, hundredths of a decibel
+  ssim: number; // of luma, ten-thousandths
+  micros: number; // processor time of a picture
+  load: number; // thousandths of a processor, at the source's rate
 }
 
 /** Problem is one thing wrong with a setting, in words for the person who wrote it. */
@@ -641,6 +670,22 @@ export interface Track {
   sampleRate?: number; // samples a second of the output
   channels?: number;
 }
+
+/** Trial is what came of a trial so far. */
+export interface Trial {
+  rung?: string; // that it is of; "" is the whole ladder
+  state: TrialState;
+  text?: string; // why it failed
+  begun: string;
+  done: number;
+  of: number;
+  points: Point[];
+  hull?: Measured[]; // what is worth its bits
+  proposed?: Rung[]; // a ladder along the hull
+}
+
+/** TrialState says how a trial is. */
+export type TrialState = "running" | "done" | "stopped" | "failed";
 
 /** Use is how a ladder uses a plan. */
 export interface Use {
