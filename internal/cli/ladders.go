@@ -56,6 +56,31 @@ func (a *app) ladders() *cobra.Command {
 		},
 	}
 	set.Flags().StringVar(&file, "file", "", "JSON file; - is standard input")
+	var planned string
+	forecast := &cobra.Command{
+		Use: "forecast CHANNEL", Short: "Say whether the machine is likely to keep up with a ladder", Args: exactly("CHANNEL"), ValidArgsFunction: a.completeChannels,
+		Long:    "Say whether the machine is likely to keep up with a ladder from a JSON file, without using it. It goes by what\nthe channel's rungs take now, and by what is free.",
+		Example: "  metaplasis ladders forecast start-line --file ladder.json",
+		RunE: func(c *cobra.Command, args []string) error {
+			var l ladder.Ladder
+			if err := a.readFile("ladder", planned, "ladders show --json", &l); err != nil {
+				return err
+			}
+			o, err := a.client().Forecast(c.Context(), args[0], l)
+			if err != nil {
+				return err
+			}
+			return a.show(o, func() {
+				a.printf("%s\n\n", o.Text)
+				var rows [][]string
+				for _, r := range o.Loads {
+					rows = append(rows, []string{r.Rung, fmt.Sprintf("%d %%", r.Load/10)})
+				}
+				a.table("RUNG|OF A PROCESSOR", rows)
+			})
+		},
+	}
+	forecast.Flags().StringVar(&planned, "file", "", "JSON file; - is standard input")
 	reset := &cobra.Command{
 		Use: "reset CHANNEL", Short: "Go back to the ladder planned from the source", Args: exactly("CHANNEL"), ValidArgsFunction: a.completeChannels,
 		Example: "  metaplasis ladders reset start-line",
@@ -67,7 +92,7 @@ func (a *app) ladders() *cobra.Command {
 			return a.setLadder(c.Context(), args[0], ladder.Ladder{Planned: true, Governor: l.Governor, Priority: l.Priority, Interlaced: l.Interlaced})
 		},
 	}
-	return group("ladders", "Show and change the ladder of a channel", show, plan, set, a.laddersUse(), a.laddersRung(), a.laddersDrop(),
+	return group("ladders", "Show and change the ladder of a channel", show, plan, set, forecast, a.laddersUse(), a.laddersRung(), a.laddersDrop(),
 		a.laddersTry(), a.laddersFit(), a.laddersGovern(), a.laddersPriority(), a.laddersInterlaced(), reset)
 }
 
@@ -187,12 +212,17 @@ func (a *app) laddersInterlaced() *cobra.Command {
 }
 
 func (a *app) setLadder(ctx context.Context, slug string, l ladder.Ladder) error {
+	outlook, unknown := a.client().Forecast(ctx, slug, l)
 	out, err := a.client().SetLadder(ctx, slug, l)
 	if err != nil {
 		return err
 	}
 	return a.show(out, func() {
-		a.printf("The ladder of %s takes effect at the next segment.\n\n", slug)
+		a.printf("The ladder of %s takes effect at the next segment.\n", slug)
+		if unknown == nil {
+			a.printf("%s\n", outlook.Text)
+		}
+		a.printf("\n")
 		a.showLadder(slug, out)
 	})
 }

@@ -54,6 +54,26 @@ func (s *Service) setLadder(_ http.ResponseWriter, r *http.Request) (any, error)
 	return s.showLadder(nil, r)
 }
 
+// forecastLadder says whether a ladder is likely to keep up, and what is wrong with it.
+func (s *Service) forecastLadder(_ http.ResponseWriter, r *http.Request) (any, error) {
+	c, err := s.running(r)
+	if err != nil {
+		return nil, err
+	}
+	var in api.NewLadder
+	if err := read(r, &in); err != nil {
+		return nil, err
+	}
+	l, err := s.useLadder(r.Context(), in.Ladder)
+	if err != nil {
+		return nil, err
+	}
+	if p := append(l.Check(), s.imageProblems(l.Rungs, nil)...); len(p) > 0 {
+		return nil, &origin.InvalidError{Problems: p}
+	}
+	return c.Forecast(l), nil
+}
+
 func (s *Service) proposeLadder(_ http.ResponseWriter, r *http.Request) (any, error) {
 	c, err := s.running(r)
 	if err != nil {

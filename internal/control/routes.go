@@ -10,6 +10,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"metaplasis/internal/control/api"
+	"metaplasis/internal/core/govern"
 	"metaplasis/internal/core/inspect"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/origin"
@@ -55,6 +56,8 @@ func (s *Service) routes() []route {
 		{"GET", "/channels/{channel}/ladder", "Show the ladder in force.", api.Watch, nil, nil, api.NewLadder{}, s.showLadder},
 		{"PUT", "/channels/{channel}/ladder", "Replace the ladder; the change takes effect at the next segment.", api.Operate,
 			nil, api.NewLadder{}, api.NewLadder{}, s.setLadder},
+		{"POST", "/channels/{channel}/ladder/forecast", "Say whether the machine is likely to keep up with a ladder, without applying it.", api.Watch, nil,
+			api.NewLadder{}, govern.Outlook{}, s.forecastLadder},
 		{"GET", "/channels/{channel}/ladder/plan", "Propose a ladder for the source that is connected, or for 1080p30.",
 			api.Watch, nil, nil, ladder.Ladder{}, s.proposeLadder},
 		{"GET", "/channels/{channel}/trial", "Show the newest trial of a channel, while it runs and after.", api.Watch, nil, nil, api.Trial{}, s.showTrial},

@@ -1,11 +1,14 @@
 package origin
 
 import (
+	"cmp"
 	"fmt"
+	"runtime"
 	"time"
 
 	"metaplasis/internal/core/govern"
 	"metaplasis/internal/core/ladder"
+	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/transcode"
 )
 
@@ -15,25 +18,79 @@ type GovernorStatus struct {
 	Steps []govern.Step   `json:"steps"` // in force, in the order in which they were taken
 }
 
-// govern lets the governor look at the worker's load, once a second. It needs the channel's lock.
-func (c *Channel) govern(idle int64) {
-	mode := c.settings.Ladder.Governor
-	if mode == ladder.Ungoverned || c.session == nil || c.session.video == nil {
-		return
+// worked is how the channel's worker does, and of what source; false while nothing is known. It needs the channel's lock.
+func (c *Channel) worked(idle int64) (load govern.Load, video *media.Track, known bool) {
+	if c.session == nil || c.session.video == nil {
+		return load, nil, false
 	}
 	l := c.load.read()
-	if !l.known {
-		return
-	}
-	c.governor.Raise = mode == ladder.GovernorRaise
-	load := govern.Load{Busiest: l.busy, Lag: l.now.LagMillis, Dropping: l.dropping, Idle: idle, Encoding: map[string]int64{}}
+	load = govern.Load{Busiest: l.busy, Lag: l.now.LagMillis, Dropping: l.dropping, Idle: idle, Encoding: map[string]int64{}}
 	for _, n := range l.nodes {
 		if n.Kind == transcode.EncodePictures {
 			load.Encoding[n.Rendition] = n.Load
 		}
 	}
+	return load, c.session.video, l.known
+}
+
+// see tells the order of the channels how this one does.
+func (c *Channel) see(order *govern.Order, idle int64) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	l, _, known := c.worked(idle)
+	if !known {
+		return
+	}
+	gives := c.settings.Ladder.Governor != ladder.Ungoverned && c.governor.Gives(l, c.rungs)
+	order.See(c.slug, cmp.Or(c.settings.Ladder.Priority, ladder.DefaultPriority), l, gives)
+}
+
+// Forecast says whether the channel is likely to keep up with another ladder, which is checked.
+func (c *Channel) Forecast(l ladder.Ladder) govern.Outlook {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	load, video, _ := c.worked(c.o.idle.Load())
+	rungs := l.Rungs
+	switch {
+	case l.Planned:
+		rungs = ladder.Default(video)
+	case l.Plan != nil:
+		rungs = ladder.Fit(rungs, video)
+	}
+	return govern.Forecast(c.o.machine(), load, c.governor.Apply(c.rungs), rungs, video)
+}
+
+// advice is which effort there is room for, by rung. It needs the channel's lock.
+func (c *Channel) advice() map[string]int {
+	load, video, known := c.worked(c.o.idle.Load())
+	if !known || len(load.Encoding) == 0 {
+		return nil
+	}
+	return govern.Advise(c.o.machine(), load, c.governor.Apply(c.rungs), video)
+}
+
+// machine is what there is to share.
+func (o *Origin) machine() govern.Machine {
+	return govern.Machine{Cores: runtime.NumCPU(), Idle: o.idle.Load()}
+}
+
+// govern lets the governor look at the worker's load, once a second. It needs the channel's lock.
+func (c *Channel) govern(idle int64, turn govern.Turn) {
+	mode := c.settings.Ladder.Governor
+	load, _, known := c.worked(idle)
+	if mode == ladder.Ungoverned || !known {
+		return
+	}
+	load.Turn = turn
+	c.governor.Raise = mode == ladder.GovernorRaise
 	step, back := c.governor.Look(c.now().Sub(c.created), load, c.rungs)
 	if step == nil {
+		return
+	}
+	if load.Yield && !back {
+		text := fmt.Sprintf("The machine is short for a channel of a higher priority: %s.", step)
+		c.o.event(Event{At: c.now(), Channel: c.slug, Level: Warning, Kind: "governor", Text: text, Like: text})
+		c.session.applyLadder(c.governor.Apply(c.rungs))
 		return
 	}
 	text := fmt.Sprintf("The machine is short (%d.%d %% of the pictures left out, %d ms behind): %s.", load.Dropping/10, load.Dropping%10, load.Lag, step)

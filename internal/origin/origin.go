@@ -9,6 +9,8 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"metaplasis/internal/core/govern"
 )
 
 // Options of an origin.
@@ -29,6 +31,7 @@ type Origin struct {
 	Images   Images // that channels may lay upon their pictures
 	mu       sync.Mutex
 	channels atomic.Pointer[map[string]*Channel] // replaced whole, so that delivery reads without a lock
+	idle     atomic.Int64                        // thousandths of the machine that nobody uses, less than 0 when not known
 	stop     chan struct{}
 	stopped  sync.WaitGroup
 }
@@ -70,14 +73,21 @@ func (o *Origin) tick() {
 	t := time.NewTicker(lookEach)
 	defer t.Stop()
 	var machine machineLoad
+	var order govern.Order
 	for {
 		select {
 		case <-o.stop:
 			return
 		case <-t.C:
 			idle := machine.look()
+			o.idle.Store(idle)
+			order.Begin()
 			for _, c := range *o.channels.Load() {
-				c.measure(idle)
+				c.see(&order, idle)
+			}
+			order.End()
+			for _, c := range *o.channels.Load() {
+				c.measure(idle, order.Turn(c.slug))
 			}
 		}
 	}

@@ -97,7 +97,7 @@ func TestMemoryBoundFollowsFromTheSettings(t *testing.T) {
 			require.LessOrEqual(t, st.Memory, st.MemoryBound)
 		}
 	}
-	p.c.measure(-1)
+	p.c.measure(-1, govern.Turn{})
 	assert.False(t, p.c.squeezed.IsZero(), "it is told")
 }
 
@@ -116,7 +116,7 @@ func TestTheGovernorActsAndTells(t *testing.T) {
 		for second := range int64(6) {
 			now = now.Add(time.Second)
 			p.c.load.take(worker.Stats{PID: 7, Stats: transcode.Stats{Decoded: 30 * second, Dropped: 5 * second, LagMillis: 900}}, now)
-			p.c.measure(0)
+			p.c.measure(0, govern.Turn{})
 		}
 		st := p.c.Status()
 		assert.Equal(t, asked, st.Rungs[1], "what was asked for stays")

@@ -43,6 +43,7 @@ type Status struct {
 	Rungs       []ladder.Rung     `json:"rungs"` // in force
 	Worker      *WorkerStatus     `json:"worker,omitempty"`
 	Governor    *GovernorStatus   `json:"governor,omitempty"` // nil of a ladder that is left as it is
+	Advice      map[string]int    `json:"advice,omitempty"`   // the effort that there is room for, by rung; none while it is not known
 	Viewers     map[string]int    `json:"viewers,omitempty"`  // by protocol
 	PartTarget  int64             `json:"partTarget"`         // milliseconds, 0 before the first feed
 	Memory      int64             `json:"memory"`             // bytes of segments held
@@ -253,11 +254,11 @@ func (c *Channel) Watch() {
 	c.promote(false)
 }
 
-func (c *Channel) measure(idle int64) {
+func (c *Channel) measure(idle int64, turn govern.Turn) {
 	c.Watch()
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.govern(idle)
+	c.govern(idle, turn)
 	c.in.measure(c.now())
 	for _, r := range *c.out.renditions.Load() {
 		r.nudge(time.Now())
@@ -318,6 +319,7 @@ func (c *Channel) Status() Status {
 		others = max(0, len(c.session.sounds)-1)
 	}
 	st.Inputs = c.inputs()
+	st.Advice = c.advice()
 	if mode := c.settings.Ladder.Governor; mode != ladder.Ungoverned {
 		st.Governor = &GovernorStatus{Mode: mode, Steps: append([]govern.Step{}, c.governor.Steps()...)}
 	}

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"metaplasis/internal/control/api"
+	"metaplasis/internal/core/govern"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/origin"
 )
@@ -222,6 +223,11 @@ func (c *Client) PutImage(ctx context.Context, name string, file []byte) (api.Im
 // RemoveImage removes an image.
 func (c *Client) RemoveImage(ctx context.Context, name string) error {
 	return c.do(ctx, "DELETE", "/images/"+seg(name), nil, nil)
+}
+
+// Forecast says whether the machine is likely to keep up with a ladder.
+func (c *Client) Forecast(ctx context.Context, slug string, l ladder.Ladder) (govern.Outlook, error) {
+	return call[govern.Outlook](ctx, c, "POST", "/channels/"+seg(slug)+"/ladder/forecast", l)
 }
 
 // BeginTrial begins a trial.

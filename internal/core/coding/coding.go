@@ -47,6 +47,8 @@ type Codec struct {
 	LevelBlock int
 	// FixedRate is the only rate of sound, samples a second; 0 for any.
 	FixedRate int
+	// Cost is what an encoder takes at efforts 1 to 9, in nanoseconds of a 2.5 GHz processor a sample of luma.
+	Cost [9]int
 	// Tags of the first form of FLV have a byte before the data that tells a configuration from frames.
 	FLVPacket bool
 	// The first access unit may begin a track without any configuration before it.
@@ -92,16 +94,16 @@ type Picture struct {
 var table = [...]Codec{
 	{
 		ID: media.H264, Kind: media.Video, Label: "H.264", Decoded: true, FLV: 7, FourCC: "avc1", Entry: "avc1", Box: "avcC", BoxVersion: plainBox,
-		StreamType: 0x1b, Composition: true, Encoded: true, Profiles: []string{"baseline", "main", "high"}, Levels: avcLevels, LevelBlock: 16, track: avcTrack, unit: avcUnit, length: avcLength, renew: avcRenew, look: avcLook,
+		StreamType: 0x1b, Composition: true, Encoded: true, Profiles: []string{"baseline", "main", "high"}, Levels: avcLevels, LevelBlock: 16, Cost: [9]int{4, 9, 13, 20, 31, 36, 55, 80, 137}, track: avcTrack, unit: avcUnit, length: avcLength, renew: avcRenew, look: avcLook,
 		captions: avc.Captions, caption: avcCaption, config: avc.WithSets, transport: avcTransport,
 	},
 	{
 		ID: media.HEVC, Kind: media.Video, Label: "HEVC", Decoded: true, Encoded: true, FourCC: "hvc1", Entry: "hvc1", Box: "hvcC", BoxVersion: plainBox,
-		Composition: true, Profiles: []string{"main"}, Levels: hevcLevels, LevelBlock: 1, track: hevcTrack, unit: hevcUnit, length: hevcLength,
+		Composition: true, Profiles: []string{"main"}, Levels: hevcLevels, LevelBlock: 1, Cost: [9]int{51, 56, 71, 77, 82, 106, 106, 280, 1760}, track: hevcTrack, unit: hevcUnit, length: hevcLength,
 		look: func(b []byte) Picture { return Picture{Random: hevc.HasIRAP(b)} },
 	},
 	{
-		ID: media.VP9, Kind: media.Video, Label: "VP9", Decoded: true, FourCC: "vp09", Entry: "vp09", Box: "vpcC", BoxVersion: 1, Encoded: true,
+		ID: media.VP9, Kind: media.Video, Label: "VP9", Decoded: true, FourCC: "vp09", Entry: "vp09", Box: "vpcC", BoxVersion: 1, Encoded: true, Cost: [9]int{15, 15, 15, 16, 17, 20, 25, 25, 32},
 		track: vp9Track, complete: vp9.Complete, unit: vp9Unit, renew: renewBy(vp9.Complete), look: vp9Look,
 	},
 	{
@@ -109,7 +111,7 @@ var table = [...]Codec{
 		track: vp8.Track, complete: vp8.Complete, unit: vp8Unit, renew: renewBy(vp8.Complete), look: vp8Look,
 	},
 	{
-		ID: media.AV1, Kind: media.Video, Label: "AV1", Decoded: true, Encoded: true, FourCC: "av01", Entry: "av01", Box: "av1C", BoxVersion: plainBox,
+		ID: media.AV1, Kind: media.Video, Label: "AV1", Decoded: true, Encoded: true, FourCC: "av01", Entry: "av01", Box: "av1C", BoxVersion: plainBox, Cost: [9]int{46, 51, 54, 62, 125, 190, 190, 190, 190},
 		track: av1Track, complete: av1.Complete, unit: av1Unit, renew: renewBy(av1.Complete), look: av1Look,
 	},
 	{

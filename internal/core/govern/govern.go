@@ -19,7 +19,11 @@ type Load struct {
 	Dropping int64            // thousandths of the pictures that are left out
 	Idle     int64            // thousandths of the machine's processors that nobody uses; less than 0 when not known
 	Encoding map[string]int64 // thousandths of real time that each rung's encoder takes
+	Turn                      // what other channels mean for this one
 }
+
+// short reports whether the channel does not keep up.
+func (l Load) short() bool { return l.Dropping > 0 || l.Lag > shortLag || l.Busiest > shortBusy }
 
 // Kind says what a step changes.
 type Kind string
@@ -122,8 +126,8 @@ func (g *Governor) Look(now time.Duration, l Load, rungs []ladder.Rung) (taken *
 	if g.patience == 0 {
 		g.patience = calmFor
 	}
-	short := l.Dropping > 0 || l.Lag > shortLag || l.Busiest > shortBusy
-	calm := l.Dropping == 0 && l.Lag < calmLag && l.Busiest < calmBusy && (l.Idle < 0 || l.Idle > calmIdle)
+	short := l.short() && !l.Wait || l.Yield
+	calm := !l.Yield && !l.Wait && l.Dropping == 0 && l.Lag < calmLag && l.Busiest < calmBusy && (l.Idle < 0 || l.Idle > calmIdle)
 	if !short || !g.isShort {
 		g.short = now
 	}
@@ -153,6 +157,12 @@ func (g *Governor) Look(now time.Duration, l Load, rungs []ladder.Rung) (taken *
 		g.patience = calmFor // what was tried last holds
 	}
 	return nil, false
+}
+
+// Gives reports whether there is a step down left.
+func (g *Governor) Gives(l Load, rungs []ladder.Rung) bool {
+	probe := Governor{steps: slices.Clone(g.steps)}
+	return probe.cut(l, rungs) != nil
 }
 
 // cut takes the next step down.

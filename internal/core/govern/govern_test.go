@@ -56,6 +56,8 @@ func run(g *Governor, from, seconds int, capacity func(second int) int64) (steps
 	return steps, dropped
 }
 
+func second(n int) time.Duration { return time.Duration(n) * time.Second }
+
 func always(v int64) func(int) int64 { return func(int) int64 { return v } }
 
 func TestWithRoomNothingIsTouched(t *testing.T) {

@@ -356,6 +356,15 @@ export interface NowPlaying {
   picture?: string; // cover: JPEG or PNG
 }
 
+/** Outlook is whether a ladder is likely to keep up. */
+export interface Outlook {
+  keepsUp: boolean;
+  text: string;
+  loads: RungLoad[]; // Loads are what each coded rung is likely to take, in thousandths of a processor.
+  more: number; // than now, thousandths of a processor; less than 0 is less
+  room: number; // thousandths of a processor; less than 0 when not known
+}
+
 /** Outputs is what a channel offers beside its usual addresses. */
 export interface Outputs {
   ts?: boolean; // TS offers segments in MPEG-2 transport streams too, and sound in packed audio.
@@ -528,6 +537,12 @@ export interface Rung {
   loudness?: number; // Loudness is what that sound is brought to, in LUFS (EBU R 128), such as -23; 0 leaves it as it is. Its true peaks are limited to -1 dB.
 }
 
+/** RungLoad is what a rung is likely to take. */
+export interface RungLoad {
+  rung: string;
+  load: number;
+}
+
 /** Selection is a choice of rungs with addresses of its own. */
 export interface Selection {
   name: string; // part of its addresses
@@ -584,6 +599,7 @@ export interface Status {
   rungs: Rung[]; // in force
   worker?: WorkerStatus;
   governor?: GovernorStatus; // nil of a ladder that is left as it is
+  advice?: Record<string, number>; // the effort that there is room for, by rung; none while it is not known
   viewers?: Record<string, number>; // by protocol
   partTarget: number; // milliseconds, 0 before the first feed
   memory: number; // bytes of segments held
