@@ -2,10 +2,12 @@ package control
 
 import (
 	"net/http"
+	"slices"
 	"sync"
 	"time"
 
 	"metaplasis/internal/control/api"
+	"metaplasis/internal/origin"
 )
 
 // An hour of what a channel did is kept, so that a page that is opened shows it at once.
@@ -44,6 +46,7 @@ func (s *Service) take(now time.Time) {
 		}
 		h.Until = now.UnixMilli()
 		h.Bitrate, h.Load, h.Viewers = keep(h.Bitrate, bitrate), keep(h.Load, load), keep(h.Viewers, viewers)
+		h.Quality = keepQuality(h.Quality, st.Renditions)
 		next[st.Slug] = h
 	}
 	s.samples.by = next
@@ -57,6 +60,17 @@ func keep(list []int64, v int64) []int64 {
 	return list
 }
 
+// keepQuality adds the newest samples of quality. Renditions that are gone are forgotten.
+func keepQuality(of map[string][]int64, list []origin.RenditionStatus) map[string][]int64 {
+	next := map[string][]int64{}
+	for _, r := range list {
+		if r.PSNR > 0 || of[r.Name] != nil && !r.Retired {
+			next[r.Name] = keep(of[r.Name], r.PSNR)
+		}
+	}
+	return next
+}
+
 func (s *Service) showHistory(_ http.ResponseWriter, r *http.Request) (any, error) {
 	c, err := s.running(r)
 	if err != nil {
@@ -64,11 +78,14 @@ func (s *Service) showHistory(_ http.ResponseWriter, r *http.Request) (any, erro
 	}
 	s.samples.mu.Lock()
 	defer s.samples.mu.Unlock()
-	out := api.History{EveryMillis: sampleEvery.Milliseconds(), Bitrate: []int64{}, Load: []int64{}, Viewers: []int64{}}
+	out := api.History{EveryMillis: sampleEvery.Milliseconds(), Bitrate: []int64{}, Load: []int64{}, Viewers: []int64{}, Quality: map[string][]int64{}}
 	if h := s.samples.by[c.Slug()]; h != nil {
 		out.Until = h.Until
 		out.Bitrate, out.Load, out.Viewers = append(out.Bitrate, h.Bitrate...), append(out.Load,
 			h.Load...), append(out.Viewers, h.Viewers...)
+		for name, list := range h.Quality {
+			out.Quality[name] = slices.Clone(list)
+		}
 	}
 	return out, nil
 }

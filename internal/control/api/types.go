@@ -246,6 +246,9 @@ type History struct {
 	Bitrate     []int64 `json:"bitrate"`
 	Load        []int64 `json:"load"` // thousandths of real time that the worker's busiest stage takes
 	Viewers     []int64 `json:"viewers"`
+	// Quality is the PSNR of the newest sample of each coded rendition, hundredths of a decibel; 0 while there is none. Its
+	// last value is as old as those of the others; it may have fewer.
+	Quality map[string][]int64 `json:"quality"`
 }
 
 // Public is what a viewer's page may know of a channel.

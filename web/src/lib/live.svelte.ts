@@ -71,12 +71,17 @@ class Live {
     const most = 3_600_000 / h.every;
     const keep = (list: number[], v: number) => [...list, v].slice(-most);
     const viewers = Object.values(c.viewers ?? {}).reduce((n, v) => n + v, 0);
+    const quality: Record<string, number[]> = {};
+    for (const r of c.renditions ?? [])
+      if (r.psnr || (h.quality?.[r.name] && !r.retired))
+        quality[r.name] = keep(h.quality?.[r.name] ?? [], r.psnr ?? 0);
     this.history[c.slug] = {
       every: h.every,
       until: this.now,
       bitrate: keep(h.bitrate, c.feed?.bitrate ?? 0),
       load: keep(h.load, c.worker?.load ?? 0),
       viewers: keep(h.viewers, viewers),
+      quality,
     };
   }
 

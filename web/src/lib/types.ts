@@ -152,6 +152,7 @@ export interface History {
   bitrate: number[];
   load: number[]; // thousandths of real time that the worker's busiest stage takes
   viewers: number[];
+  quality: Record<string, number[]>; // Quality is the PSNR of the newest sample of each coded rendition, hundredths of a decibel; 0 while there is none. Its last value is as old as those of the others; it may have fewer.
 }
 
 /** Image is an image for logos and slates. */

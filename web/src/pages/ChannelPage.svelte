@@ -9,10 +9,8 @@
   import Fact from "../parts/Fact.svelte";
   import Inputs from "../parts/Inputs.svelte";
   import Inspector from "../parts/Inspector.svelte";
-  import LadderEditor from "../parts/LadderEditor.svelte";
+  import LadderPage from "../parts/LadderPage.svelte";
   import Player from "../parts/Player.svelte";
-  import Graph from "../parts/Graph.svelte";
-  import RenditionTable from "../parts/RenditionTable.svelte";
   import Sender from "../parts/Sender.svelte";
   import SettingsForm from "../parts/SettingsForm.svelte";
   import Charts from "../parts/Charts.svelte";
@@ -21,7 +19,7 @@
   import Trouble from "../parts/Trouble.svelte";
   import type { Way } from "../lib/ways";
 
-  let { slug, tab }: { slug: string; tab: string } = $props();
+  let { slug, tab, section }: { slug: string; tab: string; section: string } = $props();
   let channel = $state<Channel | undefined>();
   let error = $state<unknown>();
   const load = () =>
@@ -73,15 +71,22 @@
       {p.text}
     </p>
   {/each}
-  <div class="grid items-start gap-4 lg:grid-cols-2 min-[1700px]:grid-cols-[minmax(0,6fr)_minmax(0,5fr)]">
-    <div class="grid gap-4">
+  <div
+    class={[
+      "grid items-start gap-4",
+      tab === "ladder"
+        ? "xl:grid-cols-[minmax(0,3fr)_minmax(0,8fr)]"
+        : "lg:grid-cols-2 min-[1700px]:grid-cols-[minmax(0,6fr)_minmax(0,5fr)]",
+    ]}
+  >
+    <div class={["grid gap-4", tab === "ladder" && "max-xl:hidden"]}>
       <Player {slug} {way} {ask} />
       <section class="panel p-3" aria-label="Feed">
         {#if status.inputs.length > 1}
           <Inputs {slug} list={status.inputs} />
         {/if}
         {#if status.feed}
-          <dl class="grid grid-cols-2 gap-3 sm:grid-cols-4">
+          <dl class={["grid grid-cols-2 gap-3", tab !== "ladder" && "sm:grid-cols-4"]}>
             <Fact label="In over {status.feed.protocol}" value={bitrate(status.feed.bitrate)} />
             <Fact label="Frame rate" value={frames(status.feed.frameRate)} />
             <Fact label="From" value={status.feed.remote} />
@@ -149,9 +154,7 @@
         </div>
         <div role="tabpanel" class="min-w-0">
           {#if tab === "ladder"}
-            <LadderEditor {slug} {status} changed={load} />
-            <RenditionTable {status} />
-            <Graph {status} />
+            <LadderPage {slug} {section} {status} changed={load} />
           {:else if tab === "addresses"}
             <Addresses
               addresses={channel.addresses}
@@ -172,7 +175,7 @@
           {/if}
         </div>
       </section>
-      <Charts {slug} />
+      {#if tab !== "ladder"}<Charts {slug} />{/if}
     </div>
   </div>
 {/if}

@@ -1,45 +1,106 @@
 <script lang="ts">
   import { call } from "../lib/api";
   import { nextRung } from "../lib/ladder";
-  import type { Codec, Governor, NewLadder, Rung, Status } from "../lib/types";
+  import { codecs, others, soundOnly } from "../lib/rung";
+  import type {
+    Codec,
+    Governor,
+    Image,
+    Interlaced,
+    NewLadder,
+    Outlook,
+    PlanInUse,
+    Rung,
+    Status,
+    Use,
+  } from "../lib/types";
+  import RungForm from "./RungForm.svelte";
   import Trouble from "./Trouble.svelte";
   let { slug, status, changed }: { slug: string; status: Status; changed: () => void } = $props();
   let revision = $state(0); // of the settings that this ladder is from
 
   let planned = $state(true);
   let governor = $state<Governor>("");
+  let interlaced = $state<Interlaced>("");
+  let priority = $state(0);
+  let using = $state<Use | undefined>(); // plan
   let rungs = $state<Rung[]>([]);
   let known = $state(false);
   let dirty = $state(false);
   let busy = $state(false);
-  let more = $state(false); // show peak and buffer instead of size and bitrate
+  let open = $state(-1); // the rung whose settings are all shown
   let said = $state("");
   let error = $state<unknown>();
+  let plans = $state<PlanInUse[]>([]);
+  let images = $state<Image[]>([]);
+  let outlook = $state<Outlook | undefined>();
+  let naming = $state<string | undefined>(); // a plan that is to be stored
 
   function take(l: NewLadder) {
     planned = l.planned;
     governor = l.governor ?? "";
+    interlaced = l.interlaced ?? "";
+    priority = l.priority ?? 0;
+    using = l.plan;
     revision = l.revision ?? 0;
-    rungs = (l.rungs ?? []).map((r) => ({ ...r }));
+    rungs = (l.rungs ?? []).map((r) => structuredClone(r));
     known = true;
     dirty = false;
+    outlook = undefined;
   }
   $effect(() => {
     // A planned ladder changes with the source; one that is being edited must not.
     void status.rungs.length;
     if (!dirty) void call<NewLadder>("GET", `/channels/${slug}/ladder`).then(take, (e) => (error = e));
   });
+  const loadPlans = () =>
+    call<PlanInUse[]>("GET", "/plans").then(
+      (l) => (plans = l),
+      (e) => (error = e),
+    );
+  $effect(() => {
+    void loadPlans();
+    void call<Image[]>("GET", "/images").then(
+      (l) => (images = l),
+      () => undefined,
+    );
+  });
 
+  const asked = (): NewLadder => ({
+    planned: false,
+    governor,
+    interlaced,
+    priority,
+    plan: using && { name: using.name, version: using.version },
+    rungs: $state.snapshot(rungs),
+  });
+
+  let forecasting: ReturnType<typeof setTimeout> | undefined;
   function touch() {
     dirty = true;
     planned = false;
     said = "";
+    clearTimeout(forecasting);
+    forecasting = setTimeout(() => {
+      void call<Outlook>("POST", `/channels/${slug}/ladder/forecast`, asked()).then(
+        (o) => (outlook = dirty ? o : undefined),
+        () => (outlook = undefined), // what is wrong is said when it is applied
+      );
+    }, 400);
   }
   async function apply(l: NewLadder) {
     busy = true;
     error = undefined;
     try {
-      take(await call<NewLadder>("PUT", `/channels/${slug}/ladder`, { governor, ...l, revision }));
+      take(
+        await call<NewLadder>("PUT", `/channels/${slug}/ladder`, {
+          governor,
+          interlaced,
+          priority,
+          ...l,
+          revision,
+        }),
+      );
       said = "Takes effect at the next segment.";
       changed();
     } catch (e) {
@@ -50,19 +111,54 @@
   async function propose() {
     const l = await call<NewLadder>("GET", `/channels/${slug}/ladder/plan`);
     rungs = l.rungs ?? [];
+    using = undefined;
     touch();
   }
-  /** The codecs that pictures can be coded in; none is the usual one. */
-  const codecs = [
-    { id: "", label: "H.264" },
-    { id: "hevc", label: "HEVC" },
-    { id: "vp9", label: "VP9" },
-  ];
+  /** choose takes a plan, the planned ladder, or the rungs as they are. */
+  function choose(name: string) {
+    if (name === "planned") return apply({ planned: true, rungs: [] });
+    if (name === "own") {
+      using = undefined;
+      return touch();
+    }
+    const own = using ? rungs.filter((r) => using?.own?.includes(r.name)) : [];
+    const plan = plans.find((p) => p.name === name);
+    return apply({
+      planned: false,
+      governor: plan?.governor || governor,
+      plan: { name, version: 0 },
+      rungs: $state.snapshot(own),
+    });
+  }
+  async function store() {
+    const name = naming?.trim() ?? "";
+    error = undefined;
+    try {
+      const p = await call<PlanInUse>("PUT", `/plans/${encodeURIComponent(name)}`, {
+        name,
+        governor,
+        interlaced,
+        rungs: $state.snapshot(rungs),
+      });
+      naming = undefined;
+      await loadPlans();
+      said = `Stored as ${p.name}, version ${p.version}.`;
+    } catch (e) {
+      error = e;
+    }
+  }
+  const newest = $derived(plans.find((p) => p.name === using?.name)?.version ?? 0);
+
   const source = $derived(status.feed?.tracks.find((t) => t.kind === 1));
   /** add offers the next useful size below what there is, never one above the source. */
   function add() {
-    const next = nextRung(rungs, source);
-    rungs.push(next);
+    rungs.push(nextRung(rungs, source));
+    touch();
+  }
+  function addSound() {
+    let name = "sound";
+    for (let i = 2; rungs.some((r) => r.name === name); i++) name = `sound-${i}`;
+    rungs.push({ name, on: true, audioBitrate: 96_000 });
     touch();
   }
   /** madeAs says what a rung really is, where it asks for more than the source has. */
@@ -72,12 +168,24 @@
     const larger = (r.height ?? 0) > made.height || (r.width ?? 0) > made.width;
     return larger ? `made as ${made.width}×${made.height}: the source has no more` : "";
   }
-  const encoded = $derived(rungs.filter((r) => r.on && !r.source).length);
+  /** remove takes a rung out; one of the plan in use is turned off instead. */
+  function remove(i: number) {
+    const plan = plans.find((p) => p.name === using?.name);
+    if (plan?.rungs.some((r) => r.name === rungs[i].name)) rungs[i].on = false;
+    else rungs.splice(i, 1);
+    open = -1;
+    touch();
+  }
+  const encoded = $derived(rungs.filter((r) => r.on && !r.source && !soundOnly(r)).length);
+  const advice = (r: Rung) => {
+    const to = status.advice?.[r.name];
+    return to && to !== (r.effort || 2) ? to : undefined;
+  };
 </script>
 
 {#snippet number(
   r: Rung,
-  key: "width" | "height" | "bitrate" | "peak" | "buffer" | "effort" | "audioBitrate",
+  key: "width" | "height" | "bitrate" | "effort" | "audioBitrate",
   unit: number,
   empty: string,
 )}
@@ -101,15 +209,56 @@
 
 <div class="p-3">
   <div class="mb-2 flex flex-wrap items-center gap-2">
+    <select
+      class="select select-xs w-52"
+      value={planned ? "planned" : (using?.name ?? "own")}
+      disabled={busy || !known}
+      onchange={(e) => choose(e.currentTarget.value)}
+      aria-label="Plan"
+    >
+      <option value="planned">planned from the source</option>
+      <option value="own">rungs of its own</option>
+      <optgroup label="Plans">
+        {#each plans as p (p.name)}<option value={p.name} title={p.title}>{p.name}</option>{/each}
+      </optgroup>
+    </select>
+    {#if using}
+      <span class="label-quiet"
+        >version {using.version}{using.own?.length ? `; otherwise here: ${using.own.join(", ")}` : ""}</span
+      >
+      {#if newest > using.version}<button class="btn btn-xs" onclick={() => choose(using?.name ?? "")}
+          >Take version {newest}</button
+        >{/if}
+    {/if}
     <p class="label-quiet mr-auto">
-      {planned ? "Planned from the source." : "Written by hand."}
       {encoded} encoded{rungs.some((r) => r.on && r.source) ? "; the source leads" : ""}.
     </p>
-    <button class="btn btn-xs" aria-pressed={more} onclick={() => (more = !more)}
-      >{more ? "Size and bitrate" : "Codec, peak and buffer"}</button
-    >
     <button class="btn btn-xs" onclick={propose}>Propose</button>
     <button class="btn btn-xs" onclick={add}>Add rung</button>
+    <button class="btn btn-xs" onclick={addSound}>Add sound</button>
+    {#if naming === undefined}
+      <button class="btn btn-xs" disabled={!rungs.length} onclick={() => (naming = using?.name ?? "")}
+        >Store as plan …</button
+      >
+    {:else}
+      <form
+        class="join"
+        onsubmit={(e) => {
+          e.preventDefault();
+          void store();
+        }}
+      >
+        <input
+          class="input input-xs join-item w-32"
+          bind:value={naming}
+          placeholder="regatta"
+          aria-label="Name of the plan"
+        />
+        <button class="btn btn-xs btn-primary join-item">Store</button>
+        <button type="button" class="btn btn-xs join-item" onclick={() => (naming = undefined)}>Cancel</button
+        >
+      </form>
+    {/if}
   </div>
   {#if !known && !error}
     <div class="skeleton h-40"></div>
@@ -122,12 +271,10 @@
       <table class="table-xs table [&_td]:px-1 [&_th]:px-1">
         <thead>
           <tr>
-            <th>On</th><th>Name</th>
-            {#if more}<th>Codec</th><th title="pictures a second">Frames</th><th>Peak kbit/s</th><th
-                >Buffer ms</th
-              >{:else}<th>Size</th><th>kbit/s</th>{/if}
+            <th>On</th><th>Name</th><th>Codec</th><th>Size</th><th title="pictures a second">Frames</th>
+            <th>kbit/s</th>
             <th title="1: least processor time, 9: best picture">Effort</th>
-            <th>Sound kbit/s</th><th><span class="sr-only">Remove</span></th>
+            <th>Sound kbit/s</th><th><span class="sr-only">More and remove</span></th>
           </tr>
         </thead>
         <tbody>
@@ -144,15 +291,17 @@
               >
               <td
                 ><input
-                  class="input input-xs w-20"
+                  class="input input-xs w-24"
                   bind:value={r.name}
                   oninput={touch}
                   aria-label="Name"
                 /></td
               >
               {#if r.source}
-                <td colspan={more ? 5 : 3} class="label-quiet">the source, untouched</td>
-              {:else if more}
+                <td colspan="5" class="label-quiet">the source, untouched</td>
+              {:else if soundOnly(r)}
+                <td colspan="5" class="label-quiet">sound alone</td>
+              {:else}
                 <td
                   ><select
                     class="select select-xs w-20"
@@ -163,12 +312,16 @@
                     }}
                     aria-label="{r.name} codec"
                   >
-                    {#each codecs as c (c.id)}<option value={c.id}>{c.label}</option>{/each}
+                    {#each codecs as [id, label] (id)}<option value={id}>{label}</option>{/each}
                   </select></td
+                >
+                <td class="whitespace-nowrap"
+                  >{@render number(r, "width", 1, "auto")} × {@render number(r, "height", 1, "auto")}
+                  {#if madeAs(r)}<p class="label-quiet whitespace-normal">{madeAs(r)}</p>{/if}</td
                 >
                 <td
                   ><input
-                    class="input input-xs w-20"
+                    class="input input-xs w-18"
                     list="rates"
                     value={r.frameRate ?? ""}
                     placeholder="source"
@@ -179,74 +332,85 @@
                     aria-label="{r.name} frame rate"
                   /></td
                 >
-                <td>{@render number(r, "peak", 1000, "1.2 ×")}</td>
-                <td>{@render number(r, "buffer", 1, "1000")}</td>
-                <td>{@render number(r, "effort", 1, "2")}</td>
-              {:else}
-                <td class="whitespace-nowrap"
-                  >{@render number(r, "width", 1, "auto")} × {@render number(r, "height", 1, "auto")}
-                  {#if madeAs(r)}<p class="label-quiet whitespace-normal">{madeAs(r)}</p>{/if}</td
-                >
                 <td>{@render number(r, "bitrate", 1000, "")}</td>
-                <td>{@render number(r, "effort", 1, "2")}</td>
+                <td class="whitespace-nowrap"
+                  >{@render number(r, "effort", 1, "2")}
+                  {#if advice(r)}<button
+                      class="btn btn-ghost btn-xs px-1"
+                      title="There is room for effort {advice(r)} on this machine"
+                      onclick={() => ((r.effort = advice(r)), touch())}>→ {advice(r)}</button
+                    >{/if}</td
+                >
               {/if}
+              <td>{@render number(r, "audioBitrate", 1000, "source")}</td>
               <td class="whitespace-nowrap"
-                >{@render number(r, "audioBitrate", 1000, "source")}
-                {#if more && r.audioBitrate}
-                  <select
-                    class="select select-xs w-20"
-                    value={r.audioCodec ?? ""}
-                    onchange={(e) => {
-                      r.audioCodec = (e.currentTarget.value as Codec) || undefined;
-                      touch();
-                    }}
-                    aria-label="{r.name} sound codec"
-                  >
-                    <option value="">AAC</option><option value="opus">Opus</option>
-                  </select>
-                  <select
-                    class="select select-xs w-20"
-                    value={r.audioChannels ?? 0}
-                    onchange={(e) => {
-                      r.audioChannels = Number(e.currentTarget.value) || undefined;
-                      touch();
-                    }}
-                    aria-label="{r.name} channels"
-                  >
-                    <option value={0}>as it is</option><option value={1}>mono</option><option value={2}
-                      >stereo</option
-                    >
-                  </select>
-                {/if}</td
-              >
-              <td
+                ><button
+                  class={["btn btn-ghost btn-xs px-1.5", open === i && "btn-active"]}
+                  aria-expanded={open === i}
+                  onclick={() => (open = open === i ? -1 : i)}
+                  aria-label="All settings of {r.name}">{others(r) ? `More · ${others(r)}` : "More"}</button
                 ><button
                   class="btn btn-ghost btn-xs px-1"
-                  onclick={() => (rungs.splice(i, 1), touch())}
+                  onclick={() => remove(i)}
                   aria-label="Remove {r.name}">✕</button
                 ></td
               >
             </tr>
+            {#if open === i}
+              <tr><td colspan="9"><RungForm rung={r} {images} {touch} /></td></tr>
+            {/if}
           {/each}
         </tbody>
       </table>
     </div>
   {/if}
   <div class="mt-2 grid gap-2">
-    <label class="flex flex-wrap items-center gap-2 text-sm">
-      <span>When the machine is short of processor time</span>
-      <select
-        class="select select-xs w-64"
-        bind:value={governor}
-        disabled={busy}
-        onchange={() => dirty || apply({ planned, rungs: planned ? [] : $state.snapshot(rungs) })}
-        aria-label="Governor"
-      >
-        <option value="">leave out pictures</option>
-        <option value="lower">lower effort, then rate, then rungs</option>
-        <option value="raise">the same, and raise effort when it is idle</option>
-      </select>
-    </label>
+    <div class="flex flex-wrap items-center gap-x-4 gap-y-2 text-sm">
+      <label class="flex flex-wrap items-center gap-2">
+        <span>When the machine is short</span>
+        <select
+          class="select select-xs w-64"
+          bind:value={governor}
+          disabled={busy}
+          onchange={() => dirty || apply(planned ? { planned, rungs: [] } : asked())}
+          aria-label="Governor"
+        >
+          <option value="">leave out pictures</option>
+          <option value="lower">lower effort, then rate, then rungs</option>
+          <option value="raise">the same, and raise effort when it is idle</option>
+        </select>
+      </label>
+      <label class="flex items-center gap-2" title="Channels of a lower priority give way first">
+        <span>Priority</span>
+        <select
+          class="select select-xs w-16"
+          value={String(priority || 5)}
+          disabled={busy}
+          onchange={(e) => {
+            priority = Number(e.currentTarget.value);
+            if (!dirty) void apply(planned ? { planned, rungs: [] } : asked());
+          }}
+          aria-label="Priority"
+        >
+          {#each [9, 8, 7, 6, 5, 4, 3, 2, 1] as n (n)}<option value={String(n)}>{n}</option>{/each}
+        </select>
+      </label>
+      <label class="flex items-center gap-2">
+        <span>Interlaced pictures</span>
+        <select
+          class="select select-xs w-48"
+          bind:value={interlaced}
+          disabled={busy}
+          onchange={() => dirty || apply(planned ? { planned, rungs: [] } : asked())}
+          aria-label="Interlaced"
+        >
+          <option value="">a picture of each field</option>
+          <option value="frames">a picture of two fields</option>
+          <option value="bob">each field, interpolated</option>
+          <option value="weave">as they are</option>
+        </select>
+      </label>
+    </div>
     {#if status.governor?.steps.length}
       <ul class="rounded-box bg-base-200 px-3 py-2 text-sm" data-governor>
         {#each status.governor.steps as s (s.rung + s.kind)}
@@ -260,16 +424,26 @@
         {/each}
       </ul>
     {/if}
+    {#if dirty && outlook}
+      <p
+        class={[
+          "rounded-field border-l-3 px-3 py-1.5 text-sm",
+          outlook.keepsUp ? "border-success bg-success/10" : "border-warning bg-warning/15",
+        ]}
+        role="status"
+        data-outlook={outlook.keepsUp}
+      >
+        {outlook.text}
+      </p>
+    {/if}
     <Trouble {error} />
     <div class="flex flex-wrap items-center gap-2">
-      <button
-        class="btn btn-primary btn-sm"
-        disabled={!dirty || busy}
-        onclick={() => apply({ planned: false, rungs: $state.snapshot(rungs) })}
+      <button class="btn btn-primary btn-sm" disabled={!dirty || busy} onclick={() => apply(asked())}
         >Apply at the next segment</button
       >
-      {#if dirty}<button class="btn btn-ghost btn-sm" onclick={() => ((dirty = false), (error = undefined))}
-          >Discard</button
+      {#if dirty}<button
+          class="btn btn-ghost btn-sm"
+          onclick={() => ((dirty = false), (outlook = undefined), (error = undefined))}>Discard</button
         >{/if}
       {#if !planned}<button
           class="btn btn-ghost btn-sm"
