@@ -81,7 +81,7 @@ func (l Ladder) Own() (out []Rung) {
 }
 
 // Fit turns those rungs of a plan off that a source is too small for: what has less than a rung asks for would be
-// coded twice at the same size. One coded rung is left.
+// coded twice at the same size, or beside the source itself. Something is left.
 func Fit(rungs []Rung, video *media.Track) []Rung {
 	if video == nil {
 		return rungs
@@ -100,7 +100,9 @@ func Fit(rungs []Rung, video *media.Track) []Rung {
 			continue
 		}
 		w, h := r.Shape(video)
-		if (r.Width > even(w) || r.Height > even(h)) && (coded > 1 || source) {
+		larger := r.Width > even(w) || r.Height > even(h)
+		same := source && (r.Width == even(w) || r.Height == even(h)) // which passes through
+		if (larger || same) && (coded > 1 || source) {
 			r.On = false
 			coded--
 		}

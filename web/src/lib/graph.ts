@@ -25,10 +25,22 @@ export interface Drawing {
   lines: Line[];
 }
 
-// What is measured beside the way of the media has no box of its own.
-const columns = { source: 0, decode: 128, scale: 256, encode: 384, out: 512 };
+// The parts that there may be between the source and a rendition. What is measured beside the way of the media has no
+// box of its own.
+const shared: [NodeStatus["kind"], string][] = [
+  ["tone", "Tone map"],
+  ["deinterlace", "Deinterlace"],
+];
+const step = 128; // from one column to the next
 // What the first part of a codec's name in playlists stands for.
-const names: Record<string, string> = { avc1: "H.264", hvc1: "HEVC", vp09: "VP9", mp4a: "AAC", opus: "Opus" };
+const names: Record<string, string> = {
+  avc1: "H.264",
+  hvc1: "HEVC",
+  vp09: "VP9",
+  av01: "AV1",
+  mp4a: "AAC",
+  opus: "Opus",
+};
 const size = { w: 112, h: 38 };
 const rowHeight = 48;
 
@@ -44,6 +56,13 @@ export function drawGraph(status: Status): Drawing {
     n
       ? { text: `${(n.micros / 1000).toFixed(1)} ms, ${Math.round(n.load / 10)} %`, load: n.load }
       : { text: "" };
+  // Columns stand only for what there is.
+  const between = shared.filter(([kind]) => find(kind));
+  const drawn = nodes.some((n) => n.kind === "draw");
+  const columns = { source: 0, decode: step, scale: (2 + between.length) * step, draw: 0, encode: 0, out: 0 };
+  columns.draw = columns.scale + step;
+  columns.encode = columns.draw + (drawn ? step : 0);
+  columns.out = columns.encode + step;
   const put = (id: string, x: number, y: number, title: string, what: { text: string; load?: number }) => {
     const b = { id, x, y, ...size, title, ...what };
     boxes.push(b);
@@ -70,6 +89,17 @@ export function drawGraph(status: Status): Drawing {
       const row = at.reduce((a, b) => a + b, 0) / at.length;
       decoder = put(`decode-${kind}`, columns.decode, y + row * rowHeight, "Decode", takes(node));
       join(source, decoder);
+      for (const [i, [part, title]] of kind === "video" ? between.entries() : []) {
+        const next = put(
+          `${part}-${kind}`,
+          columns.decode + (i + 1) * step,
+          decoder.y,
+          title,
+          takes(find(part)),
+        );
+        join(decoder, next);
+        decoder = next;
+      }
     }
     list.forEach((r, i) => row(r, y + i * rowHeight, source, decoder));
     y += list.length * rowHeight + 8;
@@ -94,7 +124,12 @@ export function drawGraph(status: Status): Drawing {
     if (scaled) {
       const scale = put(`scale-${r.name}`, columns.scale, at, `Scale ${r.width}×${r.height}`, takes(scaled));
       join(decoder, scale);
-      join(scale, encode);
+      const over = find("draw", r.name);
+      if (over) {
+        const draw = put(`draw-${r.name}`, columns.draw, at, "Draw upon it", takes(over));
+        join(scale, draw);
+        join(draw, encode);
+      } else join(scale, encode);
     } else {
       join(decoder, encode);
     }

@@ -11,8 +11,9 @@
   let right = $state("");
   $effect(() => {
     const all = names.split(" ").filter(Boolean);
-    if (!all.includes(left)) left = all[0] ?? "";
-    if (!all.includes(right)) right = all[1] ?? all[0] ?? "";
+    const direct = status.rungs.find((r) => r.source)?.name ?? "";
+    if (!all.includes(left)) left = all.includes(direct) ? direct : (all[0] ?? "");
+    if (!all.includes(right)) right = all.find((n) => n !== left) ?? left;
   });
 
   let canvas = $state<HTMLCanvasElement>();

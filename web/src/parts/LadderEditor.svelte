@@ -60,11 +60,33 @@
     );
   $effect(() => {
     void loadPlans();
-    void call<Image[]>("GET", "/images").then(
-      (l) => (images = l),
-      () => undefined,
-    );
+    void loadImages();
   });
+  const loadImages = () =>
+    call<Image[]>("GET", "/images").then(
+      (l) => (images = l),
+      (e) => (error = e),
+    );
+  /** addImage stores a file under its own name, and returns that. */
+  async function addImage(file: File): Promise<string | undefined> {
+    const name = file.name
+      .replace(/\.png$/i, "")
+      .toLowerCase()
+      .replace(/[^a-z0-9]+/g, "-")
+      .replace(/^-+|-+$/g, "")
+      .slice(0, 31);
+    error = undefined;
+    try {
+      const bytes = new Uint8Array(await file.arrayBuffer());
+      let text = "";
+      for (const b of bytes) text += String.fromCharCode(b);
+      await call<Image>("PUT", `/images/${encodeURIComponent(name)}`, { file: btoa(text) });
+      await loadImages();
+      return name;
+    } catch (e) {
+      error = e;
+    }
+  }
 
   const asked = (): NewLadder => ({
     planned: false,
@@ -357,7 +379,7 @@
               >
             </tr>
             {#if open === i}
-              <tr><td colspan="9"><RungForm rung={r} {images} {touch} /></td></tr>
+              <tr><td colspan="9"><RungForm rung={r} {images} {touch} add={addImage} /></td></tr>
             {/if}
           {/each}
         </tbody>

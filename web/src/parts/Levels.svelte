@@ -20,7 +20,9 @@
     <p class="label-quiet mb-2">Loudness over three seconds, integrated, and true peak</p>
     <div class="grid gap-2">
       {#each rows as r (r.name)}
-        <div class="grid grid-cols-[minmax(6rem,10rem)_1fr_auto] items-center gap-3 text-sm">
+        <div
+          class="grid grid-cols-[minmax(6rem,10rem)_minmax(4rem,1fr)] sm:grid-cols-[minmax(6rem,10rem)_1fr_23rem] items-center gap-3 text-sm"
+        >
           <span class="truncate font-medium">{r.name}</span>
           <div
             class="bg-base-200 rounded-field relative h-3"
@@ -42,7 +44,7 @@
                 title="target"
               ></div>{/if}
           </div>
-          <span class="label-quiet tabular-nums"
+          <span class="label-quiet tabular-nums max-sm:col-span-2"
             >{level(r.shortTerm, "LUFS")}, {level(r.integrated, "LUFS")} in all{r.target
               ? ` for ${r.target}`
               : ""}, peak {level(r.peak, "dB")}</span

@@ -53,7 +53,7 @@
     {/if}
   </div>
   <div class="flex flex-wrap items-center gap-2 px-3 pt-3">
-    <div class="join" role="group" aria-label="Quality">
+    <div class="join max-w-full flex-wrap gap-y-1" role="group" aria-label="Quality">
       <button
         class={["btn btn-xs join-item", !playback.chosen && "btn-primary"]}
         aria-pressed={!playback.chosen}

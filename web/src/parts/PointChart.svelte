@@ -9,8 +9,16 @@
     label,
     unit,
     log = false,
+    lines = true,
     height = 230,
-  }: { groups: Group[]; label: string; unit: string; log?: boolean; height?: number } = $props();
+  }: {
+    groups: Group[];
+    label: string;
+    unit: string;
+    log?: boolean;
+    lines?: boolean;
+    height?: number;
+  } = $props();
 
   let box: HTMLDivElement;
   let width = $state(0);
@@ -75,10 +83,10 @@
             return {
               label: g.label,
               stroke,
-              width: g.dots ? 0 : 1.75,
+              width: g.dots || !lines ? 0 : 1.75,
               dash: g.dashed ? [6, 4] : undefined,
               spanGaps: true,
-              paths: g.dots ? () => null : undefined,
+              paths: g.dots || !lines ? () => null : undefined,
               points: {
                 show: !g.dashed,
                 size: g.dots ? 10 : 6,
@@ -110,3 +118,18 @@
   <p class="label-quiet">{label}</p>
   <div bind:this={box} bind:clientWidth={width} class="overflow-hidden"></div>
 </div>
+
+<style>
+  div :global(.u-legend) {
+    font-size: 11px;
+    text-align: left;
+    margin-left: 52px;
+  }
+  div :global(.u-legend th) {
+    font-weight: normal;
+  }
+  div :global(.u-legend .u-marker) {
+    width: 0.7em;
+    height: 0.7em;
+  }
+</style>

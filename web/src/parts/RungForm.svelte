@@ -2,7 +2,19 @@
   // What a rung can be told beside what stands in its row.
   import { type Field, get, pictureGroups, set, soundGroup, soundOnly } from "../lib/rung";
   import type { Image, Rung } from "../lib/types";
-  let { rung, images, touch }: { rung: Rung; images: Image[]; touch: () => void } = $props();
+  let {
+    rung,
+    images,
+    touch,
+    add,
+  }: { rung: Rung; images: Image[]; touch: () => void; add: (file: File) => Promise<string | undefined> } =
+    $props();
+
+  /** upload adds an image and uses it. */
+  async function upload(f: Field, files: FileList | null) {
+    const name = files?.[0] && (await add(files[0]));
+    if (name) put(f, name);
+  }
 
   const groups = $derived([
     ...(rung.source || soundOnly(rung) ? [] : pictureGroups),
@@ -69,6 +81,16 @@
               {/if}
             {/if}
           </label>
+          {#if f.kind === "image"}
+            <label class="btn btn-xs self-end"
+              >Add a PNG …<input
+                type="file"
+                accept="image/png"
+                class="sr-only"
+                onchange={(e) => void upload(f, e.currentTarget.files)}
+              /></label
+            >
+          {/if}
         {/each}
       </div>
     </fieldset>

@@ -120,7 +120,7 @@
           ? `Quality of ${trial.rung} against bitrate`
           : "Quality on one screen against bitrate, and the ladder"}
       />
-      <PointChart groups={time} unit="ms a picture" label="Quality against processor time" />
+      <PointChart groups={time} lines={false} unit="ms a picture" label="Quality against processor time" />
     </div>
     {#if trial.proposed?.length}
       <div class="rounded-box bg-base-200 flex flex-wrap items-center gap-3 px-3 py-2 text-sm" data-proposed>
