@@ -105,13 +105,15 @@ func (p *publisher) offer(o offering, partTarget int64) {
 // rendition returns the rendition of a name, made when it is new.
 func (p *publisher) rendition(name string) *Rendition {
 	old := *p.renditions.Load()
-	if r := old[name]; r != nil && r.standIn == nil {
+	if r := old[name]; r != nil && (r.standIn == nil || r.returning) {
+		r.orphan = false
 		return r
 	}
 	r := &Rendition{Name: name, window: p.newWindow()}
 	if back := old[name]; back != nil {
 		// A rung that was off is on again: until its first segment is out, the stand-in goes on.
 		r.view.Store(back.view.Load())
+		r.standIn, r.until, r.returning = back.standIn, back.until, true
 	}
 	next := make(map[string]*Rendition, len(old)+1)
 	maps.Copy(next, old)
@@ -139,7 +141,7 @@ func (p *publisher) retire(r *Rendition, from uint64, on func(name string) bool)
 	distance := 0
 	for name, other := range rends {
 		t, ok := track(other)
-		if !known || !ok || other == r || !on(name) || t.Kind != mine.Kind {
+		if !known || !ok || other == r || !on(name) || t.Kind != mine.Kind || other.returning {
 			continue
 		}
 		d := t.Width*t.Height - mine.Width*mine.Height
@@ -148,7 +150,7 @@ func (p *publisher) retire(r *Rendition, from uint64, on func(name string) bool)
 		}
 	}
 	for _, other := range rends {
-		if other.standIn == r {
+		if other.standIn == r && best != nil { // else they go on with whom it finds
 			other.standIn = best
 		}
 	}
@@ -157,6 +159,77 @@ func (p *publisher) retire(r *Rendition, from uint64, on func(name string) bool)
 		r.window = p.newWindow() // what is still needed of the old one is in the view
 		p.follow(r)
 	}
+}
+
+// spread renders the renditions that one stands in for, and those that these stand in for, so many steps at most.
+func (p *publisher) spread(r *Rendition, most int) {
+	for _, other := range *p.renditions.Load() {
+		if other.standIn != r || most == 0 {
+			continue
+		}
+		p.follow(other)
+		if other.returning && p.rejoin(other) {
+			p.render(other, false)
+		}
+		p.spread(other, most-1)
+	}
+}
+
+// rejoin lets a rendition that is on again go on by itself, once the stand-in's last segment is whole before its own
+// first. It reports whether it does.
+func (p *publisher) rejoin(r *Rendition) bool {
+	snap, v := r.window.Snapshot(), r.view.Load()
+	first := snap.Open
+	if len(snap.Held) > 0 {
+		first = snap.Held[0]
+	}
+	if first == nil {
+		return false
+	}
+	var past []*segment.Segment
+	if v != nil {
+		for _, s := range v.List.Whole {
+			if s.MSN < first.MSN {
+				past = append(past, s)
+			}
+		}
+		// One that does not come any more is not waited for.
+		if n := len(past); n > 0 && past[n-1].MSN+1 < first.MSN && len(snap.Held) < 2 {
+			return false
+		}
+		r.elsewhere, r.own = v.List.Elsewhere, v.Snapshot.Held
+	}
+	r.past, r.returning, r.standIn = past, false, nil
+	return true
+}
+
+// withPast puts what a rendition lists from before in front of its window, as far as the playlist reaches.
+func (p *publisher) withPast(r *Rendition, m *hls.Media, snap *segment.Snapshot) *segment.Snapshot {
+	n := p.settings.Window - len(snap.Listed)
+	if len(r.past) == 0 || n <= 0 || len(snap.Held) > len(snap.Listed) {
+		r.past, r.elsewhere, r.own = nil, nil, nil
+		return snap
+	}
+	past := r.past[max(len(r.past)-n, 0):]
+	m.Whole = append(slices.Clone(past), snap.Listed...)
+	m.Elsewhere, m.Discontinuity = r.elsewhere, p.numbers.Before(past[0].MSN)
+	out := *snap
+	out.Held = append(slices.Clone(r.own), snap.Held...)
+	for _, s := range r.own {
+		out.Bytes += s.Size
+	}
+	return &out
+}
+
+// sameKind reports whether one rendition can go on for another.
+func sameKind(a, b *Rendition) bool {
+	va, vb := a.View(), b.View()
+	if va == nil || vb == nil {
+		return false
+	}
+	ta, known := va.Track()
+	tb, known2 := vb.Track()
+	return known && known2 && ta.Kind == tb.Kind
 }
 
 // runBegins is called with the first unit of a run, whose first segment has a number. Renditions of earlier
@@ -175,15 +248,21 @@ func (p *publisher) publish(r *Rendition, s *segment.Segment) {
 	if !r.window.Publish(s, p.settings.step()) {
 		return
 	}
-	p.render(r, false)
+	if !r.returning || p.rejoin(r) {
+		p.render(r, false)
+	}
 	if p.firstMedia.IsZero() {
 		p.firstMedia = p.now()
 	}
-	for _, other := range *p.renditions.Load() {
-		if other.standIn == r {
-			p.follow(other)
+	if !r.returning {
+		for _, other := range *p.renditions.Load() {
+			if other.orphan && other != r && sameKind(other, r) {
+				other.standIn, other.orphan = r, false
+				other.window = p.newWindow()
+			}
 		}
 	}
+	p.spread(r, len(*p.renditions.Load()))
 	if begins := s.Discontinuity && len(s.Parts) == 1; !s.Open || begins || !p.wholeShown {
 		p.listVariants()
 	}
@@ -217,11 +296,13 @@ func (p *publisher) render(r *Rendition, idle bool) {
 	if snap.Newest() == nil {
 		return
 	}
-	v := present.NewView(hls.Media{
+	m := hls.Media{
 		Whole: snap.Listed, Open: snap.Open, Discontinuity: snap.Discontinuity, TargetDuration: p.targetFor(snap.NewestWhole()),
 		PartTarget: snap.PartTarget(p.partTarget), Epoch: p.epoch, StartOffset: p.settings.StartOffsetMillis, Idle: idle,
 		Ended: idle && p.settings.Closed, Ranges: p.notes.rangesWithin(p.epoch, snap), PartFiles: p.settings.PartFiles, NextAt: p.expectedEnd(),
-	}, snap, func() []hls.Report { return p.reports(r) })
+	}
+	snap = p.withPast(r, &m, snap)
+	v := present.NewView(m, snap, func() []hls.Report { return p.reports(r) })
 	v.Peak, v.Average, v.KeyPeak = r.window.Rates()
 	r.show(v)
 }
@@ -233,34 +314,52 @@ func (p *publisher) follow(r *Rendition) {
 	if v == nil || other == nil {
 		return
 	}
-	first := other.List.First()
-	if first == nil {
+	newest := other.List.Newest()
+	if newest == nil {
 		return
 	}
-	length := uint64(len(other.List.Whole) + 1)
+	length := uint64(p.settings.Window)
 	var own, shown []*segment.Segment
+	elsewhere := map[uint64]string{}
 	for _, s := range v.Snapshot.Held {
-		if s.MSN < r.until && s.MSN+length >= first.MSN {
+		if s.MSN < r.until && s.MSN+length+1 >= newest.MSN {
 			own = append(own, s) // still in memory for those who have its address
-			if s.MSN >= first.MSN {
-				shown = append(shown, s)
+		}
+	}
+	for _, s := range v.List.Whole {
+		if s.MSN < r.until && s.MSN+length > newest.MSN {
+			shown = append(shown, s)
+			if name := v.List.Elsewhere[s.MSN]; name != "" {
+				elsewhere[s.MSN] = name
 			}
 		}
 	}
 	list := other.List
+	take := func(s *segment.Segment) {
+		if elsewhere[s.MSN] = list.Elsewhere[s.MSN]; elsewhere[s.MSN] == "" {
+			elsewhere[s.MSN] = r.standIn.Name
+		}
+	}
 	for _, s := range list.Whole {
 		if s.MSN >= r.until {
+			if n := len(shown); n > 0 && shown[n-1].MSN+1 != s.MSN {
+				shown = shown[:0] // what lies between was made by nobody
+			}
 			shown = append(shown, s)
+			take(s)
 		}
 	}
 	if list.Open != nil && list.Open.MSN < r.until {
 		list.Open = nil
 	}
+	if list.Open != nil {
+		take(list.Open)
+	}
 	if list.Whole = shown; list.First() == nil {
 		return
 	}
 	list.TargetDuration, list.Discontinuity = p.targetFor(nil), p.numbers.Before(list.First().MSN)
-	list.StandIn, list.StandInFrom = r.standIn.Name, r.until
+	list.StandIn, list.Elsewhere = r.standIn.Name, elsewhere
 	next := present.NewView(list, segment.SnapshotOf(own), func() []hls.Report { return p.reports(r) })
 	next.Retired = true
 	r.show(next)

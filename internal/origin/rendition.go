@@ -17,7 +17,14 @@ type Rendition struct {
 	view   atomic.Pointer[present.View]
 
 	standIn *Rendition // goes on in its place since the rung was turned off
+	orphan  bool       // it was turned off while none was there that could: the first to come does
 	until   uint64     // from this segment on
+
+	// A rung that is on again: until its first segment is out, the stand-in goes on.
+	returning bool
+	past      []*segment.Segment // that it lists from before, its own and others'
+	elsewhere map[uint64]string  // the renditions that those of others belong to
+	own       []*segment.Segment // of before, still in memory for those who have their addresses
 }
 
 // View returns the current view, nil before the first segment.
@@ -59,7 +66,10 @@ func newHeader(t media.Track) *segment.Header {
 // retire lets another rendition of the same kind stand in, so that viewers of this one go on
 // without noticing more than a segment boundary, from a segment on. A nil leaves the playlist as it ended.
 func (r *Rendition) retire(standIn *Rendition, from uint64) {
-	r.standIn, r.until = standIn, from
+	if r.returning && standIn == r.standIn {
+		from = r.until // nothing of its own came in between
+	}
+	r.standIn, r.until, r.orphan, r.returning = standIn, from, standIn == nil, false
 	if v := r.view.Load(); v != nil {
 		r.show(v.Gone())
 	}

@@ -270,6 +270,10 @@ func (d *describer) within(v *View) (out []*segment.Segment) {
 		if s.MSN >= d.until {
 			return out
 		}
+		if v.List.Elsewhere[s.MSN] != "" {
+			out = out[:0] // another rendition's: addresses are one pattern
+			continue
+		}
 		if !s.Gap {
 			out = append(out, s)
 		}

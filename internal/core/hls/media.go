@@ -70,10 +70,10 @@ type Media struct {
 	Skip           bool               // leave out what a player has already, as far as it is allowed (delta update)
 	Reports        []Report
 	Ranges         []DateRange
-	// Segments from this number on belong to another rendition, which stands in for one that was
-	// turned off. StandIn is its name, "" for none.
-	StandIn     string
-	StandInFrom uint64
+	// Elsewhere names the renditions that segments belong to which are not this one's own: those that stood in for it
+	// while it was turned off. StandIn is the one that does so now, "" for none.
+	Elsewhere map[uint64]string
+	StandIn   string
 }
 
 // Numbers of the draft: parts are listed for so many target durations (4.4.4.9), a player of whole
@@ -193,8 +193,8 @@ func (m *Media) list(b *bytes.Buffer, list []*segment.Segment) {
 
 // folder is where the addresses of a segment lie.
 func (m *Media) folder(s *segment.Segment) string {
-	if m.StandIn != "" && s.MSN >= m.StandInFrom {
-		return "../" + m.StandIn + "/"
+	if name := m.Elsewhere[s.MSN]; name != "" {
+		return "../" + name + "/"
 	}
 	return ""
 }
