@@ -73,8 +73,12 @@ func twentyChanges(t *testing.T) []string {
 	assert.Equal(t, begun, s.status("start-line").Feed.Begun, "the sender stayed connected")
 	assert.Zero(t, s.status("start-line").Worker.Replaced)
 	steady(t, p.frames(), demo.Loops[0])
-	for _, e := range s.playlist("start-line", "360p").Entries {
-		assert.False(t, e.Gap, "segment %d", e.MSN)
+	for _, rendition := range []string{"360p", "audio"} {
+		for _, e := range s.playlist("start-line", rendition).Entries {
+			assert.False(t, e.Gap, "segment %d", e.MSN)
+			code, _, _ := s.get("/media/start-line/" + rendition + "/" + e.URI)
+			assert.Equal(t, 200, code, e.URI)
+		}
 	}
 	return eval[[]string](p, "window.waits_")
 }
@@ -329,7 +333,7 @@ func TestTrialAndComparison(t *testing.T) {
 	defer p.stop()
 	require.NoError(t, browser.SignIn(p.ctx, s.http, "admin", s.password))
 	p.do(chromedp.Navigate(s.http + "/#/channels/start-line/ladder/trial"))
-	p.until(`document.querySelectorAll("[data-trial=done] tbody tr").length === 4`)
+	p.until(`document.querySelectorAll("[data-trial=done] table.table tbody tr").length === 4`)
 	p.click("Use")
 	p.until(`document.body.innerText.includes("Takes effect at the next segment")`)
 	l, err := s.api.Ladder(ctx, "start-line")

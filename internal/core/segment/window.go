@@ -1,5 +1,10 @@
 package segment
 
+import (
+	"cmp"
+	"slices"
+)
+
 // Window holds the published segments of one rendition, oldest first, without holes in their
 // numbers. It is not safe for concurrent use; snapshots of it are.
 //
@@ -280,7 +285,11 @@ func (s *Snapshot) Find(msn uint64) (seg *Segment, gone bool) {
 	if msn < first.MSN {
 		return nil, true
 	}
-	if i := msn - first.MSN; i < uint64(len(s.Held)) {
+	// Numbers follow each other, but where a rendition was off for a while.
+	if i := msn - first.MSN; i < uint64(len(s.Held)) && s.Held[i].MSN == msn {
+		return s.Held[i], false
+	}
+	if i, found := slices.BinarySearchFunc(s.Held, msn, func(h *Segment, msn uint64) int { return cmp.Compare(h.MSN, msn) }); found {
 		return s.Held[i], false
 	}
 	return nil, false
