@@ -298,7 +298,7 @@ func TestTrialAndComparison(t *testing.T) {
 	ctx := context.Background()
 	_, err := s.api.BeginTrial(ctx, "start-line", api.NewTrial{})
 	assert.ErrorContains(t, err, "no video on air")
-	s.send(0, camera.Options{URL: url})
+	s.sendLoop(&demo.Others[2], camera.Options{URL: url})
 	eventually(t, "segments", func() bool { return s.newest("start-line", "180p") >= 3 })
 	for want, in := range map[string]api.NewTrial{"expected 1 to 9": {Rung: "180p", Efforts: []int{12}}, "expected a rung": {Rung: "none"}, "expected 48 at most": {Rung: "180p", Efforts: []int{1, 2, 3, 4, 5, 6, 7, 8, 9}, Bitrates: []int64{100_000, 150_000, 200_000, 250_000, 300_000, 400_000}}} {
 		_, err := s.api.BeginTrial(ctx, "start-line", in)
@@ -357,7 +357,7 @@ func TestTrialAndComparison(t *testing.T) {
 	eval[chromedp.Void](p, `document.querySelector('[aria-label="One picture on"]').click()`)
 	p.until(fmt.Sprintf(`document.querySelector("[data-compare]").dataset.time > %q`, before))
 	p.click("Side by side")
-	p.until(`(c => c.width === 2560)(document.querySelector("[data-compare] canvas"))`)
+	p.until(`(c => c.width === 1280)(document.querySelector("[data-compare] canvas"))`)
 	numbers := eval[[]int](p, readBoth)
 	assert.Equal(t, numbers[0], numbers[1], "both sides show one picture")
 	assert.GreaterOrEqual(t, numbers[0], 0)
