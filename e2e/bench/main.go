@@ -48,15 +48,24 @@ func main() {
 		}
 		return
 	}
+	if len(os.Args) > 1 && os.Args[1] == "dear" {
+		if err := dear(os.Args[2:]); err != nil {
+			log.Fatal(err)
+		}
+		return
+	}
 	if len(os.Args) > 1 && os.Args[1] == "transcoding" {
 		if err := transcoding(); err != nil {
 			log.Fatal(err)
 		}
 		return
 	}
-	list := []func() error{onOneCore, passthrough, channels, windows, crowds, packaging, parts, blocked, latency, realTime}
+	list := []func() error{onOneCore, passthrough, channels, windows, crowds, packaging, parts, blocked, latency, realTime, workerDelay}
 	if len(os.Args) > 1 && os.Args[1] == "delivery" {
 		list = []func() error{packaging, parts, blocked}
+	}
+	if len(os.Args) > 1 && os.Args[1] == "worker" {
+		list = []func() error{onOneCore, workerDelay}
 	}
 	if len(os.Args) > 1 && os.Args[1] == "passthrough" {
 		list = []func() error{passthrough}

@@ -532,3 +532,36 @@ func TestADecoderThatDoesNotOpenIsToldOnce(t *testing.T) {
 		assert.Len(t, sink.failed, 1, c)
 	}
 }
+
+// nowhere takes what comes and keeps nothing.
+type nowhere struct{}
+
+func (nowhere) Track(media.TrackID, media.Track)     {}
+func (nowhere) Unit(media.TrackID, media.AccessUnit) {}
+func (nowhere) Picture([]byte)                       {}
+func (nowhere) Failed(_ media.TrackID, err error)    { panic(err) }
+
+// BenchmarkLadder is a picture through decoder, two scalers and two encoders. Pictures are pooled: what is allocated is
+// the coded units.
+func BenchmarkLadder(b *testing.B) {
+	track, units := film(b, 640, 360, 1, 240, media.Rational{})
+	b.ReportAllocs()
+	g := New(nowhere{})
+	g.Configure(Config{Video: track, Rungs: []Rung{
+		{ID: large, Name: "large", Codec: media.H264, Width: 640, Height: 360, Bitrate: 500_000, Effort: 1},
+		{ID: small, Name: "small", Codec: media.H264, Width: 320, Height: 180, Bitrate: 200_000, Effort: 1},
+	}})
+	turn, n := int64(0), 0
+	for b.Loop() {
+		u := units[n%len(units)]
+		u.DTS, u.PTS = u.DTS+turn, u.PTS+turn
+		if n%60 == 0 {
+			g.Boundary(segment.Boundary{MSN: uint64(n / 60), Start: u.PTS})
+		}
+		g.Video(&u)
+		if n++; n%len(units) == 0 {
+			turn += int64(len(units)) * frame
+		}
+	}
+	g.Drain()
+}
