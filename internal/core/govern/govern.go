@@ -25,6 +25,14 @@ type Load struct {
 // short reports whether the channel does not keep up.
 func (l Load) short() bool { return l.Dropping > 0 || l.Lag > shortLag || l.Busiest > shortBusy }
 
+// encoders is what the busiest encoder takes.
+func (l Load) encoders() (most int64) {
+	for _, v := range l.Encoding {
+		most = max(most, v)
+	}
+	return most
+}
+
 // Kind says what a step changes.
 type Kind string
 
@@ -59,7 +67,8 @@ const (
 	shortBusy  = 950 // thousandths of real time
 	shortLag   = 400 // milliseconds
 	badlyShort = 400 // thousandths of the pictures: efforts fall by two
-	calmBusy   = 600
+	calmBusy   = 600 // of any encoder
+	calmDecode = 900 // decoding takes what it takes, whatever the ladder
 	calmLag    = 150
 	calmIdle   = 250 // thousandths of the machine
 	shortFor   = 2 * time.Second
@@ -127,7 +136,7 @@ func (g *Governor) Look(now time.Duration, l Load, rungs []ladder.Rung) (taken *
 		g.patience = calmFor
 	}
 	short := l.short() && !l.Wait || l.Yield
-	calm := !l.Yield && !l.Wait && l.Dropping == 0 && l.Lag < calmLag && l.Busiest < calmBusy && (l.Idle < 0 || l.Idle > calmIdle)
+	calm := !l.Yield && !l.Wait && l.Dropping == 0 && l.Lag < calmLag && l.encoders() < calmBusy && l.Busiest < calmDecode && (l.Idle < 0 || l.Idle > calmIdle)
 	if !short || !g.isShort {
 		g.short = now
 	}
@@ -248,7 +257,7 @@ func (g *Governor) relax(l Load, rungs []ladder.Rung) (s *Step, back bool) {
 			}
 		}
 	}
-	if !g.Raise || l.Busiest > raiseBelow {
+	if !g.Raise || l.encoders() > raiseBelow {
 		return nil, false
 	}
 	var cheap *ladder.Rung

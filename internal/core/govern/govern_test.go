@@ -137,3 +137,19 @@ func TestMomentsOfShortageAreNoShortage(t *testing.T) {
 	})
 	assert.Empty(t, steps)
 }
+
+// TestDecodingDoesNotKeepALadderDown: a source that is dear to decode leaves room for encoders all the same.
+func TestDecodingDoesNotKeepALadderDown(t *testing.T) {
+	g := &Governor{}
+	short := machine(asked, 300)
+	for s := range 12 {
+		g.Look(second(s), short, asked)
+	}
+	require.NotEmpty(t, g.Steps())
+	calm := machine(g.Apply(asked), 3000)
+	calm.Busiest = 850 // the decoder
+	for s := 12; s < 600; s++ {
+		g.Look(second(s), calm, asked)
+	}
+	assert.Empty(t, g.Steps())
+}

@@ -70,10 +70,7 @@ func mapped(t Transfer, full bool, y, b, r int, curve func(float64) float64) (ly
 	}
 	// ITU-R BT.2020, table 4.
 	coded := [3]float64{luma + 1.4746*red, luma - 0.16455*blue - 0.57135*red, luma + 1.8814*blue}
-	var light [3]float64 // cd/m²
-	for i, v := range coded {
-		light[i] = v
-	}
+	light := coded // cd/m², in the end
 	if t == PQ {
 		for i, v := range light {
 			light[i] = pqLight(v)
