@@ -11,17 +11,32 @@ typedef struct {
 	int width, height, sar_num, sar_den, rate_num, rate_den;
 	int kbits, peak, buffer; // kbit/s, kbit/s, kbit; 0 for no buffer
 	int crf, level; // 0: keep to the bitrate; 0: the lowest that fits, else tenths
-	int drawn;
+	int drawn, depth;
 	int effort, full, primaries, transfer, matrix;
 } mp_settings;
 
 // The library's presets from the fastest on; the slowest ones take seconds a picture.
 static const char *mp_presets[] = {"ultrafast", "ultrafast", "superfast", "veryfast", "faster", "fast", "medium", "slow", "slower"};
 
-static x265_encoder *mp_open(const mp_settings *s) {
-	x265_param *p = x265_param_alloc();
-	if (!p) return NULL;
-	if (x265_param_default_preset(p, mp_presets[s->effort - 1], "zerolatency") < 0) { x265_param_free(p); return NULL; }
+// The library is built for each depth of samples; an interface of its own leads to each.
+typedef struct {
+	const x265_api *api;
+	x265_encoder *x;
+} mp_encoder;
+
+static void mp_close(mp_encoder *e) {
+	if (e->x) e->api->encoder_close(e->x);
+	free(e);
+}
+
+static mp_encoder *mp_open(const mp_settings *s) {
+	const x265_api *api = x265_api_get(s->depth);
+	mp_encoder *e = calloc(1, sizeof *e);
+	if (!api || !e) { free(e); return NULL; }
+	e->api = api;
+	x265_param *p = api->param_alloc();
+	if (!p) { free(e); return NULL; }
+	if (api->param_default_preset(p, mp_presets[s->effort - 1], "zerolatency") < 0) { api->param_free(p); free(e); return NULL; }
 	p->vui.aspectRatioIdc = X265_EXTENDED_SAR;
 	p->vui.sarWidth = s->sar_num;
 	p->vui.sarHeight = s->sar_den;
@@ -47,7 +62,7 @@ static x265_encoder *mp_open(const mp_settings *s) {
 	p->bAnnexB = 0;
 	p->bEmitInfoSEI = 0;
 	p->frameNumThreads = 1;
-	x265_param_parse(p, "pools", "none");
+	api->param_parse(p, "pools", "none");
 	p->rc.rateControlMode = X265_RC_ABR;
 	p->rc.bitrate = s->kbits;
 	if (s->crf) {
@@ -60,17 +75,18 @@ static x265_encoder *mp_open(const mp_settings *s) {
 		p->psyRd = 0.4;
 		p->deblockingFilterBetaOffset = p->deblockingFilterTCOffset = 1;
 	}
-	x265_encoder *x = x265_encoder_open(p);
-	x265_param_free(p);
-	return x;
+	e->x = api->encoder_open(p);
+	api->param_free(p);
+	if (!e->x) { free(e); return NULL; }
+	return e;
 }
 
 // mp_headers copies the parameter sets, each behind its length in four bytes.
-static int mp_headers(x265_encoder *x, unsigned char *out, int room) {
+static int mp_headers(mp_encoder *e, unsigned char *out, int room) {
 	x265_nal *nal;
 	uint32_t n;
 	int used = 0;
-	if (x265_encoder_headers(x, &nal, &n) < 0) return -1;
+	if (e->api->encoder_headers(e->x, &nal, &n) < 0) return -1;
 	for (uint32_t i = 0; i < n; i++) {
 		if (used + (int)nal[i].sizeBytes > room) return -1;
 		memcpy(out + used, nal[i].payload, nal[i].sizeBytes);
@@ -79,7 +95,7 @@ static int mp_headers(x265_encoder *x, unsigned char *out, int room) {
 	return used;
 }
 
-static int mp_encode(x265_encoder *x, unsigned char *y, unsigned char *u, unsigned char *v, int sy, int sc, long long pts, int key, unsigned char **data, int *size) {
+static int mp_encode(mp_encoder *e, unsigned char *y, unsigned char *u, unsigned char *v, int sy, int sc, long long pts, int key, unsigned char **data, int *size) {
 	x265_picture in, out;
 	x265_nal *nal;
 	uint32_t n = 0;
@@ -91,7 +107,7 @@ static int mp_encode(x265_encoder *x, unsigned char *y, unsigned char *u, unsign
 	in.pts = pts;
 	in.sliceType = key ? X265_TYPE_IDR : X265_TYPE_AUTO;
 	*size = 0;
-	if (x265_encoder_encode(x, &nal, &n, &in, &out) < 0) return -1;
+	if (e->api->encoder_encode(e->x, &nal, &n, &in, &out) < 0) return -1;
 	if (n > 0) *data = nal[0].payload;
 	for (uint32_t i = 0; i < n; i++) *size += nal[i].sizeBytes;
 	return 0;
@@ -112,13 +128,18 @@ import (
 
 // Encoder encodes one rendition. Keyframes come only where they are asked for.
 type Encoder struct {
-	x      *C.x265_encoder
+	x      *C.mp_encoder
 	Record []byte // HEVCDecoderConfigurationRecord
 }
 
 // New opens an encoder. Bitrate is bits a second.
 func New(width, height int, rate media.Rational, bitrate int64) (*Encoder, error) {
 	return open(Settings{Width: width, Height: height, FrameRate: rate, Bitrate: bitrate, Effort: 1})
+}
+
+// NewDeep opens an encoder of samples of 10 bits, for tests: it takes those of 8, four times as large.
+func NewDeep(width, height int, rate media.Rational, bitrate int64, colour media.Colour) (*Encoder, error) {
+	return openDepth(Settings{Width: width, Height: height, FrameRate: rate, Bitrate: bitrate, Effort: 1, Colour: colour}, 10)
 }
 
 // Settings of an encoder of live pictures.
@@ -169,7 +190,9 @@ func (l *Live) Close() { l.e.Close() }
 
 const unspecified = 2 // a code point of ITU-T H.273
 
-func open(s Settings) (*Encoder, error) {
+func open(s Settings) (*Encoder, error) { return openDepth(s, 8) }
+
+func openDepth(s Settings, depth C.int) (*Encoder, error) {
 	code := func(v uint8) C.int {
 		if v == 0 {
 			return unspecified
@@ -181,7 +204,7 @@ func open(s Settings) (*Encoder, error) {
 	if s.Colour.FullRange {
 		c.full = 1
 	}
-	c.level = C.int(s.LevelTenths())
+	c.depth, c.level = depth, C.int(s.LevelTenths())
 	if s.Quality > 0 {
 		c.crf = C.int(s.Quantizer(46, 10))
 	}
@@ -237,7 +260,7 @@ func (e *Encoder) Encode(p *picture.Picture, pts int64, key bool) (*media.Access
 // Close frees the encoder.
 func (e *Encoder) Close() {
 	if e.x != nil {
-		C.x265_encoder_close(e.x)
+		C.mp_close(e.x)
 		e.x = nil
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"image"
 	"image/color"
 	"image/png"
+	"math"
 	"testing"
 	"unsafe"
 
@@ -13,8 +14,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metaplasis/internal/codec"
+	"metaplasis/internal/codec/hevcenc"
 	"metaplasis/internal/codec/mpegvenc"
 	"metaplasis/internal/codec/scale"
+	"metaplasis/internal/core/hevc"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/picture"
@@ -192,4 +195,46 @@ func TestAHighRangeIsMapped(t *testing.T) {
 	var times []int64
 	p.prepare(f, 3600, func(f *picture.Frame) { times = append(times, f.PTS) })
 	assert.Equal(t, []int64{5, 1805}, times)
+}
+
+// TestAHighRangeComesThroughADecoder: HEVC of ten bits in PQ becomes H.264 of the standard range.
+func TestAHighRangeComesThroughADecoder(t *testing.T) {
+	const w, h, frames = 320, 180, 30
+	enc, err := hevcenc.NewDeep(w, h, media.Rational{Num: 30, Den: 1}, 600_000, media.Colour{Primaries: 9, Transfer: 16, Matrix: 9})
+	require.NoError(t, err)
+	defer enc.Close()
+	var conf hevc.Config
+	require.NoError(t, conf.Unmarshal(enc.Record))
+	track, err := conf.Track(enc.Record)
+	require.NoError(t, err)
+	require.Equal(t, "PQ", track.Colour.Range())
+	pic := picture.New(w, h)
+	var units []media.AccessUnit
+	for n := range frames {
+		pic.Fill(143, 128, 128) // 58 % of the signal: the reference white
+		for y := range 60 {
+			for x := range w {
+				pic.Y[y*pic.StrideY+x] = 86 // 32 %: about 12.5 cd/m²
+			}
+		}
+		u, err := enc.Encode(pic, int64(n+10)*frame, n == 0)
+		require.NoError(t, err)
+		units = append(units, *u)
+	}
+	sink := newCollected()
+	g := New(sink)
+	rung := plain(small, "small", w/2, h/2)
+	rung.Colour = Flattened(track.Colour)
+	g.Configure(Config{Video: &track, Rungs: []Rung{rung}})
+	play(g, units, 25)
+	g.Drain()
+	require.Empty(t, sink.failed)
+	assert.Empty(t, sink.tracks[small][0].Colour.Range())
+	shown := screen(t, sink.tracks[small][0], sink.units[small])
+	require.Len(t, shown, frames)
+	p := shown[20*frame]
+	assert.InDelta(t, 208, luma(p, 80, 70), 10, "white stays bright, and is not clipped")
+	assert.InDelta(t, 16+219*math.Pow(12.5/203, 1/2.4), luma(p, 80, 15), 8, "what is dark keeps its light")
+	assert.Greater(t, g.Stats().Nodes[1].Units, int64(frames-1))
+	assert.Equal(t, TonePictures, g.Stats().Nodes[1].Kind)
 }
