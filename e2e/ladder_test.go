@@ -289,6 +289,40 @@ func TestSoundIsLeveled(t *testing.T) {
 	p.until(`document.querySelector("video").currentTime > 1`)
 }
 
+// TestSoundOfAnotherTrack: a rung is coded of the sender's second track of sound, with a language of its own, and the
+// worker that is killed meanwhile goes on with it.
+func TestSoundOfAnotherTrack(t *testing.T) {
+	s := start(t)
+	url := s.channel("committee", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}}, sourceOnly, ladder.Rung{Name: "radio", On: true, AudioBitrate: 64_000, AudioTrack: 2, AudioLanguage: "fr-CH"})
+	s.sendLoop(&demo.Others[2], camera.Options{URL: url})
+	const name = "audio-64k-track2-fr-CH"
+	eventually(t, "sound", func() bool { return s.newest("committee", name) >= 2 })
+	_, b, _ := s.get("/media/committee/index.m3u8")
+	assert.Contains(t, string(b), name+"/index.m3u8")
+	_, b, _ = s.get("/media/committee/index.mpd")
+	assert.Contains(t, string(b), name)
+	s.inspectAll("committee", "index.m3u8", "index.mpd")
+	kill(t, s.status("committee").Worker.PID)
+	before := s.newest("committee", name)
+	eventually(t, "it goes on", func() bool { return s.newest("committee", name) >= before+3 })
+	for _, e := range s.playlist("committee", name).Entries {
+		assert.False(t, e.Gap, "segment %d", e.MSN)
+	}
+	l, err := s.api.Ladder(context.Background(), "committee")
+	require.NoError(t, err)
+	l.Rungs[1].AudioTrack = 7
+	_, err = s.api.SetLadder(context.Background(), "committee", l)
+	require.NoError(t, err)
+	eventually(t, "why there is none", func() bool {
+		for _, p := range s.status("committee").Problems {
+			if strings.Contains(p.Text, "no such track of sound") {
+				return true
+			}
+		}
+		return false
+	})
+}
+
 // TestTrialAndComparison: a trial of a rung and of the whole ladder, beside what is on air, and what it proposes is used
 // from the page; two renditions are compared there, picture for picture.
 func TestTrialAndComparison(t *testing.T) {

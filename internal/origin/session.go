@@ -43,6 +43,7 @@ type session struct {
 	varies       bool  // the plan of the parts is one for a frame rate that varies
 	longest      int64 // the longest that a picture lasted, ticks of media.VideoTimescale
 	outputs      map[string]*output
+	languages    map[string]string // of coded sound, by rendition, where the ladder says it
 	held         []heldUnit
 	heldBytes    int
 	waiting      []waitingUnit // sound that came before the first picture
@@ -112,7 +113,7 @@ func (c *Channel) newSession(video *media.Track, sounds []*media.Track, first ti
 	s := &session{
 		shared: c.shared, settings: c.settings, aligned: c.settings.Aligned, hub: c.hub, tracks: &c.tracks, numbers: c.numbers,
 		notes: c.notes, out: c.out, employ: c.employ,
-		video: video, sounds: nameSounds(sounds), outputs: map[string]*output{}, failed: map[string]failure{}, feed: timeline.NewFeed(start),
+		video: video, sounds: nameSounds(sounds), outputs: map[string]*output{}, languages: map[string]string{}, failed: map[string]failure{}, feed: timeline.NewFeed(start),
 		longest: longest, firstWall: first, firstAt: start, unaligned: c.settings.Aligned,
 	}
 	if video != nil {
@@ -181,10 +182,22 @@ func (s *session) sound(id media.TrackID) *sound {
 	return nil
 }
 
-// soundName is the rendition of sound of a rung: what cannot be decoded passes through.
+// soundOf is the track of sound that a rung has, nil when there is none.
+func (s *session) soundOf(r *ladder.Rung) *sound {
+	if i := max(r.AudioTrack-1, 0); i < len(s.sounds) {
+		return s.sounds[i]
+	}
+	return nil
+}
+
+// soundName is the rendition of sound of a rung, "" for none: what cannot be decoded passes through.
 func (s *session) soundName(r *ladder.Rung) string {
-	if t := s.main(); t != nil && t.Undecodable != "" {
-		return ladder.SourceAudio
+	a := s.soundOf(r)
+	switch {
+	case a == nil:
+		return ""
+	case a.track.Undecodable != "" || r.AudioBitrate == 0:
+		return a.name
 	}
 	return r.AudioName()
 }
@@ -199,8 +212,8 @@ func (s *session) refused(r ladder.Rung) string {
 			s.video.Undecodable)
 	case failed && f.rung.Equal(r):
 		return f.text
-	case r.SoundOnly() && s.main() == nil:
-		return "the source has no sound"
+	case r.SoundOnly() && s.soundOf(&r) == nil:
+		return "the source has no such track of sound"
 	case !r.Source && !r.SoundOnly() && s.video != nil:
 		w, h := r.Size(s.video)
 		cadence := s.cadence(&r)
@@ -244,9 +257,7 @@ func (s *session) offering() (o offering) {
 			continue
 		}
 		offered := offeredRung{Rung: r, video: s.video != nil && !r.SoundOnly()}
-		if s.main() != nil {
-			offered.sound = s.soundName(&r)
-		}
+		offered.sound = s.soundName(&r)
 		o.rungs = append(o.rungs, offered)
 	}
 	for i, a := range s.sounds {
@@ -279,6 +290,11 @@ func (l *layout) add(name string, direct bool) bool {
 func (s *session) layOut(rungs []ladder.Rung, at uint64) *layout {
 	l := &layout{direct: map[string]bool{}, mode: segment.Grid,
 		conf: transcode.Config{At: at, Video: decodable(s.video), Audio: decodable(s.main()), Interlaced: s.settings.Ladder.Interlaced, Nice: s.settings.Ladder.Nice()}}
+	for i, a := range s.sounds {
+		if t := decodable(a.track); i > 0 && t != nil {
+			l.conf.Others = append(l.conf.Others, t)
+		}
+	}
 	if s.video != nil {
 		l.conf.Part = s.plan(s.video).Video.Step
 	}
@@ -304,10 +320,18 @@ func (s *session) layOut(rungs []ladder.Rung, at uint64) *layout {
 				l.add(a.name, true)
 				continue
 			}
-			name := s.soundName(&r)
-			passes := name == a.name
+			name, own := s.soundName(&r), s.soundOf(&r)
+			if name == "" {
+				continue
+			}
+			passes := name == own.name
 			if l.add(name, passes) && !passes {
-				l.conf.Sound = append(l.conf.Sound, transcode.AudioRung{ID: s.tracks.of(name), Name: name,
+				track := own.track.ID
+				if own == s.sounds[0] {
+					track = 0
+				}
+				s.languages[name] = r.AudioLanguage
+				l.conf.Sound = append(l.conf.Sound, transcode.AudioRung{ID: s.tracks.of(name), Name: name, Track: track,
 					Codec: cmp.Or(r.AudioCodec, coding.Usual(media.Audio)), Bitrate: r.AudioBitrate, Channels: r.AudioChannels, Rate: r.AudioRate, Loudness: r.Loudness})
 			}
 		}
@@ -391,6 +415,7 @@ func (s *session) sourceTrack(name string) *media.Track {
 func (s *session) setTrack(o *output, t media.Track) {
 	if !o.direct {
 		t.ID = o.id
+		t.Language = cmp.Or(s.languages[o.r.Name], t.Language)
 	}
 	o.cutter.SetHeader(newHeader(t))
 	o.cutter.Prefix = s.numbers.incarnation

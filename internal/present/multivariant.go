@@ -106,6 +106,9 @@ func (c *Channel) audioGroup(o *Offer, file string) (out []hls.AudioRendition) {
 	add(cmp.Or(main.Name, c.SoundName), o.SoundName, &main, true)
 	for i := range c.Alternates {
 		a := &c.Alternates[i]
+		if a.Name == o.SoundName {
+			continue // it is the main one here
+		}
 		add(soundTitle(&a.Track, main.Codec), a.Name, &a.Track, false)
 	}
 	return out

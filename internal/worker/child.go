@@ -63,8 +63,8 @@ func Run() error {
 	// costs a few megabytes.
 	debug.SetGCPercent(400)
 	c := &child{w: bufio.NewWriterSize(conns[0], 256<<10)}
-	c.pictures, c.sound = transcode.New(pictureSink{c}), transcode.NewSound(c)
-	c.lanes = [lanes]*lane{{graph: c.pictures, unit: c.pictures.Video, came: c.pictures.Received}, {graph: c.sound, unit: c.sound.Audio}}
+	c.pictures, c.sound = transcode.New(pictureSink{c}), transcode.NewSounds(c)
+	c.lanes = [lanes]*lane{{graph: c.pictures, unit: func(_ media.TrackID, u *media.AccessUnit) { c.pictures.Video(u) }, came: c.pictures.Received}, {graph: c.sound, unit: c.sound.Audio}}
 	go c.beat()
 	ended := make(chan error, len(c.lanes))
 	for i, l := range c.lanes {
@@ -83,7 +83,7 @@ type graph interface {
 // lane is a graph with its queue: what one waits for, another does not.
 type lane struct {
 	graph    graph
-	unit     func(*media.AccessUnit)
+	unit     func(media.TrackID, *media.AccessUnit)
 	came     func(dts int64) // a unit that waits is noted, when not nil
 	busy     atomic.Bool     // a message is at hand
 	progress atomic.Int64    // messages done and units made
@@ -123,9 +123,11 @@ func (c *child) serve(l *lane, conn net.Conn) error {
 
 type child struct {
 	pictures *transcode.Graph
-	sound    *transcode.Sound
+	sound    *transcode.Sounds
 	lanes    [lanes]*lane
 	drained  atomic.Int32 // lanes that have put out everything
+	// The graphs of sound know their tracks.
+	configured atomic.Bool
 
 	mu     sync.Mutex
 	w      *bufio.Writer
@@ -142,6 +144,9 @@ func (c *child) handle(l *lane, m incoming) error {
 		}
 		c.bound(&conf)
 		l.graph.Configure(conf)
+		if l.graph == graph(c.sound) {
+			c.configured.Store(true)
+		}
 	case kindBoundary:
 		b, err := parseBoundary(m.body)
 		if err != nil {
@@ -149,11 +154,11 @@ func (c *child) handle(l *lane, m incoming) error {
 		}
 		l.graph.Boundary(b)
 	case kindAccess:
-		_, u, err := parseUnit(m.body)
+		id, u, err := parseUnit(m.body)
 		if err != nil {
 			return err
 		}
-		l.unit(&u)
+		l.unit(id, &u)
 	case kindDrain:
 		l.graph.Drain()
 		if int(c.drained.Add(1)) == len(c.lanes) {
@@ -219,9 +224,11 @@ func (c *child) beat() {
 		}
 		used = cpu
 		st := c.pictures.Stats()
-		st.Errors += c.sound.Errors()
-		st.Nodes = append(st.Nodes, c.sound.Nodes()...)
-		st.Loudness, st.Levels = c.sound.Loudness(), c.sound.Levels()
+		if c.configured.Load() {
+			errors, nodes, loud, levels := c.sound.Status()
+			st.Errors += errors
+			st.Nodes, st.Loudness, st.Levels = append(st.Nodes, nodes...), loud, levels
+		}
 		c.send(kindStats, mustJSON(Stats{Stats: st, PID: os.Getpid(), CPU: cpu.Microseconds(), Stuck: stuck.Milliseconds()}))
 	}
 }

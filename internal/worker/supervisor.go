@@ -66,7 +66,7 @@ type Supervisor struct {
 	hub     *hub.Hub
 	handler Handler
 	logger  *slog.Logger
-	ids     [lanes]media.TrackID // of the tracks that are coded, 0 for none
+	ids     [lanes][]media.TrackID // of the tracks that are coded, the leading one first
 
 	mu        sync.Mutex
 	wake      *sync.Cond
@@ -99,14 +99,26 @@ func NewSupervisor(command func() *exec.Cmd, units *hub.Hub, from uint64, first 
 	logger *slog.Logger) *Supervisor {
 	s := &Supervisor{command: command, hub: units, config: first, handler: h, logger: logger, hang: hangAfter,
 		quit: make(chan struct{}), done: make(chan struct{}), settled: first.At, killer: first.At, from: math.MinInt64, first: from, taken: from}
-	for i, t := range []*media.Track{first.Video, first.Audio} {
-		if t != nil {
-			s.ids[i] = t.ID
+	for lane, list := range laneTracks(&first) {
+		for _, t := range list {
+			s.ids[lane] = append(s.ids[lane], t.ID)
 		}
 	}
 	s.wake = sync.NewCond(&s.mu)
 	go s.run()
 	return s
+}
+
+// laneTracks lists the tracks of each lane.
+func laneTracks(c *transcode.Config) (out [lanes][]*media.Track) {
+	if c.Video != nil {
+		out[0] = []*media.Track{c.Video}
+	}
+	if c.Audio != nil {
+		out[1] = []*media.Track{c.Audio}
+	}
+	out[1] = append(out[1], c.Others...)
+	return out
 }
 
 // Configure changes what the worker makes, from a boundary on.
@@ -389,30 +401,32 @@ type feeder struct {
 	lane    int
 	w       *bufio.Writer
 	stop    <-chan struct{}
-	reader  *hub.Reader
-	track   *media.Track // the worker's decoder has its parameter sets
+	reader  *hub.Reader                    // nil when nothing goes over the lane
+	tracks  map[media.TrackID]*media.Track // the worker's decoders have their parameter sets
 	units   []hub.Unit
 	drained bool
 }
 
 // feeder begins with the base configuration and goes back to what the process has to repeat.
 func (s *Supervisor) feeder(lane int, conn *net.UnixConn, stop <-chan struct{}) *feeder {
-	f := &feeder{s: s, lane: lane, w: bufio.NewWriterSize(conn, 256<<10), stop: stop, units: make([]hub.Unit, batch)}
+	f := &feeder{s: s, lane: lane, w: bufio.NewWriterSize(conn, 256<<10), stop: stop, units: make([]hub.Unit, batch), tracks: map[media.TrackID]*media.Track{}}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	first := s.config
 	first.Resume = s.resume
-	if s.restarts > 0 && s.ids[0] != 0 {
-		if pts, ok := s.hub.Newest(s.ids[0]); ok {
+	if s.restarts > 0 && len(s.ids[0]) > 0 {
+		if pts, ok := s.hub.Newest(s.ids[0][0]); ok {
 			first.Keep = max(first.Keep, pts)
 		}
 	}
-	tracks := [lanes]*media.Track{first.Video, first.Audio}
-	f.reader = s.hub.NewReader(hub.Oldest, s.ids[lane])
-	if f.track = tracks[lane]; f.track != nil {
+	if tracks := laneTracks(&first)[lane]; len(tracks) > 0 {
+		f.reader = s.hub.NewReader(hub.Oldest, s.ids[lane]...)
+		for _, t := range tracks {
+			f.tracks[t.ID] = t
+		}
 		from := s.from
 		if from != math.MinInt64 {
-			from = media.Rescale(from, media.VideoTimescale, f.track.Timescale)
+			from = media.Rescale(from, media.VideoTimescale, tracks[0].Timescale)
 		}
 		f.reader.Back(from, s.first)
 	}
@@ -434,7 +448,7 @@ func (f *feeder) step() bool {
 	if over {
 		return false
 	}
-	if f.track != nil {
+	if f.reader != nil {
 		n, lost := f.reader.ReadBelow(f.units, below)
 		if lost.Units > 0 {
 			s.mu.Lock()
@@ -456,8 +470,8 @@ func (f *feeder) write(list []hub.Unit) bool {
 		u := &list[i]
 		out := u.AccessUnit
 		out.Key = u.Random
-		if u.Track != f.track && u.Random {
-			f.track = u.Track
+		if u.Track != f.tracks[u.Track.ID] && u.Random {
+			f.tracks[u.Track.ID] = u.Track
 			out.Data = coding.WithConfig(u.Track, u.Data)
 		}
 		if writeMessage(f.w, kindAccess, unitHead(u.Track.ID, &out), out.Data) != nil {

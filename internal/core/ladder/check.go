@@ -21,8 +21,9 @@ const (
 	minAudio   = 16_000
 	maxAudio   = 320_000
 
-	quietest = -40 // LUFS
-	loudest  = -5
+	quietest       = -40 // LUFS
+	maxAudioTracks = 8
+	loudest        = -5
 
 	defaultEffort = 2
 	defaultBuffer = 1000
@@ -30,6 +31,8 @@ const (
 
 // AudioRates are the samples a second that sound can be coded at.
 var AudioRates = []int{16000, 22050, 24000, 32000, 44100, 48000}
+
+var languageForm = regexp.MustCompile(`^[A-Za-z]{2,8}(-[A-Za-z0-9]{1,8})*$`)
 
 var nameForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,30}$`)
 
@@ -118,9 +121,15 @@ func Check(rungs []Rung) []Problem {
 		if r.Loudness != 0 && (r.Loudness < quietest || r.Loudness > loudest) {
 			add(i, "loudness", "found %d LUFS, expected %d to %d, such as -23, or 0 to leave it as it is", r.Loudness, quietest, loudest)
 		}
+		if r.AudioTrack < 0 || r.AudioTrack > maxAudioTracks {
+			add(i, "audioTrack", "found %d, expected 1 to %d, or 0 for the main one", r.AudioTrack, maxAudioTracks)
+		}
+		if r.AudioLanguage != "" && !languageForm.MatchString(r.AudioLanguage) {
+			add(i, "audioLanguage", "found %.40q, expected a language tag such as en or de-CH", r.AudioLanguage)
+		}
 		r.checkPicture(func(field, text string, args ...any) { add(i, field, text, args...) })
-		if r.AudioBitrate == 0 && (r.AudioRate != 0 || r.Loudness != 0 || r.AudioCodec != "" || r.AudioChannels != 0) {
-			add(i, "audioBitrate", "found none, expected %d to %d, since sound that passes through keeps its codec, channels, rate and loudness", minAudio, maxAudio)
+		if r.AudioBitrate == 0 && (r.AudioRate != 0 || r.Loudness != 0 || r.AudioLanguage != "" || r.AudioCodec != "" || r.AudioChannels != 0) {
+			add(i, "audioBitrate", "found none, expected %d to %d, since sound that passes through keeps its codec, channels, rate, language and loudness", minAudio, maxAudio)
 		}
 		if r.Source {
 			if source++; source > 1 {

@@ -37,7 +37,11 @@ type Rung struct {
 	AudioBitrate  int64       `json:"audioBitrate,omitempty" flag:"audio" help:"code the sound anew at bits a second; 0 passes the source through"`
 	AudioCodec    media.Codec `json:"audioCodec,omitempty" flag:"audio-codec" help:"codec of that sound; none is the usual one"`
 	AudioChannels int         `json:"audioChannels,omitempty" flag:"audio-channels" help:"1 mixes that sound down to mono, 2 makes it stereo; 0 is as many as the source has"`
-	AudioRate     int         `json:"audioRate,omitempty" flag:"audio-rate" help:"samples a second of that sound; 0 is the source's"`
+	// AudioTrack is the track of the source's sound that the rung has, from 1; 0 is the main one.
+	AudioTrack int `json:"audioTrack,omitempty" flag:"audio-track" help:"which of the source's tracks of sound it has, from 1; 0 is the main one"`
+	// AudioLanguage is what is told of the language of sound that is coded, instead of what the sender says (RFC 5646).
+	AudioLanguage string `json:"audioLanguage,omitempty" flag:"audio-language" help:"language of that sound, such as en; none is what the sender says"`
+	AudioRate     int    `json:"audioRate,omitempty" flag:"audio-rate" help:"samples a second of that sound; 0 is the source's"`
 	// Loudness is what that sound is brought to, in LUFS (EBU R 128), such as -23; 0 leaves it as it is. Its true peaks
 	// are limited to -1 dB.
 	Loudness int `json:"loudness,omitempty" flag:"loudness" help:"bring that sound to a loudness in LUFS, such as -23, its true peaks below -1 dB; 0 leaves it as it is"`

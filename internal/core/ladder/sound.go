@@ -28,6 +28,12 @@ func (r Rung) AudioName() string {
 	case 2:
 		name += "-stereo"
 	}
+	if r.AudioTrack > 1 {
+		name += fmt.Sprintf("-track%d", r.AudioTrack)
+	}
+	if r.AudioLanguage != "" {
+		name += "-" + r.AudioLanguage
+	}
 	if r.AudioRate != 0 {
 		name += fmt.Sprintf("-%dhz", r.AudioRate)
 	}

@@ -69,9 +69,10 @@ type AudioRung struct {
 	Codec   media.Codec   `json:"codec"`
 	Bitrate int64         `json:"bitrate"`
 	// Channels are 1 or 2; 0 is as many as the source has.
-	Channels int `json:"channels,omitempty"`
-	Rate     int `json:"rate,omitempty"`     // samples a second; 0 is the source's
-	Loudness int `json:"loudness,omitempty"` // LUFS that it is brought to; 0 leaves it
+	Channels int           `json:"channels,omitempty"`
+	Track    media.TrackID `json:"track,omitempty"`    // that it is coded of; 0 is the main one
+	Rate     int           `json:"rate,omitempty"`     // samples a second; 0 is the source's
+	Loudness int           `json:"loudness,omitempty"` // LUFS that it is brought to; 0 leaves it
 }
 
 // Config is what the graph makes. It takes effect at a boundary.
@@ -79,8 +80,10 @@ type Config struct {
 	At    uint64       `json:"at"` // the first segment made this way
 	Video *media.Track `json:"video,omitempty"`
 	Audio *media.Track `json:"audio,omitempty"`
-	Rungs []Rung       `json:"rungs"`
-	Sound []AudioRung  `json:"sound"`
+	// Others are further tracks of sound, of which renditions may be coded too.
+	Others []*media.Track `json:"others,omitempty"`
+	Rungs  []Rung         `json:"rungs"`
+	Sound  []AudioRung    `json:"sound"`
 	// Interlaced says what becomes of interlaced pictures.
 	Interlaced ladder.Interlaced `json:"interlaced,omitempty"`
 	// Nice is how far the worker stands back from other processes, 0 to 19.

@@ -565,3 +565,69 @@ func BenchmarkLadder(b *testing.B) {
 	}
 	g.Drain()
 }
+
+// TestSoundsOfSeveralTracks: each rendition is of the track that it names, and a track of which nothing is coded is not
+// decoded.
+func TestSoundsOfSeveralTracks(t *testing.T) {
+	encode := func(amplitude float64) (*media.Track, []media.AccessUnit) {
+		enc, err := aacenc.New(48_000, 1, 64_000)
+		require.NoError(t, err)
+		defer enc.Close()
+		track := enc.Track()
+		var out []media.AccessUnit
+		for i := range int64(80) {
+			pcm := make([]int16, 1024)
+			for j := range pcm {
+				pcm[j] = int16(amplitude * math.Sin(2*math.Pi*440*float64(i*1024+int64(j))/48_000))
+			}
+			frame, err := enc.Encode(pcm)
+			require.NoError(t, err)
+			if len(frame) > 0 {
+				out = append(out, media.AccessUnit{DTS: i * 1024, PTS: i * 1024, Duration: 1024, Key: true, Data: frame})
+			}
+		}
+		return &track, out
+	}
+	loud, loudUnits := encode(12_000)
+	soft, softUnits := encode(1_000)
+	loud.ID, soft.ID = 2, 3
+	idle := *soft
+	idle.ID = 4
+	sink := newCollected()
+	g := NewSounds(sink)
+	g.Configure(Config{Audio: loud, Others: []*media.Track{soft, &idle}, Sound: []AudioRung{
+		{ID: large, Name: "audio-64k", Codec: media.AAC, Bitrate: 64_000}, {ID: small, Name: "audio-64k-track2", Codec: media.AAC, Bitrate: 64_000, Track: 3},
+	}})
+	g.Boundary(segment.Boundary{})
+	for i := range min(len(loudUnits), len(softUnits)) {
+		g.Audio(2, &loudUnits[i])
+		g.Audio(3, &softUnits[i])
+		g.Audio(4, &softUnits[i])
+	}
+	errors, nodes, measured, _ := g.Status()
+	assert.Zero(t, errors)
+	assert.NotNil(t, measured)
+	decoders := 0
+	for _, n := range nodes {
+		if n.Kind == DecodeSound {
+			decoders++
+		}
+	}
+	assert.Equal(t, 2, decoders)
+	g.Drain()
+	peak := func(id media.TrackID) (most int16) {
+		dec, err := aacdec.New(sink.tracks[id][0].Config)
+		require.NoError(t, err)
+		defer dec.Close()
+		for _, u := range sink.units[id][10:] {
+			pcm, err := dec.Decode(u.Data)
+			require.NoError(t, err)
+			for _, v := range pcm {
+				most = max(most, v)
+			}
+		}
+		return most
+	}
+	assert.InDelta(t, 12_000, peak(large), 1500)
+	assert.InDelta(t, 1_000, peak(small), 200)
+}

@@ -128,6 +128,8 @@ export const soundGroup: { title: string; fields: Field[] } = {
       ["24000", "24 kHz"],
     ]),
     number("loudness", "Loudness LUFS", "as it is"),
+    number("audioTrack", "Track of the source", "main"),
+    { path: ["audioLanguage"], label: "Language", kind: "text", empty: "as sent" },
   ],
 };
 

@@ -534,6 +534,8 @@ export interface Rung {
   audioBitrate?: number; // AudioBitrate asks for sound that is coded anew, at bits a second; 0 passes the source's audio through.
   audioCodec?: Codec;
   audioChannels?: number;
+  audioTrack?: number; // AudioTrack is the track of the source's sound that the rung has, from 1; 0 is the main one.
+  audioLanguage?: string; // AudioLanguage is what is told of the language of sound that is coded, instead of what the sender says (RFC 5646).
   audioRate?: number;
   loudness?: number; // Loudness is what that sound is brought to, in LUFS (EBU R 128), such as -23; 0 leaves it as it is. Its true peaks are limited to -1 dB.
 }
