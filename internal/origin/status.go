@@ -81,6 +81,7 @@ type RenditionStatus struct {
 	AskedPeak int64  `json:"askedPeak,omitempty"` // and at most
 	Second    int64  `json:"second"`              // bits of the last second of media
 	Segment   int64  `json:"segment"`             // bits a second of the newest whole segment
+	Buffer    int64  `json:"buffer,omitempty"`    // bits a second over the last media of the rung's buffer's length; 0 of what passes through
 	PSNR      int64  `json:"psnr,omitempty"`      // hundredths of a decibel, in the newest sample; 0 before there is one
 	SSIM      int64  `json:"ssim,omitempty"`      // ten-thousandths, in the same
 	Lost      uint64 `json:"lost"`                // access units without a place
@@ -350,7 +351,10 @@ func (c *Channel) renditionStatus(name string, v *present.View) (RenditionStatus
 	if t.Kind == media.Video {
 		rs.Width, rs.Height = ladder.Display(&t)
 	}
-	rs.Second, rs.Segment = measuredRates(v.Snapshot)
+	rs.Second = measured(v.Snapshot, media.VideoTimescale)
+	if w := v.Snapshot.NewestWhole(); w != nil && !w.Gap && w.Duration > 0 {
+		rs.Segment = w.Size * 8 * media.VideoTimescale / w.Duration
+	}
 	for _, q := range c.load.read().now.Quality {
 		if q.Rendition == name {
 			rs.PSNR, rs.SSIM = q.PSNR, q.SSIM
@@ -359,6 +363,7 @@ func (c *Channel) renditionStatus(name string, v *present.View) (RenditionStatus
 	for _, r := range c.rungs {
 		if r = r.WithDefaults(); r.Name == name && !r.Source {
 			rs.Asked, rs.AskedPeak = r.Bitrate, r.Peak
+			rs.Buffer = measured(v.Snapshot, int64(r.Buffer)*media.VideoTimescale/1000)
 		} else if r.AudioBitrate > 0 && r.AudioName() == name {
 			rs.Asked = r.AudioBitrate
 		}
@@ -372,28 +377,24 @@ func (c *Channel) renditionStatus(name string, v *present.View) (RenditionStatus
 	return rs, true
 }
 
-// measuredRates returns the bits of the last second of media, as far as parts tell, and the bitrate of the newest
-// whole segment.
-func measuredRates(s *segment.Snapshot) (second, whole int64) {
+// measured returns the bitrate of the last media of a length in ticks of media.VideoTimescale, as far as parts tell.
+func measured(s *segment.Snapshot, span int64) int64 {
 	var bytes, long int64
 	add := func(seg *segment.Segment) {
-		for i := len(seg.Parts) - 1; i >= 0 && long < media.VideoTimescale; i-- {
+		for i := len(seg.Parts) - 1; i >= 0 && long < span; i-- {
 			bytes, long = bytes+int64(len(seg.Parts[i].Bytes)), long+seg.Parts[i].Duration
 		}
 	}
 	if s.Open != nil {
 		add(s.Open)
 	}
-	if w := s.NewestWhole(); w != nil && !w.Gap {
-		add(w)
-		if w.Duration > 0 {
-			whole = w.Size * 8 * media.VideoTimescale / w.Duration
-		}
+	for i := len(s.Held) - 1; i >= 0 && long < span && !s.Held[i].Gap; i-- {
+		add(s.Held[i])
 	}
-	if long > 0 {
-		second = bytes * 8 * media.VideoTimescale / long
+	if long == 0 {
+		return 0
 	}
-	return second, whole
+	return bytes * 8 * media.VideoTimescale / long
 }
 
 // judge names the state of a channel that has a sender, and its problems.

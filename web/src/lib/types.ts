@@ -488,6 +488,7 @@ export interface RenditionStatus {
   askedPeak?: number; // and at most
   second: number; // bits of the last second of media
   segment: number; // bits a second of the newest whole segment
+  buffer?: number; // bits a second over the last media of the rung's buffer's length; 0 of what passes through
   psnr?: number; // hundredths of a decibel, in the newest sample; 0 before there is one
   ssim?: number; // ten-thousandths, in the same
   lost: number; // access units without a place

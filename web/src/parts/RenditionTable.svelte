@@ -16,6 +16,7 @@
           <th>Rendition</th><th>Codec</th><th>Size</th>
           <th title="bits a second that the rung asks for, and at most">Asked</th>
           <th title="over the last second">Now</th>
+          <th title="over the length of the decoder’s buffer">Buffer</th>
           <th title="over the newest segments">Average</th>
           <th title="the largest of the newest segments">Peak</th>
           <th title="PSNR of samples against what went into the encoder; SSIM beside it when pointed at"
@@ -31,6 +32,7 @@
             <td>{r.width ? `${r.width}×${r.height}` : "–"}</td>
             <td>{kilobits(r.asked)}{r.askedPeak ? ` ≤ ${kilobits(r.askedPeak)}` : ""}</td>
             <td>{kilobits(r.second)}</td>
+            <td>{r.buffer ? kilobits(r.buffer) : "–"}</td>
             <td>{kilobits(r.average)}</td>
             <td class={[over(r) && "text-warning"]}>{kilobits(r.peak)}</td>
             <td title={r.ssim ? `SSIM ${(r.ssim / 10000).toFixed(4)}` : undefined}
