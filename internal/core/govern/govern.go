@@ -68,6 +68,7 @@ const (
 	shortLag   = 400 // milliseconds
 	badlyShort = 400 // thousandths of the pictures: efforts fall by two
 	calmBusy   = 600 // of any encoder
+	decodeIdle = 150 // thousandths of the machine
 	calmDecode = 900 // decoding takes what it takes, whatever the ladder
 	calmLag    = 150
 	calmIdle   = 250 // thousandths of the machine
@@ -211,6 +212,9 @@ func (g *Governor) cut(l Load, rungs []ladder.Rung) *Step {
 	}
 	if len(coded) < 2 && !source {
 		return nil // one has to stay
+	}
+	if l.encoders() < calmBusy && l.Idle > decodeIdle {
+		return nil // it is decoding that is short: without a rung it would be as short
 	}
 	highest := slices.MaxFunc(coded, func(a, b ladder.Rung) int { return int(a.Bitrate - b.Bitrate) })
 	return g.push(Step{Rung: highest.Name, Kind: Off})

@@ -180,7 +180,10 @@ const (
 	lagHigh = media.VideoTimescale * 6 / 10 // from here on pictures are dropped
 	lagLow  = media.VideoTimescale * 2 / 10 // below this, fewer are
 	lagSkip = media.VideoTimescale * 5      // from here on nothing is decoded until a keyframe
-	maxDrop = 7
+	// The same from a level on: then it is decoding that does not keep up.
+	lagDecoding  = media.VideoTimescale * 3 / 2
+	decodingFrom = 4
+	maxDrop      = 7
 
 	// From this level on, pictures that no other one refers to are not even decoded.
 	skipFrom = 2
@@ -219,6 +222,10 @@ type Graph struct {
 	opened     int64 // where the newest segment began
 	level      int
 	levelSince int64
+	// How long the decoder waited for encoders since a time, and whether that was much before.
+	blocked      time.Duration
+	judged       time.Time
+	encodersWait bool
 
 	received atomic.Int64 // newest decode time that the worker has, ticks
 	stats    struct {
@@ -356,14 +363,16 @@ func (g *Graph) Video(u *media.AccessUnit) {
 	defer func() { g.noteBusy(time.Since(begin)) }()
 	lag := max(0, g.received.Load()-u.DTS)
 	g.stats.lag.Store(lag)
-	if lag > lagSkip && u.PTS > g.current.Keep {
+	if (lag > lagSkip || lag > lagDecoding && g.level >= decodingFrom) && u.PTS > g.current.Keep {
 		g.synced = u.Key
 	}
 	if u.Key {
 		g.synced = true
 	}
 	if !g.synced || !u.Key && !g.wantsPictures() {
-		g.stats.skipped.Add(1)
+		if g.wantsPictures() { // else nobody misses them
+			g.stats.skipped.Add(1)
+		}
 		g.synced = g.synced && g.wantsPictures()
 		return
 	}
@@ -515,7 +524,9 @@ func (g *Graph) emit(before int64) {
 			}
 			waited := time.Now()
 			s.jobs <- job{pic: h.pics[i], pts: h.pts, at: h.at, key: crossed, duration: h.duration}
-			g.stats.busy.Add(-time.Since(waited).Microseconds())
+			d := time.Since(waited)
+			g.blocked += d
+			g.stats.busy.Add(-d.Microseconds())
 		}
 	}
 	clear(g.held[:n])
@@ -538,7 +549,8 @@ func (g *Graph) drop(pts int64) bool {
 	if pts <= g.current.Keep {
 		return false
 	}
-	if pts-g.levelSince > media.VideoTimescale/2 {
+	const step = media.VideoTimescale / 2
+	if since := pts - g.levelSince; since > step || since > step/2 && lag > 2*lagHigh {
 		switch {
 		case lag > lagHigh && g.level < maxDrop:
 			g.level++
@@ -548,6 +560,14 @@ func (g *Graph) drop(pts int64) bool {
 			g.levelSince = pts
 		}
 		g.stats.level.Store(int64(g.level))
+	}
+	// Encoders that never let the decoder wait are not what is short: leaving out what is decoded already would win nothing.
+	if now := time.Now(); now.Sub(g.judged) > time.Second {
+		g.encodersWait = g.blocked*20 > now.Sub(g.judged)
+		g.judged, g.blocked = now, 0
+	}
+	if g.level >= skipFrom && !g.encodersWait {
+		return false
 	}
 	if g.sinceDrop < g.level {
 		g.sinceDrop++
