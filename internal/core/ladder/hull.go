@@ -68,7 +68,7 @@ func Propose(points []Measured, video *media.Track, effort int) []Rung {
 	rungs := []Rung{{Name: "source", On: true, Source: true}}
 	names := map[string]bool{}
 	for bits := float64(hull[top].Bitrate); len(rungs) <= maxPlanned+1 && bits >= float64(hull[0].Bitrate)*0.9; bits /= rungApart {
-		m := nearest(hull, bits)
+		m := best(points, hull, bits)
 		r := Rung{On: true, Width: m.Width, Height: m.Height, Effort: effort, Bitrate: max(int64(bits/10_000+0.5)*10_000, minBitrate)}
 		r.Name = fmt.Sprintf("%dp", min(m.Width, m.Height))
 		if names[r.Name] {
@@ -84,6 +84,41 @@ func Propose(points []Measured, video *media.Track, effort int) []Rung {
 func gain(a, b Measured) int64 {
 	doublings := math.Log2(float64(b.Bitrate) / float64(max(a.Bitrate, 1)))
 	return int64(float64(b.Quality-a.Quality) / max(doublings, 0.01))
+}
+
+// best is the size that looks best at a bitrate, by what was measured of each; the nearest of the hull where nothing was.
+func best(points, hull []Measured, bits float64) Measured {
+	by := map[[2]int][]Measured{}
+	for _, m := range points {
+		size := [2]int{m.Width, m.Height}
+		by[size] = append(by[size], m)
+	}
+	const beyond = 1.3 // so far outside of what was measured it may be told
+	found, most := nearest(hull, bits), -1.0
+	for _, list := range by {
+		slices.SortFunc(list, func(a, b Measured) int { return int(a.Bitrate - b.Bitrate) })
+		if bits*beyond < float64(list[0].Bitrate) || bits > beyond*float64(list[len(list)-1].Bitrate) {
+			continue
+		}
+		if q := between(list, bits); q > most {
+			found, most = list[0], q
+		}
+	}
+	return found
+}
+
+// between is the quality at a bitrate among points of one size, by rising bitrate.
+func between(list []Measured, bits float64) float64 {
+	i := 1
+	for i < len(list)-1 && float64(list[i].Bitrate) < bits {
+		i++
+	}
+	if len(list) == 1 || list[i].Bitrate <= list[i-1].Bitrate {
+		return float64(list[0].Quality)
+	}
+	a, b := list[i-1], list[i]
+	part := math.Log(bits/float64(max(a.Bitrate, 1))) / math.Log(float64(b.Bitrate)/float64(max(a.Bitrate, 1)))
+	return float64(a.Quality) + part*float64(b.Quality-a.Quality)
 }
 
 // nearest is the point of a hull whose bitrate is nearest.

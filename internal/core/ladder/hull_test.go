@@ -52,6 +52,12 @@ func TestHullHoldsWhatIsWorthItsBits(t *testing.T) {
 		assert.Equal(t, 3, rungs[i].Effort)
 	}
 	assert.Less(t, rungs[len(rungs)-1].Height, rungs[1].Height, "fewer bits, smaller pictures")
+	for _, r := range rungs[1:] { // no other size looks better at that bitrate
+		own := film(r.Width, r.Height, r.Bitrate).Quality
+		for _, size := range [][2]int{{1280, 720}, {854, 480}, {640, 360}, {426, 240}} {
+			assert.LessOrEqual(t, film(size[0], size[1], r.Bitrate).Quality, own+25, "%s against %v", r.Name, size)
+		}
+	}
 	assert.Nil(t, Propose(nil, nil, 1))
 	assert.Len(t, Propose(all[:1], nil, 1), 2)
 }

@@ -45,7 +45,9 @@ describe("a trial", () => {
       { name: "a", on: true, height: 480, bitrate: 500_000 },
       { name: "s", on: true, source: true },
     ];
-    expect(ladderDots(t, "now", rungs)).toEqual([{ label: "now", dots: true, points: [[500, 38]] }]);
+    expect(ladderDots(t, "now", rungs)).toEqual([
+      { label: "now", dots: true, filled: false, points: [[500, 38]] },
+    ]);
     expect(ladderDots(t, "now", [])).toEqual([]);
   });
   it("shows its hull", () => {

@@ -6,6 +6,7 @@ export interface Group {
   points: [number, number][]; // by rising x
   dots?: boolean; // no line
   dashed?: boolean;
+  filled?: boolean; // of dots
 }
 
 const sorted = (list: [number, number][]) => [...list].sort((a, b) => a[0] - b[0]);
@@ -47,10 +48,10 @@ export function expected(
 }
 
 /** ladderDots shows where the rungs of a ladder lie among what was measured. */
-export function ladderDots(t: Trial, label: string, rungs: Rung[]): Group[] {
+export function ladderDots(t: Trial, label: string, rungs: Rung[], filled = false): Group[] {
   const points = rungs
     .filter((r) => r.on && !r.source)
     .map((r) => expected(t, r))
     .filter((p) => p !== undefined);
-  return points.length ? [{ label, dots: true, points: sorted(points) }] : [];
+  return points.length ? [{ label, dots: true, filled, points: sorted(points) }] : [];
 }

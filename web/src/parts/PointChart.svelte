@@ -48,7 +48,7 @@
       {
         width: Math.max(width, 40),
         height,
-        padding: [8, 16, 0, 0],
+        padding: [8, 30, 0, 0],
         cursor: { drag: { x: false, y: false } },
         legend: { live: false },
         scales: { x: { time: false, distr: log ? 3 : 1 } },
@@ -90,7 +90,7 @@
               points: {
                 show: !g.dashed,
                 size: g.dots ? 10 : 6,
-                fill: g.dots ? color("--color-base-100") : stroke,
+                fill: g.dots && !g.filled ? color("--color-base-100") : stroke,
                 width: g.dots ? 2 : 1,
               },
             };

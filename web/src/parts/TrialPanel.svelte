@@ -71,7 +71,7 @@
           ...grouped(trial, (p) => p.bitrate / 1000),
           ...hull(trial),
           ...(trial.rung ? [] : ladderDots(trial, "the ladder now", status.rungs)),
-          ...(trial.proposed ? ladderDots(trial, "proposed", trial.proposed) : []),
+          ...(trial.proposed ? ladderDots(trial, "proposed", trial.proposed, true) : []),
         ]
       : [],
   );
@@ -82,7 +82,7 @@
   <div class="flex flex-wrap items-center gap-2">
     <label class="flex items-center gap-2 text-sm">
       <span>Try</span>
-      <select class="select select-xs w-56" bind:value={rung} disabled={running} aria-label="What to try">
+      <select class="select select-xs w-72" bind:value={rung} disabled={running} aria-label="What to try">
         <option value="">sizes and bitrates, for a new ladder</option>
         {#each coded as r (r.name)}<option value={r.name}>{r.name} at other efforts and bitrates</option
           >{/each}
