@@ -67,6 +67,7 @@ func TestWrongUsage(t *testing.T) {
 func TestTokenIsFound(t *testing.T) {
 	dir := t.TempDir()
 	t.Setenv("XDG_CONFIG_HOME", dir)
+	t.Setenv("XDG_DATA_HOME", dir) // what runs on this machine is not found
 	t.Setenv("METAPLASIS_TOKEN", "")
 	a := &app{data: dir}
 	assert.Empty(t, a.client().Token)
