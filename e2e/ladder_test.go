@@ -148,6 +148,7 @@ func TestInterlacedMPEG2IsCoded(t *testing.T) {
 // TestPlansAreSharedAndVersioned goes the way of an engineer: use a plan, change a rung, keep it as a plan of one's own,
 // change that, and take the new version.
 func TestPlansAreSharedAndVersioned(t *testing.T) {
+	t.Parallel() // it waits more than it works
 	s := start(t)
 	s.channel("start-line", origin.Settings{})
 	s.channel("harbour", origin.Settings{})
@@ -264,6 +265,7 @@ func TestASlateFillsTheTime(t *testing.T) {
 
 // TestSoundIsLeveled: a rung of sound alone is brought to a loudness, measured, and offered beside the pictures.
 func TestSoundIsLeveled(t *testing.T) {
+	t.Parallel() // it waits more than it works
 	s := start(t)
 	url := s.channel("start-line", origin.Settings{}, sourceOnly, ladder.Rung{Name: "radio", On: true, AudioBitrate: 96_000, AudioRate: 32_000, Loudness: -16})
 	s.send(0, camera.Options{URL: url})
@@ -292,6 +294,7 @@ func TestSoundIsLeveled(t *testing.T) {
 // TestSoundOfAnotherTrack: a rung is coded of the sender's second track of sound, with a language of its own, and the
 // worker that is killed meanwhile goes on with it.
 func TestSoundOfAnotherTrack(t *testing.T) {
+	t.Parallel() // it waits more than it works
 	s := start(t)
 	url := s.channel("committee", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}}, sourceOnly, ladder.Rung{Name: "radio", On: true, AudioBitrate: 64_000, AudioTrack: 2, AudioLanguage: "fr-CH"})
 	s.sendLoop(&demo.Others[2], camera.Options{URL: url})
