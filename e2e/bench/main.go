@@ -65,7 +65,7 @@ func main() {
 		list = []func() error{packaging, parts, blocked}
 	}
 	if len(os.Args) > 1 && os.Args[1] == "worker" {
-		list = []func() error{onOneCore, workerDelay}
+		list = []func() error{workerDelay}
 	}
 	if len(os.Args) > 1 && os.Args[1] == "passthrough" {
 		list = []func() error{passthrough}
