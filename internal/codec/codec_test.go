@@ -8,7 +8,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"metaplasis/internal/codec/settings"
 	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
@@ -177,7 +176,7 @@ func TestEncodersDoAsTheyAreTold(t *testing.T) {
 	}
 	for _, content := range []ladder.Content{ladder.Screen, ladder.Drawn} {
 		for c := range pictureEncoders {
-			_, size, _ := code(c, with(func(s *PictureSettings) { s.Content = settings.Content(content) }))
+			_, size, _ := code(c, with(func(s *PictureSettings) { s.Content = content }))
 			assert.Positive(t, size)
 		}
 	}

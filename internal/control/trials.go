@@ -186,7 +186,7 @@ func (s *Service) try(ctx context.Context, c *origin.Channel, v *api.Trial, req 
 		}
 		v.Hull = ladder.Hull(measured)
 		if v.State == api.TrialDone {
-			v.Proposed = ladder.Propose(measured, req.Video, v.Points[0].Effort)
+			v.Proposed = ladder.Propose(measured, v.Points[0].Effort)
 		}
 	})
 	if err != nil && !errors.Is(err, context.Canceled) {

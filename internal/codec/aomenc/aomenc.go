@@ -93,6 +93,7 @@ import (
 
 	"metaplasis/internal/codec/settings"
 	"metaplasis/internal/core/av1"
+	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/picture"
 )
@@ -158,7 +159,7 @@ func (e *Encoder) open() error {
 		primaries: point(s.Colour.Primaries), transfer: point(s.Colour.Transfer), matrix: point(s.Colour.Matrix),
 	}
 	c.quantizer = C.int(e.quantizer)
-	if s.Content != settings.Camera {
+	if s.Content != ladder.Camera {
 		c.screen = 1
 	}
 	if s.Colour.FullRange {

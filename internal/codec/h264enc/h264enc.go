@@ -139,6 +139,7 @@ import (
 
 	"metaplasis/internal/codec/settings"
 	"metaplasis/internal/core/avc"
+	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/picture"
 )
@@ -201,7 +202,7 @@ func New(s Settings) (*Encoder, error) {
 }
 
 // tunes are what the library calls kinds of content.
-var tunes = map[settings.Content]string{settings.Screen: "stillimage", settings.Drawn: "animation"}
+var tunes = map[ladder.Content]string{ladder.Screen: "stillimage", ladder.Drawn: "animation"}
 
 // point is a code point of ITU-T H.273, 2 where none is told.
 func point(v uint8) C.int {

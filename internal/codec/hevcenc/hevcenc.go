@@ -122,6 +122,7 @@ import (
 
 	"metaplasis/internal/codec/settings"
 	"metaplasis/internal/core/hevc"
+	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/picture"
 )
@@ -208,7 +209,7 @@ func openDepth(s Settings, depth C.int) (*Encoder, error) {
 	if s.Quality > 0 {
 		c.crf = C.int(s.Quantizer(46, 10))
 	}
-	if s.Content != settings.Camera {
+	if s.Content != ladder.Camera {
 		c.drawn = 1
 	}
 	if s.SAR.Valid() {

@@ -1,7 +1,10 @@
 // Package settings holds what encoders of live pictures are told, whatever their codec.
 package settings
 
-import "metaplasis/internal/core/media"
+import (
+	"metaplasis/internal/core/ladder"
+	"metaplasis/internal/core/media"
+)
 
 // Pictures say how pictures are to be coded. Bitrates are bits a second.
 type Pictures struct {
@@ -17,19 +20,9 @@ type Pictures struct {
 	Level   string // such as 4.1; "" is the lowest that fits
 	// BFrames are so many pictures between two others that refer to later ones; 0 is as the effort says, -1 none.
 	BFrames int
-	Content Content
+	Content ladder.Content
 	Colour  media.Colour
 }
-
-// Content is the kind of pictures.
-type Content string
-
-// The kinds of content.
-const (
-	Camera Content = ""
-	Screen Content = "screen"
-	Drawn  Content = "drawn"
-)
 
 // Quantizer brings a quality to a codec's scale, from the worst quantizer to the best one.
 func (s Pictures) Quantizer(worst, best int) int {

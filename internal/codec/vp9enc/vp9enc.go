@@ -72,6 +72,7 @@ import (
 	"unsafe"
 
 	"metaplasis/internal/codec/settings"
+	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/picture"
 	"metaplasis/internal/core/vp9"
@@ -98,7 +99,7 @@ func Open(s Settings) (*Live, error) {
 	if s.Quality > 0 {
 		quantizer = C.int(s.Quantizer(60, 5))
 	}
-	if s.Content != settings.Camera {
+	if s.Content != ladder.Camera {
 		content = C.VP9E_CONTENT_SCREEN
 	}
 	x := C.mp_open(0, C.int(s.Width), C.int(s.Height), C.int(s.Bitrate*slack/100_000), C.int(9-(s.Effort-1)/2), 1, C.int(min(over, 100)),

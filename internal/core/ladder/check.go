@@ -88,7 +88,7 @@ func Check(rungs []Rung) []Problem {
 		out = append(out, Problem{"rungs", fmt.Sprintf("found %d rungs, expected %d at most", len(rungs), MaxRungs)})
 	}
 	names := map[string]bool{}
-	on, source := 0, 0
+	on, source := 0, "" // how many are made, and the rung that passes the source through
 	for i, r := range rungs {
 		if !nameForm.MatchString(r.Name) {
 			add(i, "name", "found %q, expected lower-case letters, digits and hyphens, 31 at most", r.Name)
@@ -103,95 +103,107 @@ func Check(rungs []Rung) []Problem {
 		if r.On {
 			on++
 		}
-		if r.AudioBitrate != 0 && (r.AudioBitrate < minAudio || r.AudioBitrate > maxAudio) {
-			add(i, "audioBitrate", "found %d bit/s, expected 0 (pass the source through) or %d to %d", r.AudioBitrate,
-				minAudio, maxAudio)
-		}
-		if codecs := coding.Encoded(media.Audio); r.AudioCodec != "" && !slices.Contains(codecs, r.AudioCodec) {
-			add(i, "audioCodec", "found %q, expected one of %v, or nothing for the usual one", r.AudioCodec, codecs)
-		}
-		if r.AudioChannels < 0 || r.AudioChannels > 2 {
-			add(i, "audioChannels", "found %d, expected 1, 2, or 0 for as many as the source has", r.AudioChannels)
-		}
-		if r.AudioRate != 0 && !slices.Contains(AudioRates, r.AudioRate) {
-			add(i, "audioRate", "found %d Hz, expected one of %v, or 0 for the source's", r.AudioRate, AudioRates)
-		} else if c := coding.Find(r.AudioCodec); c != nil && c.FixedRate != 0 && r.AudioRate != 0 && r.AudioRate != c.FixedRate {
-			add(i, "audioRate", "found %d Hz, expected %d or 0: %s has no other", r.AudioRate, c.FixedRate, c.Label)
-		}
-		if r.Loudness != 0 && (r.Loudness < quietest || r.Loudness > loudest) {
-			add(i, "loudness", "found %d LUFS, expected %d to %d, such as -23, or 0 to leave it as it is", r.Loudness, quietest, loudest)
-		}
-		if r.AudioTrack < 0 || r.AudioTrack > maxAudioTracks {
-			add(i, "audioTrack", "found %d, expected 1 to %d, or 0 for the main one", r.AudioTrack, maxAudioTracks)
-		}
-		if r.AudioLanguage != "" && !languageForm.MatchString(r.AudioLanguage) {
-			add(i, "audioLanguage", "found %.40q, expected a language tag such as en or de-CH", r.AudioLanguage)
-		}
-		r.checkPicture(func(field, text string, args ...any) { add(i, field, text, args...) })
-		if r.AudioBitrate == 0 && (r.AudioRate != 0 || r.Loudness != 0 || r.AudioLanguage != "" || r.AudioCodec != "" || r.AudioChannels != 0) {
-			add(i, "audioBitrate", "found none, expected %d to %d, since sound that passes through keeps its codec, channels, rate, language and loudness", minAudio, maxAudio)
-		}
+		own := func(field, text string, args ...any) { add(i, field, text, args...) }
+		r.checkSound(own)
+		r.checkPicture(own)
 		if r.Source {
-			if source++; source > 1 {
-				add(i, "source", "only one rung can pass the source through; %q does already", rungs[0].Name)
+			if source != "" {
+				add(i, "source", "only one rung can pass the source through; %q does already", source)
 			}
+			source = r.Name
 			continue
 		}
 		if r.SoundOnly() {
 			continue
 		}
-		if r.Width == 0 && r.Height == 0 {
-			add(i, "height", "found no size, expected a height, a width, or both; or no bitrate, for a rung of sound alone")
-		}
-		for _, side := range []struct {
-			name  string
-			value int
-		}{{"width", r.Width}, {"height", r.Height}} {
-			if side.value != 0 && (side.value < minSide || side.value > maxSide) {
-				add(i, side.name, "found %d, expected %d to %d", side.value, minSide, maxSide)
-			} else if side.value%2 != 0 {
-				add(i, side.name, "found %d, expected an even number: 4:2:0 pictures have two lines of luma for one of chroma", side.value)
-			}
-		}
-		if r.Bitrate < minBitrate || r.Bitrate > maxBitrate {
-			add(i, "bitrate", "found %d bit/s, expected %d to %d", r.Bitrate, minBitrate, maxBitrate)
-		}
-		if r.Peak != 0 && r.Peak < r.Bitrate {
-			add(i, "peak", "found %d bit/s, expected at least the bitrate, %d", r.Peak, r.Bitrate)
-		}
-		if r.Peak > 2*maxBitrate {
-			add(i, "peak", "found %d bit/s, expected %d at most", r.Peak, 2*maxBitrate)
-		}
-		if r.Buffer != 0 && (r.Buffer < 100 || r.Buffer > 10_000) {
-			add(i, "buffer", "found %d ms, expected 100 to 10000", r.Buffer)
-		}
-		if codecs := coding.Encoded(media.Video); r.Codec != "" && !slices.Contains(codecs, r.Codec) {
-			add(i, "codec", "found %q, expected one of %v, or nothing for the usual one", r.Codec, codecs)
-		}
-		if _, err := ParseRate(r.FrameRate); err != nil {
-			add(i, "frameRate", "%s", err)
-		}
-		r.checkLevel(func(field, text string, args ...any) { add(i, field, text, args...) })
-		if r.Quality < 0 || r.Quality > 100 {
-			add(i, "quality", "found %d, expected 1 (least) to 100 (best), or 0 to keep to the bitrate", r.Quality)
-		}
-		switch r.Content {
-		case Camera, "camera", Screen, Drawn:
-		default:
-			add(i, "content", "found %.40q, expected camera, %s or %s", string(r.Content), Screen, Drawn)
-		}
-		switch {
-		case r.BFrames < -1 || r.BFrames > 4:
-			add(i, "bFrames", "found %d, expected 1 to 4, 0 for as the effort says, or -1 for none", r.BFrames)
-		case r.BFrames > 0 && r.Profile == "baseline":
-			add(i, "bFrames", "found %d, expected 0 or -1: the profile baseline has none", r.BFrames)
-		}
-		if r.Effort < 0 || r.Effort > 9 {
-			add(i, "effort", "found %d, expected 1 (least processor time) to 9 (best picture)", r.Effort)
-		}
+		r.checkCoding(own)
 	}
 	if len(rungs) > 0 && on == 0 {
 		out = append(out, Problem{"rungs", "every rung is off; leave at least one on"})
 	}
 	return out
+}
+
+// checkSound says what is wrong with the sound of a rung.
+func (r Rung) checkSound(add func(field, text string, args ...any)) {
+	if r.AudioBitrate != 0 && (r.AudioBitrate < minAudio || r.AudioBitrate > maxAudio) {
+		add("audioBitrate", "found %d bit/s, expected 0 (pass the source through) or %d to %d", r.AudioBitrate,
+			minAudio, maxAudio)
+	}
+	if codecs := coding.Encoded(media.Audio); r.AudioCodec != "" && !slices.Contains(codecs, r.AudioCodec) {
+		add("audioCodec", "found %q, expected one of %v, or nothing for the usual one", r.AudioCodec, codecs)
+	}
+	if r.AudioChannels < 0 || r.AudioChannels > 2 {
+		add("audioChannels", "found %d, expected 1, 2, or 0 for as many as the source has", r.AudioChannels)
+	}
+	if r.AudioRate != 0 && !slices.Contains(AudioRates, r.AudioRate) {
+		add("audioRate", "found %d Hz, expected one of %v, or 0 for the source's", r.AudioRate, AudioRates)
+	} else if c := coding.Find(r.AudioCodec); c != nil && c.FixedRate != 0 && r.AudioRate != 0 && r.AudioRate != c.FixedRate {
+		add("audioRate", "found %d Hz, expected %d or 0: %s has no other", r.AudioRate, c.FixedRate, c.Label)
+	}
+	if r.Loudness != 0 && (r.Loudness < quietest || r.Loudness > loudest) {
+		add("loudness", "found %d LUFS, expected %d to %d, such as -23, or 0 to leave it as it is", r.Loudness, quietest, loudest)
+	}
+	if r.AudioTrack < 0 || r.AudioTrack > maxAudioTracks {
+		add("audioTrack", "found %d, expected 1 to %d, or 0 for the main one", r.AudioTrack, maxAudioTracks)
+	}
+	if r.AudioLanguage != "" && !languageForm.MatchString(r.AudioLanguage) {
+		add("audioLanguage", "found %.40q, expected a language tag such as en or de-CH", r.AudioLanguage)
+	}
+	if r.AudioBitrate == 0 && (r.AudioRate != 0 || r.Loudness != 0 || r.AudioLanguage != "" || r.AudioCodec != "" || r.AudioChannels != 0) {
+		add("audioBitrate", "found none, expected %d to %d, since sound that passes through keeps its codec, channels, rate, language and loudness", minAudio, maxAudio)
+	}
+}
+
+// checkCoding says what is wrong with how the pictures of a rung are coded.
+func (r Rung) checkCoding(add func(field, text string, args ...any)) {
+	if r.Width == 0 && r.Height == 0 {
+		add("height", "found no size, expected a height, a width, or both; or no bitrate, for a rung of sound alone")
+	}
+	for _, side := range []struct {
+		name  string
+		value int
+	}{{"width", r.Width}, {"height", r.Height}} {
+		if side.value != 0 && (side.value < minSide || side.value > maxSide) {
+			add(side.name, "found %d, expected %d to %d", side.value, minSide, maxSide)
+		} else if side.value%2 != 0 {
+			add(side.name, "found %d, expected an even number: 4:2:0 pictures have two lines of luma for one of chroma", side.value)
+		}
+	}
+	if r.Bitrate < minBitrate || r.Bitrate > maxBitrate {
+		add("bitrate", "found %d bit/s, expected %d to %d", r.Bitrate, minBitrate, maxBitrate)
+	}
+	if r.Peak != 0 && r.Peak < r.Bitrate {
+		add("peak", "found %d bit/s, expected at least the bitrate, %d", r.Peak, r.Bitrate)
+	}
+	if r.Peak > 2*maxBitrate {
+		add("peak", "found %d bit/s, expected %d at most", r.Peak, 2*maxBitrate)
+	}
+	if r.Buffer != 0 && (r.Buffer < 100 || r.Buffer > 10_000) {
+		add("buffer", "found %d ms, expected 100 to 10000", r.Buffer)
+	}
+	if codecs := coding.Encoded(media.Video); r.Codec != "" && !slices.Contains(codecs, r.Codec) {
+		add("codec", "found %q, expected one of %v, or nothing for the usual one", r.Codec, codecs)
+	}
+	if _, err := ParseRate(r.FrameRate); err != nil {
+		add("frameRate", "%s", err)
+	}
+	r.checkLevel(add)
+	if r.Quality < 0 || r.Quality > 100 {
+		add("quality", "found %d, expected 1 (least) to 100 (best), or 0 to keep to the bitrate", r.Quality)
+	}
+	switch r.Content {
+	case Camera, "camera", Screen, Drawn:
+	default:
+		add("content", "found %.40q, expected camera, %s or %s", string(r.Content), Screen, Drawn)
+	}
+	switch {
+	case r.BFrames < -1 || r.BFrames > 4:
+		add("bFrames", "found %d, expected 1 to 4, 0 for as the effort says, or -1 for none", r.BFrames)
+	case r.BFrames > 0 && r.Profile == "baseline":
+		add("bFrames", "found %d, expected 0 or -1: the profile baseline has none", r.BFrames)
+	}
+	if r.Effort < 0 || r.Effort > 9 {
+		add("effort", "found %d, expected 1 (least processor time) to 9 (best picture)", r.Effort)
+	}
 }

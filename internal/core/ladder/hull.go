@@ -4,8 +4,6 @@ import (
 	"fmt"
 	"math"
 	"slices"
-
-	"metaplasis/internal/core/media"
 )
 
 // Measured is what a way of coding took and how it looked.
@@ -53,7 +51,7 @@ const (
 
 // Propose lays rungs along the hull of what was measured of a source: the highest where more bits are not seen any more,
 // each further one a step below, at the size that looks best there.
-func Propose(points []Measured, video *media.Track, effort int) []Rung {
+func Propose(points []Measured, effort int) []Rung {
 	hull := Hull(points)
 	if len(hull) == 0 {
 		return nil

@@ -42,7 +42,7 @@ func TestHullHoldsWhatIsWorthItsBits(t *testing.T) {
 			assert.LessOrEqual(t, m.Quality, hull[at].Quality)
 		}
 	}
-	rungs := Propose(all, nil, 3)
+	rungs := Propose(all, 3)
 	require.GreaterOrEqual(t, len(rungs), 4)
 	assert.True(t, rungs[0].Source)
 	assert.Empty(t, Check(rungs))
@@ -58,8 +58,8 @@ func TestHullHoldsWhatIsWorthItsBits(t *testing.T) {
 			assert.LessOrEqual(t, film(size[0], size[1], r.Bitrate).Quality, own+25, "%s against %v", r.Name, size)
 		}
 	}
-	assert.Nil(t, Propose(nil, nil, 1))
-	assert.Len(t, Propose(all[:1], nil, 1), 2)
+	assert.Nil(t, Propose(nil, 1))
+	assert.Len(t, Propose(all[:1], 1), 2)
 }
 
 func TestPlansAreUsedWithRungsOfOnesOwn(t *testing.T) {
@@ -122,6 +122,10 @@ func TestPictureWorkIsChecked(t *testing.T) {
 	assert.Equal(t, []string{"audioRate", "loudness"}, fields(Rung{AudioBitrate: 64_000, AudioRate: 12_345, Loudness: 3}))
 	assert.Equal(t, []string{"audioBitrate"}, fields(with(func(r *Rung) { r.Loudness = -23 })))
 	assert.Empty(t, fields(Rung{AudioBitrate: 64_000, AudioRate: 32_000, Loudness: -23}), "a rung of sound alone")
+	assert.Empty(t, fields(with(func(r *Rung) { r.Content = "camera" })))
+	assert.Equal(t, Camera, Rung{Height: 90, Bitrate: 1, Content: "camera"}.WithDefaults().Content)
+	twice := Check([]Rung{{Name: "a", On: true, Height: 90, Bitrate: 100_000}, {Name: "b", On: true, Source: true}, {Name: "c", On: true, Source: true}})
+	assert.Contains(t, twice[0].Text, `"b" does already`)
 	var all []string
 	for _, p := range (Ladder{Governor: "x", Priority: 12, Interlaced: "y"}).Check() {
 		all = append(all, p.Field)

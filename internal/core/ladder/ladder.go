@@ -111,6 +111,9 @@ func (r Rung) WithDefaults() Rung {
 	if r.Source || r.SoundOnly() {
 		return r
 	}
+	if r.Content == "camera" {
+		r.Content = Camera // its other name
+	}
 	if r.Effort == 0 {
 		r.Effort = defaultEffort
 	}

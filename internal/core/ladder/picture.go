@@ -69,9 +69,6 @@ const (
 // Draws reports whether something is drawn upon the pictures.
 func (p Picture) Draws() bool { return p.Label || p.Clock != NoClock || p.Logo.Image != "" }
 
-// Shapes is what changes the shape of the pictures. Those of a rung can be made from another's when both are the same.
-func (p Picture) Shapes() (Crop, int, bool) { return p.Crop, p.Rotate, p.Pad }
-
 var imageForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,30}$`)
 
 // CheckImageName says what is wrong with the name of an image, "" when nothing is.

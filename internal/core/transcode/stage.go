@@ -135,7 +135,7 @@ func (r *Rung) Settings(rate media.Rational) settings.Pictures {
 	return settings.Pictures{
 		Width: r.Width, Height: r.Height, SAR: r.SAR, FrameRate: rate,
 		Bitrate: r.Bitrate, Peak: r.Peak, Buffer: r.Buffer, Effort: r.Effort, Colour: r.Colour,
-		Quality: r.Quality, Profile: r.Profile, Level: r.Level, BFrames: r.BFrames, Content: settings.Content(r.Content),
+		Quality: r.Quality, Profile: r.Profile, Level: r.Level, BFrames: r.BFrames, Content: r.Content,
 	}
 }
 
