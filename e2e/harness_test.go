@@ -28,6 +28,7 @@ import (
 
 	"metaplasis/demo"
 	"metaplasis/internal/camera"
+	"metaplasis/internal/control/api"
 	"metaplasis/internal/control/client"
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/ladder"
@@ -182,7 +183,7 @@ func (s *service) channel(slug string, set origin.Settings, rungs ...ladder.Rung
 	set.Ladder.Rungs = rungs
 	_, err := s.api.CreateChannel(ctx, set)
 	require.NoError(s.t, err)
-	k, err := s.api.CreateKey(ctx, slug, "test")
+	k, err := s.api.CreateKey(ctx, slug, api.NewKey{Label: "test"})
 	require.NoError(s.t, err)
 	require.NotEmpty(s.t, k.URL)
 	return k.URL

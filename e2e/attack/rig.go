@@ -18,6 +18,7 @@ import (
 
 	"metaplasis/demo"
 	"metaplasis/internal/camera"
+	"metaplasis/internal/control/api"
 	"metaplasis/internal/control/client"
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/ladder"
@@ -121,7 +122,7 @@ func (r *rig) channel(name string) (url string, err error) {
 	if _, err := r.api.CreateChannel(context.Background(), set); err != nil {
 		return "", err
 	}
-	k, err := r.api.CreateKey(context.Background(), name, "attack")
+	k, err := r.api.CreateKey(context.Background(), name, api.NewKey{Label: "attack"})
 	return k.URL, err
 }
 

@@ -1,13 +1,15 @@
-// Package camera is the stand-in contribution device: it sends a recorded loop to a server over
-// RTMP, at the pace of the recording, forever, with timestamps that never go back.
+// Package camera is the stand-in contribution device: it sends a recorded loop to a server over any
+// protocol that one takes, at the pace of the recording, forever, with timestamps that never go back.
 package camera
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
+	"net/url"
 	"sort"
 	"strconv"
 	"strings"
@@ -15,6 +17,7 @@ import (
 
 	"metaplasis/internal/core/amf"
 	"metaplasis/internal/core/flv"
+	"metaplasis/internal/onward/mpegts"
 	"metaplasis/internal/onward/rtmp"
 )
 
@@ -113,6 +116,7 @@ func (c *Clip) Length() time.Duration { return time.Duration(c.length) * time.Mi
 // Options of a camera.
 type Options struct {
 	URL      string
+	Name     string        // of the loop, for protocols that carry one
 	Loops    int           // 0: forever
 	From     uint32        // first timestamp, milliseconds
 	Fast     bool          // send without waiting for the time of each picture
@@ -170,23 +174,28 @@ func (c *Clip) clock(begin time.Time) string {
 }
 
 func run(ctx context.Context, c *Clip, o Options, passed uint32) error {
-	conn, err := rtmp.Dial(ctx, o.URL, o.Dial)
+	conn, err := dial(ctx, &o)
 	if err != nil {
 		return err
 	}
+	return c.send(ctx, conn, o, passed)
+}
+
+// send sends the loop over a line that is open.
+func (c *Clip) send(ctx context.Context, conn line, o Options, passed uint32) error {
 	if o.OnChange != nil {
 		o.OnChange("sending")
 	}
 	begin := time.Now()
 	told := append(amf.ECMAArray(nil), c.metadata...)
 	told = append(told, amf.Property{Name: ClockExtra, Value: c.clock(begin)})
-	if err := conn.Metadata(told); err != nil {
+	if err := conn.begin(told); err != nil {
 		return err
 	}
 	base := o.From + passed
 	for i := range c.configs {
 		if c.wanted(&c.configs[i], &o) {
-			if err := conn.Media(c.configs[i].Type, base, c.configs[i].Body); err != nil {
+			if err := conn.tag(c.configs[i].Type, base, c.configs[i].Body); err != nil {
 				return err
 			}
 		}
@@ -216,7 +225,7 @@ func run(ctx context.Context, c *Clip, o Options, passed uint32) error {
 			if err := splices.send(conn, base, at); err != nil {
 				return err
 			}
-			if err := conn.Media(t.Type, base+at, body); err != nil {
+			if err := conn.tag(t.Type, base+at, body); err != nil {
 				return err
 			}
 			if o.OnSent != nil {
@@ -227,12 +236,46 @@ func run(ctx context.Context, c *Clip, o Options, passed uint32) error {
 	return conn.Close()
 }
 
+// Programme is a loop that is one of several in a transport stream.
+type Programme struct {
+	Number int
+	Name   string
+	Clip   *Clip
+}
+
+// RunProgrammes sends several loops as the programmes of one transport stream, over UDP or RTP, until the context ends.
+func RunProgrammes(ctx context.Context, list []Programme, o Options) error {
+	u, err := url.Parse(o.URL)
+	if err != nil || u.Scheme != "udp" && u.Scheme != "rtp" {
+		return errors.New("several programmes go over udp or rtp alone")
+	}
+	conn, err := mpegts.Dial(ctx, u)
+	if err != nil {
+		return err
+	}
+	lines := make([]line, len(list)) // all are in the tables from the begin on
+	for i, p := range list {
+		lines[i] = newUnitLine(conn.Programme(p.Number, p.Name))
+	}
+	ended := make(chan error, len(list))
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	for i, p := range list {
+		go func() { ended <- p.Clip.send(ctx, lines[i], o, 0) }()
+	}
+	for range list {
+		err = cmp.Or(err, <-ended)
+		cancel()
+	}
+	return err
+}
+
 func (c *Clip) wanted(t *flv.Tag, o *Options) bool {
 	return !(o.NoAudio && t.Type == flv.TagAudio || o.NoVideo && t.Type == flv.TagVideo)
 }
 
 // wait lets the time of a picture come, and hears the server meanwhile.
-func wait(ctx context.Context, conn *rtmp.Conn, until time.Time, fast bool) error {
+func wait(ctx context.Context, conn line, until time.Time, fast bool) error {
 	d := time.Until(until)
 	if fast || d < 0 {
 		d = 0

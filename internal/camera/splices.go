@@ -1,12 +1,9 @@
 package camera
 
 import (
-	"encoding/base64"
 	"time"
 
-	"metaplasis/internal/core/amf"
 	"metaplasis/internal/core/scte35"
-	"metaplasis/internal/onward/rtmp"
 )
 
 // splicer sends cue messages: out of the programme, and back a third of the time later.
@@ -22,7 +19,7 @@ func newSplicer(every time.Duration) *splicer {
 	return &splicer{every: ms, next: ms, event: uint32(time.Now().Unix())}
 }
 
-func (s *splicer) send(conn *rtmp.Conn, base, at uint32) error {
+func (s *splicer) send(conn line, base, at uint32) error {
 	if s.every == 0 || at < s.next {
 		return nil
 	}
@@ -36,6 +33,5 @@ func (s *splicer) send(conn *rtmp.Conn, base, at uint32) error {
 		s.next += s.every - s.every/3
 	}
 	section.EventID = s.event
-	return conn.Data(base+at, "scte35", amf.Object{{Name: "data",
-		Value: base64.StdEncoding.EncodeToString(section.Marshal())}})
+	return conn.cue(base+at, section.Marshal())
 }

@@ -197,7 +197,7 @@ func (a *app) channelsSwitch() *cobra.Command {
 		RunE: func(c *cobra.Command, args []string) error {
 			var in origin.Input
 			if args[1] != byOrder {
-				in.Kind, in.File, _ = strings.Cut(args[1], ":")
+				in = origin.ParseInput(args[1])
 			}
 			if err := a.client().ChooseInput(c.Context(), args[0], in); err != nil {
 				return err

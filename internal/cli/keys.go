@@ -6,24 +6,42 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+
+	"metaplasis/internal/control/api"
 )
 
 func (a *app) keys() *cobra.Command {
-	var label string
+	var in api.NewKey
+	var valid time.Duration
 	create := &cobra.Command{
 		Use: "create CHANNEL", Short: "Make a contribution key and show it once", Args: exactly("CHANNEL"), ValidArgsFunction: a.completeChannels,
-		Example: "  metaplasis keys create start-line --label \"camera 1\"",
+		Long:    "Make a contribution key for a channel. It may lead to one of several inputs for senders, be for one protocol,\nand end by itself: a sender that came with it is cut off then.",
+		Example: "  metaplasis keys create start-line --label \"camera 1\"\n  metaplasis keys create start-line --label \"guest\" --protocol WebRTC --valid 4h\n  metaplasis keys create start-line --label \"second encoder\" --input backup",
 		RunE: func(c *cobra.Command, args []string) error {
-			k, err := a.client().CreateKey(c.Context(), args[0], label)
+			if valid != 0 {
+				at := time.Now().Add(valid).UTC().Truncate(time.Second)
+				in.Expires = &at
+			}
+			k, err := a.client().CreateKey(c.Context(), args[0], in)
 			if err != nil {
 				return err
 			}
 			return a.show(k, func() {
-				a.printf("Server      %s\nStream key  %s\n\nOr, for an encoder with one field:\n%s\n\nThe key is not shown again.\n", or(k.Server, "RTMP is off"), k.Secret, k.URL)
+				a.printf("Key         %s\n", k.Secret)
+				if k.Expires != nil {
+					a.printf("Ends        %s\n", k.Expires.Local().Format(time.DateTime))
+				}
+				for _, to := range k.Senders {
+					a.printf("\n%s\n  server    %s\n  key       %s\n  or both   %s\n  %s\n", to.Protocol, to.Server, to.Key, to.URL, to.Hint)
+				}
+				a.printf("\nThe key is not shown again.\n")
 			})
 		},
 	}
-	create.Flags().StringVar(&label, "label", "", "what the key is for")
+	create.Flags().StringVar(&in.Label, "label", "", "what the key is for")
+	create.Flags().StringVar(&in.Input, "input", "", "name of the input for senders that it leads to; empty for any")
+	create.Flags().StringVar(&in.Protocol, "protocol", "", "the only protocol that it is for: RTMP, SRT, RTSP, WebRTC or HTTP; empty for any")
+	create.Flags().DurationVar(&valid, "valid", 0, "for how long, such as 4h; 0 for ever")
 	list := &cobra.Command{
 		Use: "list CHANNEL", Short: "List a channel's keys, without their secrets", Args: exactly("CHANNEL"), ValidArgsFunction: a.completeChannels,
 		Example: "  metaplasis keys list start-line",
@@ -39,15 +57,19 @@ func (a *app) keys() *cobra.Command {
 					if k.Used != nil {
 						used = k.Used.Local().Format(time.DateTime)
 					}
-					rows = append(rows, []string{strconv.FormatInt(k.ID, 10), or(k.Label, "-"),
-						k.Created.Local().Format(time.DateTime), used})
+					ends := "never"
+					if k.Expires != nil {
+						ends = k.Expires.Local().Format(time.DateTime)
+					}
+					rows = append(rows, []string{strconv.FormatInt(k.ID, 10), or(k.Label, "-"), or(k.Input, "any"), or(k.Protocol, "any"),
+						k.Created.Local().Format(time.DateTime), used, ends})
 				}
-				a.table("KEY|LABEL|CREATED|LAST USED", rows)
+				a.table("KEY|LABEL|INPUT|PROTOCOL|CREATED|LAST USED|ENDS", rows)
 			})
 		},
 	}
 	remove := &cobra.Command{
-		Use: "remove CHANNEL KEY", Short: "Remove a key by its number; a sender that uses it stays until it disconnects", Args: exactly("CHANNEL", "KEY"),
+		Use: "remove CHANNEL KEY", Short: "Remove a key by its number; a sender that came with it is cut off", Args: exactly("CHANNEL", "KEY"),
 		Example: "  metaplasis keys remove start-line 3",
 		RunE: func(c *cobra.Command, args []string) error {
 			id, err := strconv.ParseInt(args[1], 10, 64)

@@ -257,7 +257,7 @@ func (a *app) raise(ctx context.Context, c *client.Client, svc *service.Service,
 			}
 		}
 	}
-	key, err := c.CreateKey(ctx, l.Name, label)
+	key, err := c.CreateKey(ctx, l.Name, api.NewKey{Label: label})
 	if err != nil {
 		return err
 	}
@@ -283,46 +283,37 @@ func (a *app) addresses(title string, d api.Addresses) {
 }
 
 func (a *app) camera() *cobra.Command {
-	var to, loop, file string
-	var captions []string
+	var to, file string
+	var captions, chosen []string
 	var splices time.Duration
 	var loops int
 	c := &cobra.Command{
 		Use: "camera", Short: "Send a demo loop as a camera would", Args: cobra.NoArgs,
-		Long: "Send a recorded loop to a channel over RTMP or RTMPS, forever and with continuous\ntimestamps. It connects again when the line is lost.",
+		Long: `Send a recorded loop to a channel, forever and with continuous timestamps. The address says over which
+protocol: rtmp, rtmps, udp and rtp (MPEG-TS; a multicast group with ?interface=eth0&ttl=4). Several loops become the
+programmes of one transport stream. It connects again when the line is lost.`,
 		Example: `  metaplasis camera --to rtmp://127.0.0.1:1935/in/start-line/KEY
   metaplasis camera --loop chase-boat --to rtmp://127.0.0.1:1935/in/chase-boat/KEY
   metaplasis camera --loop harbour --to rtmp://127.0.0.1:1935/in/harbour/KEY      # VP9 and Opus
+  metaplasis camera --to udp://239.255.10.1:5000?interface=lo
+  metaplasis camera --loop start-line,chase-boat --to udp://127.0.0.1:5000             # two programmes
   metaplasis camera --captions "GOOD MORNING,WIND 14 KNOTS" --to rtmp://127.0.0.1:1935/in/start-line/KEY
   metaplasis camera --file my-loop.flv --to rtmp://127.0.0.1:1935/in/start-line/KEY`,
 		RunE: func(c *cobra.Command, _ []string) error {
 			if to == "" {
 				return usageError{errors.New("where to send is missing: give --to with the address that metaplasis keys create printed")}
 			}
-			var media []byte
-			var names []string
-			for _, l := range slices.Concat(demo.Loops, demo.Others) {
-				names = append(names, l.Name)
-				if l.Name == loop {
-					media = l.FLV
-				}
-			}
-			if file != "" {
-				b, err := os.ReadFile(file)
-				if err != nil {
-					return fmt.Errorf("the loop: %w", err)
-				}
-				media = b
-			}
-			if media == nil {
-				return usageError{fmt.Errorf("found loop %q, expected one of %s", loop, strings.Join(names, ", "))}
-			}
-			clip, err := camera.Load(media)
+			programmes, err := loadLoops(chosen, file)
 			if err != nil {
 				return err
 			}
-			err = camera.Run(c.Context(), clip, camera.Options{URL: to, Loops: loops, Captions: captions, Splices: splices,
-				Retry: 2 * time.Second, OnChange: func(s string) { a.printf("camera: %s\n", s) }})
+			o := camera.Options{URL: to, Name: programmes[0].Name, Loops: loops, Captions: captions, Splices: splices,
+				Retry: 2 * time.Second, OnChange: func(s string) { a.printf("camera: %s\n", s) }}
+			if len(programmes) > 1 {
+				err = camera.RunProgrammes(c.Context(), programmes, o)
+			} else {
+				err = camera.Run(c.Context(), programmes[0].Clip, o)
+			}
 			if c.Context().Err() != nil {
 				return nil
 			}
@@ -330,12 +321,45 @@ func (a *app) camera() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&to, "to", "", "address to send to, with the key")
-	c.Flags().StringVar(&loop, "loop", "start-line", "demo loop: start-line or chase-boat")
+	c.Flags().StringSliceVar(&chosen, "loop", []string{"start-line"}, "demo loop: start-line, chase-boat, harbour, marks or committee; several are programmes of a transport stream")
 	c.Flags().StringVar(&file, "file", "", "send this FLV file (H.264, AAC) instead of a demo loop")
 	c.Flags().StringSliceVar(&captions, "captions", nil, "lines of CEA-608 captions to put into the pictures")
 	c.Flags().DurationVar(&splices, "splices", 0, "send an SCTE 35 break every so often, such as 60s")
 	c.Flags().IntVar(&loops, "times", 0, "how often to send the loop; 0 is forever")
 	return c
+}
+
+// loadLoops reads the loops that a camera sends, numbered as programmes.
+func loadLoops(chosen []string, file string) (out []camera.Programme, err error) {
+	if file != "" {
+		b, err := os.ReadFile(file)
+		if err != nil {
+			return nil, fmt.Errorf("the loop: %w", err)
+		}
+		clip, err := camera.Load(b)
+		return []camera.Programme{{Number: 1, Name: strings.TrimSuffix(filepath.Base(file), ".flv"), Clip: clip}}, err
+	}
+	var names []string
+	all := map[string]*demo.Loop{}
+	for _, l := range slices.Concat(demo.Loops, demo.Others) {
+		names = append(names, l.Name)
+		all[l.Name] = &l
+	}
+	for i, name := range chosen {
+		l := all[name]
+		if l == nil {
+			return nil, usageError{fmt.Errorf("found loop %q, expected one of %s", name, strings.Join(names, ", "))}
+		}
+		clip, err := camera.Load(l.FLV)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, camera.Programme{Number: i + 1, Name: l.Title, Clip: clip})
+	}
+	if len(out) == 0 {
+		return nil, usageError{fmt.Errorf("found no loop, expected one of %s", strings.Join(names, ", "))}
+	}
+	return out, nil
 }
 
 // ask reads a password from the terminal without showing it, or a line of what is piped in.

@@ -138,8 +138,7 @@ func (s *settingFlag) Set(text string) (err error) {
 // readInputs reads inputs such as sender,file:standby.flv.
 func readInputs(text string) (out []origin.Input) {
 	for one := range strings.SplitSeq(text, ",") {
-		kind, file, _ := strings.Cut(strings.TrimSpace(one), ":")
-		out = append(out, origin.Input{Kind: kind, File: file})
+		out = append(out, origin.ParseInput(one))
 	}
 	return out
 }

@@ -7,6 +7,7 @@ import (
 
 	"metaplasis/internal/contribution/tracks"
 	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/ts"
 )
 
 // Sender is who asks to contribute.
@@ -20,12 +21,59 @@ type Sender struct {
 	Silence time.Duration
 }
 
+// Line is what a protocol measures of a connection. Each part is nil where the protocol has none of it. What it points to
+// is never changed.
+type Line struct {
+	Programmes []ts.Programme `json:"programmes,omitempty"` // of the transport stream
+	Programme  int            `json:"programme,omitempty"`  // the number of the one that feeds the channel
+	TS         *ts.Health     `json:"ts,omitempty"`
+	RTP        *RTP           `json:"rtp,omitempty"`
+	SRT        *SRT           `json:"srt,omitempty"`
+	Socket     *Socket        `json:"socket,omitempty"`
+}
+
+// Socket is what comes over UDP.
+type Socket struct {
+	Packets  int64 `json:"packets"`
+	Buffer   int64 `json:"buffer"`   // bytes that the system's buffer holds
+	Overruns int64 `json:"overruns"` // packets that found it full
+}
+
+// RTP is what is counted of RTP (RFC 3550, 6.4.1).
+type RTP struct {
+	Packets   int64 `json:"packets"`
+	Lost      int64 `json:"lost"`
+	Late      int64 `json:"late"`      // came when they were given up
+	Reordered int64 `json:"reordered"` // came in another order, and were put right
+	Jitter    int64 `json:"jitter"`    // microseconds
+	Other     int64 `json:"other"`     // packets of other streams, such as those of forward error correction
+}
+
+// SRT is what libsrt counts of a connection.
+type SRT struct {
+	RTT           int64  `json:"rtt"`      // microseconds
+	Latency       int64  `json:"latency"`  // milliseconds that both ends agreed on
+	Received      int64  `json:"received"` // packets
+	Lost          int64  `json:"lost"`
+	Retransmitted int64  `json:"retransmitted"`
+	Dropped       int64  `json:"dropped"` // too late to be played
+	Undecrypted   int64  `json:"undecrypted"`
+	Buffer        int64  `json:"buffer"`    // milliseconds of media that wait for their time
+	Bandwidth     int64  `json:"bandwidth"` // bits a second, what the line is taken for
+	Bitrate       int64  `json:"bitrate"`   // bits a second
+	Encrypted     bool   `json:"encrypted"`
+	Version       string `json:"version,omitempty"` // of the other side
+	Advice        string `json:"advice,omitempty"`  // on the latency
+}
+
 // Feed takes the media of one sender. Its methods are called from one goroutine.
 type Feed interface {
 	tracks.Sink
 	// Anchor says that a stamp of a track that was announced is a time on the sender's own wall clock, as RTP
 	// sender reports and stamps of a wall clock tell. It sets tracks that count from anywhere beside each other.
 	Anchor(id media.TrackID, stamp int64, at time.Time)
+	// Line takes what the protocol measures of its connection, for people, whenever that is new.
+	Line(Line)
 	// Extras takes what the sender says of itself for pages that know what it means.
 	Extras(list map[string]string)
 	// Splice takes a splice_info_section (ANSI/SCTE 35) that takes effect at a stamp of a clock.
@@ -44,3 +92,8 @@ type Receiver interface {
 	// Report books what went wrong with a connection of a network that has no feed yet, or no more.
 	Report(channel, network, kind, text, do string)
 }
+
+// SentAway ends the connection of a feed that has to go.
+type SentAway struct{ Why string }
+
+func (e *SentAway) Error() string { return "sent away: " + e.Why }

@@ -126,7 +126,7 @@ func orNone(v any) any {
 
 func asFields(s origin.Settings) map[string]any {
 	out := map[string]any{}
-	if b, err := json.Marshal(s); err == nil {
+	if b, err := json.Marshal(s.Shown()); err == nil {
 		d := json.NewDecoder(bytes.NewReader(b))
 		d.UseNumber() // an integer stays one
 		_ = d.Decode(&out)

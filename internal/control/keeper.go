@@ -73,31 +73,34 @@ func (s *Service) Feed(f origin.FeedRecord) {
 
 // Admit implements origin.Gate. A key that was right before is known in memory, so that senders who
 // were on air come back while the database is away.
-func (s *Service) Admit(channel, key string) (int64, error) {
+func (s *Service) Admit(channel, key string) (origin.Grant, error) {
 	digest := string(records.Digest(key))
 	ctx, cancel := context.WithTimeout(context.Background(), checkTimeout)
 	defer cancel()
-	id, known := s.keys.find(channel, digest)
+	grant, known := s.keys.find(channel, digest)
 	if !known || s.journal.State().Err == nil {
 		found, err := s.db.FindKey(ctx, channel, key)
 		switch {
 		case errors.Is(err, records.ErrNotFound):
-			s.keys.forget(channel, id)
-			return 0, origin.ErrBadKey
+			s.keys.forget(channel, grant.Key)
+			return grant, origin.ErrBadKey
 		case err == nil:
-			id = found
-			s.keys.note(channel, digest, id)
+			grant = origin.Grant{Key: found.ID, Input: found.Input, Protocol: found.Protocol}
+			if found.Expires != nil {
+				grant.Expires = *found.Expires
+			}
+			s.keys.note(channel, digest, grant)
 		case !known:
 			s.logger.Warn("a contribution key cannot be checked now", "channel", channel, "error", err)
-			return 0, origin.ErrUnchecked
+			return grant, origin.ErrUnchecked
 		}
 	}
 	at := time.Now()
-	s.journal.Put(records.Write{Key: "key " + itoa(id), Do: func(ctx context.Context,
+	s.journal.Put(records.Write{Key: "key " + itoa(grant.Key), Do: func(ctx context.Context,
 		db *records.DB) error {
-		return db.UseKey(ctx, id, at)
+		return db.UseKey(ctx, grant.Key, at)
 	}})
-	return id, nil
+	return grant, nil
 }
 
 // maxKnownKeys bounds the keys that are known in memory.
@@ -106,23 +109,23 @@ const maxKnownKeys = 4096
 // knownKeys are the contribution keys that were right since the service started.
 type knownKeys struct {
 	mu    sync.Mutex
-	known map[[2]string]int64 // by channel and digest
+	known map[[2]string]origin.Grant // by channel and digest
 }
 
-func (k *knownKeys) find(channel, digest string) (int64, bool) {
+func (k *knownKeys) find(channel, digest string) (origin.Grant, bool) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	id, ok := k.known[[2]string{channel, digest}]
-	return id, ok
+	g, ok := k.known[[2]string{channel, digest}]
+	return g, ok
 }
 
-func (k *knownKeys) note(channel, digest string, id int64) {
+func (k *knownKeys) note(channel, digest string, g origin.Grant) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if k.known == nil || len(k.known) >= maxKnownKeys {
-		k.known = map[[2]string]int64{}
+		k.known = map[[2]string]origin.Grant{}
 	}
-	k.known[[2]string{channel, digest}] = id
+	k.known[[2]string{channel, digest}] = g
 }
 
 // forget drops a key; all of the channel's with id 0 below.
@@ -130,7 +133,7 @@ func (k *knownKeys) forget(channel string, id int64) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	for at, known := range k.known {
-		if at[0] == channel && (known == id || id == allKeys) {
+		if at[0] == channel && (known.Key == id || id == allKeys) {
 			delete(k.known, at)
 		}
 	}

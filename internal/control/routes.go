@@ -85,7 +85,7 @@ func (s *Service) routes() []route {
 		{"POST", "/inspect", "Follow a stream for a while and tell what is wrong with it. The answer comes when that is over.", api.Operate, nil, api.Inspection{}, inspect.Report{}, s.inspect},
 		{"GET", "/channels/{channel}/keys", "List the contribution keys.", api.Watch, nil, nil, []api.Key{}, s.listKeys},
 		{"POST", "/channels/{channel}/keys", "Make a contribution key; its secret is told once.", api.Operate, nil,
-			api.NewLabel{}, api.Key{}, s.addKey},
+			api.NewKey{}, api.Key{}, s.addKey},
 		{"DELETE", "/channels/{channel}/keys/{id}", "Remove a contribution key.", api.Operate, nil, nil, nil, s.removeKey},
 		{"GET", "/feeds", "List contribution connections, the newest first.", api.Watch, []string{"channel", "limit"}, nil,
 			[]origin.FeedRecord{}, s.listFeeds},

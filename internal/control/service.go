@@ -33,7 +33,8 @@ const maxBody = 1 << 20
 
 // Ports say where senders reach the service, for the addresses that it shows.
 type Ports struct {
-	RTMP, RTMPS int // 0: off
+	RTMP, RTMPS, SRT, RTSP, RTSPS int // 0: off
+	WebRTC                        bool
 }
 
 // Service answers the API.
@@ -51,6 +52,8 @@ type Service struct {
 	journal  *records.Journal
 	ids      ids
 	keys     knownKeys
+	sealer   *sealer
+	OnKeys   func() // is told when contribution keys, or what goes with them, changed
 	trusted  knownTokens
 	log      eventLog
 	trials   trials
@@ -97,6 +100,10 @@ func (s *Service) Close(ctx context.Context) {
 // Attach gives the service its origin and starts the stored channels.
 func (s *Service) Attach(ctx context.Context, o *origin.Origin) error {
 	s.o = o
+	var err error
+	if s.sealer, err = openSealer(s.checks.Data); err != nil {
+		return err
+	}
 	if err := s.db.EndOpenFeeds(ctx, "the service was not stopped in good order"); err != nil {
 		return err
 	}
@@ -111,6 +118,10 @@ func (s *Service) Attach(ctx context.Context, o *origin.Origin) error {
 		var set origin.Settings
 		if err := json.Unmarshal([]byte(c.Settings), &set); err != nil {
 			return fmt.Errorf("settings of channel %s: %w", c.Slug, err)
+		}
+		set, err := s.sealer.unsealed(set)
+		if err != nil {
+			s.Event(origin.Event{At: time.Now(), Channel: c.Slug, Level: origin.Failure, Kind: "secret-lost", Text: "A secret of the stored channel was lost: " + err.Error() + ".", Do: "Give the channel's inputs and its passphrase their secrets again."})
 		}
 		if _, err := o.Add(set, c.Created, origin.Position{NextMSN: c.NextMSN,
 			Discontinuities: c.Discontinuities}); err != nil {
@@ -264,7 +275,7 @@ func (s *Service) running(r *http.Request) (*origin.Channel, error) {
 // describe is a channel as the API shows it.
 func (s *Service) describe(r *http.Request, c *origin.Channel) api.Channel {
 	set := c.Settings()
-	return api.Channel{Settings: set, Revision: s.history.revision(c.Slug()), Created: c.Created(), Status: s.status(c),
+	return api.Channel{Settings: set.Shown(), Revision: s.history.revision(c.Slug()), Created: c.Created(), Status: s.status(c),
 		Addresses: s.Addresses(base(r), &set)}
 }
 
@@ -280,13 +291,7 @@ func base(r *http.Request) string {
 // Addresses makes a channel's addresses below a base such as http://host:8780.
 func (s *Service) Addresses(base string, set *origin.Settings) api.Addresses {
 	slug := set.Slug
-	host := base[len("http://"):]
-	if base[:5] == "https" {
-		host = base[len("https://"):]
-	}
-	if h, _, err := net.SplitHostPort(host); err == nil {
-		host = h
-	}
+	host := hostOf(base)
 	a := api.Addresses{
 		Console: base + "/#/channels/" + slug, Watch: base + "/watch/" + slug, Embed: base + "/embed/" + slug,
 		HLS: base + "/media/" + slug + "/index.m3u8", DASH: base + "/media/" + slug + "/index.mpd", LowDASH: base + "/media/" + slug + "/low.mpd", Selections: []api.SelectionAddresses{}, Picture: base + "/media/" + slug + "/picture.jpg",
@@ -306,6 +311,7 @@ func (s *Service) Addresses(base string, set *origin.Settings) api.Addresses {
 	if s.ports.RTMPS > 0 {
 		a.Secure = fmt.Sprintf("rtmps://%s/in/%s", net.JoinHostPort(host, strconv.Itoa(s.ports.RTMPS)), slug)
 	}
+	a.Senders = s.senders(base, slug, "", set.Passphrase != "")
 	return a
 }
 
@@ -322,7 +328,7 @@ func (s *Service) addChannel(_ http.ResponseWriter, r *http.Request) (any, error
 	if err := read(r, &in); err != nil {
 		return nil, err
 	}
-	in = in.WithDefaults()
+	in = in.WithDefaults().KeepSecrets(origin.Settings{})
 	var err error
 	if in.Ladder, err = s.useLadder(r.Context(), in.Ladder); err != nil {
 		return nil, err
@@ -333,7 +339,7 @@ func (s *Service) addChannel(_ http.ResponseWriter, r *http.Request) (any, error
 	s.setup.Lock()
 	defer s.setup.Unlock()
 	created := time.Now().UTC().Truncate(time.Millisecond)
-	text, err := json.Marshal(in)
+	text, err := json.Marshal(s.sealer.sealed(in))
 	if err != nil {
 		return nil, err
 	}
@@ -370,7 +376,7 @@ func (s *Service) changeChannel(_ http.ResponseWriter, r *http.Request) (any, er
 	}
 	s.setup.Lock()
 	defer s.setup.Unlock()
-	change, err := merge(c.Settings(), in)
+	change, err := merge(c.Settings().Shown(), in)
 	if err != nil {
 		return nil, err
 	}
@@ -429,11 +435,11 @@ func merge(set origin.Settings, in map[string]any) (change api.Change, err error
 
 // applySettings checks, stores and applies settings, in this order: what runs is what is stored.
 func (s *Service) applySettings(r *http.Request, c *origin.Channel, set origin.Settings) (any, error) {
-	set = set.WithDefaults()
+	set = set.WithDefaults().KeepSecrets(c.Settings())
 	if p := append(set.Check(), s.imageProblems(set.Ladder.Rungs, set.Inputs)...); len(p) > 0 {
 		return nil, &origin.InvalidError{Problems: p}
 	}
-	text, err := json.Marshal(set)
+	text, err := json.Marshal(s.sealer.sealed(set))
 	if err != nil {
 		return nil, err
 	}
@@ -445,6 +451,7 @@ func (s *Service) applySettings(r *http.Request, c *origin.Channel, set origin.S
 		return nil, err
 	}
 	s.history.add(c.Slug(), revision, set)
+	s.keysChanged()
 	s.Event(origin.Event{At: time.Now(), Channel: c.Slug(), Level: origin.Info, Kind: "channel-changed",
 		Text: "The settings were changed by " + who(r).User + "; they take effect at the next segment."})
 	return s.describe(r, c), nil
@@ -471,73 +478,6 @@ func (s *Service) removeChannel(_ http.ResponseWriter, r *http.Request) (any, er
 	s.trials.stop(slug)
 	s.Event(origin.Event{At: time.Now(), Channel: slug, Level: origin.Info, Kind: "channel-removed",
 		Text: "The channel was removed by " + who(r).User + "."})
-	return nil, nil
-}
-
-func (s *Service) chooseInput(_ http.ResponseWriter, r *http.Request) (any, error) {
-	c, err := s.running(r)
-	if err != nil {
-		return nil, err
-	}
-	var in api.Chosen
-	if err := read(r, &in); err != nil {
-		return nil, err
-	}
-	if c.Choose(in.Input) != nil {
-		return nil, fail(http.StatusBadRequest, fmt.Sprintf("the channel has no input %q", in.Input), "Name one of its inputs, or none for their order.")
-	}
-	return nil, nil
-}
-
-func (s *Service) addKey(_ http.ResponseWriter, r *http.Request) (any, error) {
-	c, err := s.running(r)
-	if err != nil {
-		return nil, err
-	}
-	in, err := readLabel(r)
-	if err != nil {
-		return nil, err
-	}
-	secret := records.NewSecret()
-	id, err := s.db.AddKey(r.Context(), c.Slug(), in.Label, secret)
-	if err != nil {
-		return nil, err
-	}
-	k := api.Key{ID: id, Label: in.Label, Created: time.Now().UTC(), Secret: secret,
-		Server: s.Addresses(base(r), &origin.Settings{Slug: c.Slug()}).Server}
-	if k.Server != "" {
-		k.URL = k.Server + "/" + secret
-	}
-	s.Event(origin.Event{At: time.Now(), Channel: c.Slug(), Level: origin.Info, Kind: "key-created",
-		Text: fmt.Sprintf("The contribution key %q was made by %s.", in.Label, who(r).User)})
-	return k, nil
-}
-
-func (s *Service) listKeys(_ http.ResponseWriter, r *http.Request) (any, error) {
-	if _, err := s.running(r); err != nil {
-		return nil, err
-	}
-	list, err := s.db.Keys(r.Context(), chi.URLParam(r, "channel"))
-	out := make([]api.Key, 0, len(list))
-	for _, k := range list {
-		out = append(out, api.Key{ID: k.ID, Label: k.Label, Created: k.Created, Used: k.Used})
-	}
-	return out, err
-}
-
-func (s *Service) removeKey(_ http.ResponseWriter, r *http.Request) (any, error) {
-	id, err := number(r, "id")
-	if err != nil {
-		return nil, err
-	}
-	slug := chi.URLParam(r, "channel")
-	if err := s.db.RemoveKey(r.Context(), slug, id); err != nil {
-		return nil, err
-	}
-	s.keys.forget(slug, id)
-	s.o.KeyRemoved(slug, id)
-	s.Event(origin.Event{At: time.Now(), Channel: slug, Level: origin.Info, Kind: "key-removed",
-		Text: fmt.Sprintf("A contribution key was removed by %s.", who(r).User)})
 	return nil, nil
 }
 

@@ -266,6 +266,9 @@ func (c *counted) Write(b []byte) (int, error) {
 // find looks the channel up, or answers that there is none.
 func (q *request) find() bool {
 	q.channel = q.s.o.Channel(q.slug)
+	if q.channel != nil {
+		q.channel.Watched()
+	}
 	if q.channel == nil {
 		q.fail(http.StatusNotFound, "There is no such channel.")
 		return false

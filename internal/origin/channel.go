@@ -48,6 +48,7 @@ type Channel struct {
 	picture atomic.Pointer[Picture]
 	extras  atomic.Pointer[map[string]string] // what the sender says of itself, for pages that know what it means
 	life    atomic.Int64                      // segment length, milliseconds
+	watched atomic.Int64                      // when somebody asked for media last, milliseconds since 1970
 
 	mu       sync.Mutex
 	settings Settings

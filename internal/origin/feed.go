@@ -6,7 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"metaplasis/internal/contribution"
@@ -32,7 +34,8 @@ type Feed struct {
 	c        *Channel
 	id       int64
 	input    Input
-	key      int64 // contribution key that it came with
+	key      int64     // contribution key that it came with
+	expires  time.Time // when it must go, zero for never
 	protocol string
 	remote   string
 	begun    time.Time
@@ -57,6 +60,7 @@ type Feed struct {
 	pace       pace
 	stale      int64     // units that were still on the line before a jump
 	first      time.Time // when the first unit came that waits for its session
+	line       atomic.Pointer[contribution.Line]
 }
 
 // unitCost is what a waiting unit takes beside its data, in bytes.
@@ -86,28 +90,40 @@ func (o *Origin) Open(s contribution.Sender) (*Feed, error) {
 		return refuse(ErrUnknownChannel, "", fmt.Sprintf("there is no channel %q.", clip(s.Channel)),
 			"Create the channel, or correct its name in the encoder's server address.")
 	}
-	id, err := o.Gate.Admit(s.Channel, s.Key)
-	if errors.Is(err, ErrUnchecked) {
+	if set := c.Settings(); !set.lets(s.Remote) {
+		return refuse(ErrNotAllowed, s.Channel, "its address is not among those from which senders are let in.",
+			"Add its network to the channel's sender networks, or send from one of them.")
+	}
+	grant, err := o.Gate.Admit(s.Channel, s.Key)
+	switch {
+	case errors.Is(err, ErrUnchecked):
 		return refuse(ErrUnchecked, s.Channel, "the contribution key cannot be checked now, since the database does not answer.",
 			"Try again in a while; senders that were on air before may come back at once.")
-	}
-	if err != nil {
+	case err != nil:
 		return refuse(ErrBadKey, s.Channel, "the contribution key is wrong.",
 			"Copy the key from the channel's sender settings again, or make a new one.")
+	case !grant.Expires.IsZero() && o.Now().After(grant.Expires):
+		return refuse(ErrBadKey, s.Channel, "the contribution key has expired.", "Make a new key.")
+	case grant.Protocol != "" && !strings.EqualFold(strings.TrimSuffix(s.Protocol, "S"), strings.TrimSuffix(grant.Protocol, "S")):
+		return refuse(ErrBadKey, s.Channel, fmt.Sprintf("the contribution key is for %s alone.", grant.Protocol),
+			"Send over that, or make a key for this protocol.")
 	}
-	f := o.newFeed(c, Input{Kind: InputSender}, s.Protocol, s.Remote)
+	f := o.newFeed(c, Input{}, s.Protocol, s.Remote)
 	f.silence = cmp.Or(s.Silence, f.silence)
-	f.key = id
-	switch err := c.admit(f); {
+	f.key, f.expires = grant.Key, grant.Expires
+	switch err := c.admitSender(f, grant.Input); {
 	case errors.Is(err, ErrUnknownChannel):
 		return refuse(err, "", "the channel is being removed.", "Send to another channel.")
 	case errors.Is(err, ErrEnded):
 		return refuse(err, s.Channel, "the channel is closed.", "Open the channel again in its settings, then connect.")
+	case errors.Is(err, ErrNoInput) && grant.Input != "":
+		return refuse(err, s.Channel, fmt.Sprintf("the channel has no input for senders with the name %q, to which the key leads.", grant.Input),
+			"Add it to the channel's inputs, or use another key.")
 	case errors.Is(err, ErrNoInput):
 		return refuse(err, s.Channel, "the channel takes no senders.", "Add a sender to the channel's inputs, then connect.")
 	case err != nil:
 		return refuse(err, s.Channel, "another sender is on the channel.",
-			"Stop the other sender first, or give this one a channel of its own.")
+			"Stop the other sender first, or give this one a channel of its own, or a further input for senders.")
 	}
 	return f, nil
 }
@@ -126,6 +142,21 @@ func (o *Origin) OpenPlayer(slug string, in Input) (*Feed, error) {
 	return f, nil
 }
 
+// OpenSource puts an input of a channel on air, or lets it stand by, that the service fetches or receives. The errors
+// are those of OpenPlayer.
+func (o *Origin) OpenSource(slug string, in Input, protocol, remote string, silence time.Duration) (*Feed, error) {
+	c := o.Channel(slug)
+	if c == nil {
+		return nil, ErrUnknownChannel
+	}
+	f := o.newFeed(c, in, protocol, remote)
+	f.silence = cmp.Or(silence, f.silence)
+	if err := c.admit(f); err != nil {
+		return nil, err
+	}
+	return f, nil
+}
+
 func (o *Origin) newFeed(c *Channel, in Input, protocol, remote string) *Feed {
 	now := o.Now()
 	return &Feed{c: c, input: in, protocol: protocol, remote: remote, begun: now, heard: now, steady: now, silence: usualSilence,
@@ -137,7 +168,7 @@ func (f *Feed) begin() {
 	f.id = f.c.o.Keeper.NewFeed()
 	f.c.o.Keeper.Feed(f.record(nil))
 	text := fmt.Sprintf("A sender connected over %s from %s.", f.protocol, f.remote)
-	if f.input.Plays() {
+	if f.input.Plays() || f.input.Connects() {
 		text = fmt.Sprintf("The %s is on air.", f.input.words())
 	}
 	f.c.event(Info, "feed-begun", text, "")
@@ -200,6 +231,9 @@ func (f *Feed) Extras(list map[string]string) {
 		f.c.extras.Store(&list)
 	}
 }
+
+// Line takes what the protocol measures of its connection, for people.
+func (f *Feed) Line(l contribution.Line) { f.line.Store(&l) }
 
 // anchor is a stamp of a track and its time on the sender's wall clock.
 type anchor struct {
@@ -526,7 +560,7 @@ func (f *Feed) leave(reason string) {
 			f.offAir(reason)
 		}
 		text := fmt.Sprintf("The sender from %s is gone: %s.", f.remote, reason)
-		if f.input.Plays() {
+		if f.input.Plays() || f.input.Connects() {
 			text = fmt.Sprintf("The %s is off air: %s.", f.input.words(), reason)
 		}
 		c.event(Info, "feed-ended", text, "")

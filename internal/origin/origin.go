@@ -44,6 +44,7 @@ var (
 	ErrUnchecked      = errors.New("the key cannot be checked now")
 	ErrTaken          = errors.New("the channel has a sender already")
 	ErrNoInput        = errors.New("the channel has no such input")
+	ErrNotAllowed     = errors.New("the sender's address is not let in")
 	ErrEnded          = errors.New("the channel is closed")
 )
 
@@ -168,18 +169,9 @@ func (o *Origin) Report(channel, network, kind, text, do string) {
 	o.event(Event{At: o.Now(), Channel: channel, Level: Warning, Kind: kind, Text: text, Do: do, Like: network})
 }
 
-// KeyRemoved sends the sender away that came with a key.
+// KeyRemoved sends the senders away that came with a key.
 func (o *Origin) KeyRemoved(slug string, key int64) {
-	c := o.Channel(slug)
-	if c == nil {
-		return
-	}
-	c.mu.Lock()
-	f := c.air.feed
-	c.mu.Unlock()
-	if f != nil && f.key == key {
-		const reason = "its contribution key was removed"
-		f.end(reason)
-		f.kick(reason)
+	if c := o.Channel(slug); c != nil {
+		c.dismissSenders("its contribution key was removed", func(f *Feed) bool { return f.key == key })
 	}
 }

@@ -82,14 +82,16 @@ func (m *memory) Feed(f origin.FeedRecord) {
 		m.ended = append(m.ended, f.Reason)
 	}
 }
-func (m *memory) Admit(_, key string) (int64, error) {
+func (m *memory) Admit(_, key string) (origin.Grant, error) {
 	switch key {
 	case "right":
-		return 1, nil
+		return origin.Grant{Key: 1}, nil
+	case "backup":
+		return origin.Grant{Key: 2, Input: "backup"}, nil
 	case "unknown":
-		return 0, origin.ErrUnchecked
+		return origin.Grant{}, origin.ErrUnchecked
 	}
-	return 0, origin.ErrBadKey
+	return origin.Grant{}, origin.ErrBadKey
 }
 
 func (m *memory) has(kind string) bool {

@@ -5,8 +5,10 @@ package origin
 
 import (
 	"fmt"
+	"net/netip"
 	"regexp"
 	"slices"
+	"strings"
 	"time"
 
 	"metaplasis/internal/core/ladder"
@@ -20,7 +22,7 @@ import (
 type Settings struct {
 	Slug      string        `json:"slug"`
 	Title     string        `json:"title" flag:"title" help:"title for people"`
-	Inputs    []Input       `json:"inputs,omitempty" flag:"inputs" help:"ways in which the channel may be fed, the preferred one first, such as sender,file:standby.flv or sender,slate"` // none is a sender alone
+	Inputs    []Input       `json:"inputs,omitempty" flag:"inputs" help:"ways in which the channel may be fed, the preferred one first, such as sender,sender:backup,file:standby.flv,slate or rtsp://192.0.2.7/stream1"` // none is a sender alone
 	Ladder    ladder.Ladder `json:"ladder"`
 	Packaging `json:"packaging"`
 	Outputs   `json:"outputs"`
@@ -59,39 +61,11 @@ type Outputs struct {
 type Access struct {
 	// Closed ends the playlists for good, until it is taken back.
 	Closed bool `json:"closed,omitempty" flag:"closed" help:"end the playlists for good and admit no sender, until it is set back"`
+	// Passphrase encrypts what senders send over SRT; without one it need not be encrypted. It is never shown.
+	Passphrase string `json:"passphrase,omitempty" flag:"passphrase" help:"passphrase of senders over SRT, 10 to 79 characters; empty for none"`
+	// SenderNetworks are those from which senders are let in; none is everywhere.
+	SenderNetworks string `json:"senderNetworks,omitempty" flag:"sender-networks" help:"networks from which senders are let in, such as 192.0.2.0/24,2001:db8::/32; empty for everywhere"`
 }
-
-// Input is one way in which a channel may be fed.
-type Input struct {
-	Kind string `json:"kind"`           // "sender": an encoder that connects with a key; "file": a recording that repeats; "slate": a picture
-	File string `json:"file,omitempty"` // of a file: its name in the service's folder of files; of a slate: its image, none for the title
-}
-
-// String writes the input as the CLI reads it: sender, or file:standby.flv.
-func (in Input) String() string {
-	if in.File == "" {
-		return in.Kind
-	}
-	return in.Kind + ":" + in.File
-}
-
-// Plays reports whether the input plays by itself, without anybody who sends.
-func (in Input) Plays() bool { return in.Kind == InputFile || in.Kind == InputSlate }
-
-// words is the input in a sentence.
-func (in Input) words() string {
-	if in.File == "" {
-		return in.Kind
-	}
-	return in.Kind + " " + in.File
-}
-
-// The kinds of input. A slate shows the image that its file names, or the channel's title.
-const (
-	InputSender = "sender"
-	InputFile   = "file"
-	InputSlate  = "slate"
-)
 
 // Selection is a choice of rungs with addresses of its own.
 type Selection struct {
@@ -133,6 +107,7 @@ func (s Settings) WithDefaults() Settings {
 	if len(s.Inputs) == 0 {
 		s.Inputs = []Input{{Kind: InputSender}}
 	}
+	s.Inputs = tidyInputs(s.Inputs)
 	if len(s.Ladder.Rungs) == 0 {
 		s.Ladder.Planned = true
 	}
@@ -164,45 +139,63 @@ func (s Settings) Check() []ladder.Problem {
 			Text: fmt.Sprintf("found %d segments, expected 3 to 60", s.Window)})
 	}
 	out = append(out, s.checkInputs()...)
+	out = append(out, s.checkAccess()...)
 	out = append(out, s.checkPackaging()...)
 	return append(out, s.Ladder.Check()...)
 }
 
-const maxInputs = 4
+// Lengths of a passphrase (draft-sharabayko-srt, 6.1.1 and the library's bound).
+const (
+	minPassphrase = 10
+	maxPassphrase = 79
+)
 
-var fileForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,99}\.(flv|mp4)$`)
-
-func (s Settings) checkInputs() (out []ladder.Problem) {
-	add := func(i int, text string, args ...any) {
-		out = append(out, ladder.Problem{Field: fmt.Sprintf("inputs.%d", i), Text: fmt.Sprintf(text, args...)})
+func (s Settings) checkAccess() (out []ladder.Problem) {
+	if n := len(s.Passphrase); n > 0 && (n < minPassphrase || n > maxPassphrase) {
+		out = append(out, ladder.Problem{Field: "access.passphrase", Text: fmt.Sprintf("found %d characters, expected %d to %d", n, minPassphrase, maxPassphrase)})
 	}
-	if len(s.Inputs) > maxInputs {
-		add(maxInputs, "found %d inputs, expected %d at most", len(s.Inputs), maxInputs)
-	}
-	senders := 0
-	for i, in := range s.Inputs {
-		switch {
-		case in.Kind == InputSender:
-			if senders++; senders > 1 {
-				add(i, "found a second input for senders, expected one: all of the channel's keys lead to it")
-			}
-		case in.Kind == InputSlate:
-			if in.File != "" {
-				if text := ladder.CheckImageName(in.File); text != "" {
-					add(i, "%s", text)
-				}
-			}
-		case in.Kind != InputFile:
-			add(i, "found kind %q, expected %s, %s or %s", clip(in.Kind), InputSender, InputFile, InputSlate)
-		case !fileForm.MatchString(in.File):
-			add(i, "found file %q, expected the name of an FLV or CMAF file in the folder of files, such as standby.flv or standby.mp4", clip(in.File))
-		}
+	if _, err := parseNetworks(s.SenderNetworks); err != nil {
+		out = append(out, ladder.Problem{Field: "access.senderNetworks", Text: err.Error()})
 	}
 	return out
 }
 
-// rank is the place of an input among those of the channel, the preferred one first; -1 when it is none.
-func (s *Settings) rank(in Input) int { return slices.Index(s.Inputs, in) }
+// maxNetworks is how many networks a list may have.
+const maxNetworks = 64
+
+// parseNetworks reads addresses and networks with commas between them.
+func parseNetworks(text string) (out []netip.Prefix, err error) {
+	for one := range strings.SplitSeq(text, ",") {
+		if one = strings.TrimSpace(one); one == "" {
+			continue
+		}
+		p, err := netip.ParsePrefix(one)
+		if err != nil {
+			a, bare := netip.ParseAddr(one)
+			if bare != nil {
+				return nil, fmt.Errorf("found %q, expected an address or a network such as 192.0.2.0/24", clip(one))
+			}
+			p = netip.PrefixFrom(a, a.BitLen())
+		}
+		if out = append(out, p.Masked()); len(out) > maxNetworks {
+			return nil, fmt.Errorf("found more than %d networks, expected fewer", maxNetworks)
+		}
+	}
+	return out, nil
+}
+
+// lets reports whether senders from an address and port are let in.
+func (s *Settings) lets(remote string) bool {
+	list, err := parseNetworks(s.SenderNetworks)
+	if err != nil || len(list) == 0 {
+		return true
+	}
+	at, err := netip.ParseAddrPort(remote)
+	if err != nil {
+		return false
+	}
+	return slices.ContainsFunc(list, func(p netip.Prefix) bool { return p.Contains(at.Addr().Unmap()) })
+}
 
 // reserved are the names that the channel's own playlists have.
 var reserved = map[string]bool{"index": true, "ts": true, "low": true, "time": true, "picture": true}
@@ -384,9 +377,17 @@ type Keeper interface {
 	Feed(FeedRecord)
 }
 
+// Grant is what a contribution key allows.
+type Grant struct {
+	Key      int64     // its id
+	Input    string    // the name of the input for senders that it leads to; "" for any
+	Protocol string    // the only protocol that it is for, such as SRT; "" for any
+	Expires  time.Time // zero for never
+}
+
 // Gate decides whether a sender may contribute to a channel.
 type Gate interface {
-	// Admit returns the id of the contribution key when it opens the channel, ErrBadKey when it does
+	// Admit returns what the contribution key allows when it opens the channel, ErrBadKey when it does
 	// not, and ErrUnchecked when nobody can tell now.
-	Admit(channel, key string) (id int64, err error)
+	Admit(channel, key string) (Grant, error)
 }

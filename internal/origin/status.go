@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"metaplasis/internal/contribution"
 	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/govern"
 	"metaplasis/internal/core/ladder"
@@ -250,6 +251,8 @@ func measureNodes(before, now []transcode.Node, wall int64) []NodeStatus {
 
 // Watch looks whether another feed is to be on air. The origin does it once a second.
 func (c *Channel) Watch() {
+	now := c.now()
+	c.dismissSenders("its contribution key has expired", func(f *Feed) bool { return !f.expires.IsZero() && now.After(f.expires) })
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.promote(false)
@@ -481,6 +484,10 @@ type InputStatus struct {
 	Chosen  bool   `json:"chosen,omitempty"`  // by hand
 	Standby int    `json:"standby,omitempty"` // senders that are connected and not on air
 	Problem string `json:"problem,omitempty"`
+	// Of the feed that the input has, on air or standing by.
+	Protocol string             `json:"protocol,omitempty"`
+	Remote   string             `json:"remote,omitempty"`
+	Line     *contribution.Line `json:"line,omitempty"` // nil of protocols that measure nothing
 }
 
 func (c *Channel) inputs() (out []InputStatus) {
@@ -491,7 +498,10 @@ func (c *Channel) inputs() (out []InputStatus) {
 				s.Standby++
 			}
 		}
-		s.Problem = c.air.problems[in]
+		s.Problem, s.Secret = c.air.problems[in], ""
+		if u := c.user(in); u != nil {
+			s.Remote, s.Protocol, s.Line = u.remote, u.protocol, u.line.Load()
+		}
 		out = append(out, s)
 	}
 	return out

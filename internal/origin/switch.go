@@ -64,11 +64,54 @@ func (f *Feed) hear(now time.Time) {
 	f.heard = now
 }
 
+// admitSender lets a sender in by one of the channel's inputs for senders: the one of a name, or the best one that
+// nobody uses.
+func (c *Channel) admitSender(f *Feed, name string) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	found := false
+	for _, in := range c.settings.Inputs {
+		if in.Kind != InputSender || name != "" && in.Name != name {
+			continue
+		}
+		if used := c.user(in); found && used != nil && !used.silent(c.now()) {
+			continue
+		} else if found {
+			f.input = in
+			break
+		}
+		f.input, found = in, true
+		if used := c.user(in); used == nil || used.silent(c.now()) {
+			break
+		}
+	}
+	if !found {
+		f.input = Input{Kind: InputSender, Name: name}
+	}
+	return c.admitNow(f)
+}
+
+// user is the feed that an input has, on air or standing by, nil without one.
+func (c *Channel) user(in Input) *Feed {
+	if f := c.air.feed; f != nil && f.input == in {
+		return f
+	}
+	if i := slices.IndexFunc(c.air.standby, func(f *Feed) bool { return f.input == in }); i >= 0 {
+		return c.air.standby[i]
+	}
+	return nil
+}
+
 // admit puts a feed on air when there is none, when the one on air has fallen silent, or when this one's
-// input is preferred to it.
+// input is preferred to it; one whose input is preferred less stands by, if it is live.
 func (c *Channel) admit(f *Feed) error {
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	return c.admitNow(f)
+}
+
+// admitNow is admit with the channel's lock held.
+func (c *Channel) admitNow(f *Feed) error {
 	rank := c.rank(f.input)
 	switch {
 	case c.closed:
@@ -77,6 +120,12 @@ func (c *Channel) admit(f *Feed) error {
 		return ErrEnded
 	case rank < 0:
 		return ErrNoInput
+	}
+	if old := c.user(f.input); old != nil && old.standby {
+		if !old.silent(c.now()) {
+			return ErrTaken
+		}
+		old.sendAway("another sender took over, since this one was silent")
 	}
 	if old := c.air.feed; old != nil {
 		switch before, silent := c.rank(old.input), old.silent(c.now()); {
@@ -90,6 +139,10 @@ func (c *Channel) admit(f *Feed) error {
 			old.sendAway("another sender took over, since this one was silent")
 		case silent:
 			c.displace(old, "another input took over, since nothing came of this one")
+		case rank > before && !f.input.Plays() && len(c.air.standby) < maxStandby:
+			f.begin()
+			c.standBy(f, "a preferred input is on air")
+			return nil
 		default:
 			return ErrTaken
 		}
@@ -100,6 +153,17 @@ func (c *Channel) admit(f *Feed) error {
 	c.onAirNow(f)
 	f.begin()
 	return nil
+}
+
+// dismissSenders sends feeds away, on air or standing by.
+func (c *Channel) dismissSenders(reason string, which func(*Feed) bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, f := range append(slices.Clone(c.air.standby), c.air.feed) {
+		if f != nil && which(f) {
+			f.sendAway(reason)
+		}
+	}
 }
 
 // unsteady reports whether an input went off the air a moment ago. What is chosen by hand is trusted.
@@ -132,7 +196,7 @@ func (c *Channel) displace(f *Feed, why string) {
 func (c *Channel) standBy(f *Feed, why string) {
 	f.standby = true
 	c.air.standby = append(c.air.standby, f)
-	c.event(Info, "feed-standby", fmt.Sprintf("The sender from %s stands by: %s.", f.remote, why), "")
+	c.event(Info, "feed-standby", fmt.Sprintf("The %s stands by: %s.", f.words(), why), "")
 }
 
 // promote puts the best of the feeds that stand by on air: when none is, when nothing comes of the one
@@ -165,7 +229,7 @@ func (c *Channel) promote(trusted bool) {
 		c.displace(on, why)
 	}
 	c.onAirNow(best)
-	c.event(Info, "feed-on-air", fmt.Sprintf("The sender from %s, which stood by, is on air again.", best.remote), "")
+	c.event(Info, "feed-on-air", fmt.Sprintf("The %s, which stood by, is on air now.", best.words()), "")
 }
 
 // Choose puts an input on air by hand, as soon as it has something: it is preferred to all others until
@@ -174,8 +238,12 @@ func (c *Channel) promote(trusted bool) {
 func (c *Channel) Choose(in Input) error {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if in != (Input{}) && c.settings.rank(in) < 0 {
-		return ErrNoInput
+	if in != (Input{}) {
+		i := slices.IndexFunc(c.settings.Inputs, in.Same)
+		if i < 0 {
+			return ErrNoInput
+		}
+		in = c.settings.Inputs[i]
 	}
 	if c.air.chosen == in {
 		return nil
@@ -243,6 +311,38 @@ func (c *Channel) Players() (out []Input) {
 	return out
 }
 
+// Sources lists the inputs that the service fetches or receives by itself, and whether each is wanted now: all but
+// those that wait for viewers.
+func (c *Channel) Sources() (out []Input, wanted []bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	watched := c.now().Sub(time.UnixMilli(c.watched.Load())) < watchedFor
+	for _, in := range c.settings.Inputs {
+		if in.Connects() && !c.closed && !c.settings.Closed {
+			out, wanted = append(out, in), append(wanted, !in.OnDemand || watched)
+		}
+	}
+	return out, wanted
+}
+
+// watchedFor is for how long an input that waits for viewers is kept up behind the last one.
+const watchedFor = 30 * time.Second
+
+// Watched says that somebody asked for the channel's media.
+func (c *Channel) Watched() {
+	if now := c.o.Now().UnixMilli(); now-c.watched.Load() > 1000 {
+		c.watched.Store(now)
+	}
+}
+
+// words is who sends, in a sentence.
+func (f *Feed) words() string {
+	if f.input.Connects() || f.input.Plays() {
+		return f.input.words()
+	}
+	return "sender from " + f.remote
+}
+
 // InputProblem says what keeps an input from playing, "" when nothing does.
 func (c *Channel) InputProblem(in Input, text string) {
 	c.mu.Lock()
@@ -253,9 +353,12 @@ func (c *Channel) InputProblem(in Input, text string) {
 		c.air.problems[in] = text
 	}
 	c.mu.Unlock()
-	do := "Put an FLV file, or CMAF track files, of that name into the folder of files."
-	if in.Kind == InputSlate {
+	do := "Put an FLV or TS file, or CMAF track files, of that name into the folder of files."
+	switch in.Kind {
+	case InputSlate:
 		do = "Take another image, or none for the channel's title."
+	case InputAddress, InputProgramme:
+		do = "Look at the source and the line to it; it is tried again by itself."
 	}
 	if text != "" && text != before {
 		c.event(Warning, "input-failed", fmt.Sprintf("The input %s cannot be played: %s.", in, text), do)

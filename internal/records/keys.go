@@ -7,15 +7,19 @@ import (
 
 // Key is a contribution key's record.
 type Key struct {
-	ID      int64      `db:"id" json:"id"`
-	Label   string     `db:"label" json:"label"`
-	Created time.Time  `db:"created" json:"created"`
-	Used    *time.Time `db:"used" json:"used,omitempty"`
+	ID       int64      `db:"id" json:"id"`
+	Label    string     `db:"label" json:"label"`
+	Created  time.Time  `db:"created" json:"created"`
+	Used     *time.Time `db:"used" json:"used,omitempty"`
+	Input    string     `db:"input" json:"input,omitempty"`       // the name of the input that it leads to; "" for any
+	Protocol string     `db:"protocol" json:"protocol,omitempty"` // the only one that it is for; "" for any
+	Expires  *time.Time `db:"expires" json:"expires,omitempty"`
 }
 
-// AddKey stores a contribution key's digest.
-func (d *DB) AddKey(ctx context.Context, slug, label, secret string) (int64, error) {
-	r, err := d.x.ExecContext(ctx, "INSERT INTO contribution_keys (channel_id, label, digest, created) SELECT id, ?, ?, UTC_TIMESTAMP(3) FROM channels WHERE slug = ?", label, Digest(secret), slug)
+// AddKey stores a contribution key's digest, and what it is for.
+func (d *DB) AddKey(ctx context.Context, slug, secret string, k Key) (int64, error) {
+	r, err := d.x.ExecContext(ctx, "INSERT INTO contribution_keys (channel_id, label, digest, created, input, protocol, expires) SELECT id, ?, ?, UTC_TIMESTAMP(3), ?, ?, ? FROM channels WHERE slug = ?",
+		k.Label, Digest(secret), k.Input, k.Protocol, k.Expires, slug)
 	if err != nil {
 		return 0, err
 	}
@@ -28,7 +32,7 @@ func (d *DB) AddKey(ctx context.Context, slug, label, secret string) (int64, err
 // Keys lists a channel's keys, without their secrets, which nobody knows.
 func (d *DB) Keys(ctx context.Context, slug string) ([]Key, error) {
 	out := []Key{}
-	return out, d.x.SelectContext(ctx, &out, "SELECT k.id, k.label, k.created, k.used FROM contribution_keys k JOIN channels c ON c.id = k.channel_id WHERE c.slug = ? ORDER BY k.id", slug)
+	return out, d.x.SelectContext(ctx, &out, "SELECT k.id, k.label, k.created, k.used, k.input, k.protocol, k.expires FROM contribution_keys k JOIN channels c ON c.id = k.channel_id WHERE c.slug = ? ORDER BY k.id", slug)
 }
 
 // RemoveKey deletes a key.
@@ -37,9 +41,23 @@ func (d *DB) RemoveKey(ctx context.Context, slug string, id int64) error {
 }
 
 // FindKey finds a channel's key by its secret.
-func (d *DB) FindKey(ctx context.Context, slug, secret string) (id int64, err error) {
-	err = d.x.GetContext(ctx, &id, "SELECT k.id FROM contribution_keys k JOIN channels c ON c.id = k.channel_id WHERE c.slug = ? AND k.digest = ?", slug, Digest(secret))
-	return id, found(err)
+func (d *DB) FindKey(ctx context.Context, slug, secret string) (k Key, err error) {
+	err = d.x.GetContext(ctx, &k, "SELECT k.id, k.label, k.created, k.used, k.input, k.protocol, k.expires FROM contribution_keys k JOIN channels c ON c.id = k.channel_id WHERE c.slug = ? AND k.digest = ?", slug, Digest(secret))
+	return k, found(err)
+}
+
+// KeyDigests lists the digests of all keys by their channels, of those that are not held to another protocol.
+func (d *DB) KeyDigests(ctx context.Context, protocol string) (map[string][][]byte, error) {
+	var rows []struct {
+		Slug   string `db:"slug"`
+		Digest []byte `db:"digest"`
+	}
+	err := d.x.SelectContext(ctx, &rows, "SELECT c.slug, k.digest FROM contribution_keys k JOIN channels c ON c.id = k.channel_id WHERE k.protocol IN ('', ?)", protocol)
+	out := map[string][][]byte{}
+	for _, r := range rows {
+		out[r.Slug] = append(out[r.Slug], r.Digest)
+	}
+	return out, err
 }
 
 // UseKey notes when a key was used.

@@ -23,6 +23,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"metaplasis/internal/contribution"
+	"metaplasis/internal/contribution/mpegts"
 	rtmpin "metaplasis/internal/contribution/rtmp"
 	"metaplasis/internal/control"
 	"metaplasis/internal/control/api"
@@ -67,7 +68,8 @@ type Service struct {
 	failed   chan error
 	ready    chan struct{}
 
-	descriptors uint64 // the limit
+	streams     mpegts.Receiver // transport streams
+	descriptors uint64          // the limit
 	ports       []*network.Listener
 	stop        []func() // in the order of starting
 }
@@ -158,6 +160,7 @@ func Start(ctx context.Context, c Config) (_ *Service, err error) {
 	if err := s.playFiles(); err != nil {
 		return nil, err
 	}
+	s.receiveSources()
 	pages := s.pages(metricsPort)
 	s.serveHTTP(httpPort, pages, nil)
 	if httpsPort != nil {

@@ -68,6 +68,8 @@ func newTaken() *taken {
 	return &taken{units: map[media.Kind]int{}, ended: make(chan string, 1), reports: make(chan string, 1), kick: make(chan string, 1)}
 }
 
+func (r *taken) Line(contribution.Line) {}
+
 func (r *taken) Open(contribution.Sender) (contribution.Feed, error) {
 	if r.refuse != nil {
 		return nil, r.refuse

@@ -100,6 +100,16 @@ type Addresses struct {
 	Code       string               `json:"code"`             // markup that embeds the player in a page
 	Server     string               `json:"server"`           // RTMP server for an encoder; the key is its stream name
 	Secure     string               `json:"secure,omitempty"` // the same over TLS
+	Senders    []SenderAddress      `json:"senders"`          // how senders reach the channel, protocol by protocol
+}
+
+// SenderAddress is what an encoder of a protocol asks for in its fields.
+type SenderAddress struct {
+	Protocol string `json:"protocol"`
+	Server   string `json:"server"`
+	Key      string `json:"key"` // or stream name, or stream id
+	URL      string `json:"url"` // for encoders with one field
+	Hint     string `json:"hint"`
 }
 
 // SelectionAddresses are where a named selection of rungs plays.
@@ -204,15 +214,27 @@ type NewLabel struct {
 	Label string `json:"label"`
 }
 
+// NewKey is a contribution key to be.
+type NewKey struct {
+	Label    string     `json:"label"`
+	Input    string     `json:"input,omitempty"`    // the name of the input for senders that it leads to; none for any
+	Protocol string     `json:"protocol,omitempty"` // the only one that it is for, such as SRT; none for any
+	Expires  *time.Time `json:"expires,omitempty"`  // a sender is cut off then
+}
+
 // Key is a contribution key. Its secret is told once, when it is made.
 type Key struct {
-	ID      int64      `json:"id"`
-	Label   string     `json:"label"`
-	Created time.Time  `json:"created"`
-	Used    *time.Time `json:"used,omitempty"`
-	Secret  string     `json:"secret,omitempty"`
-	Server  string     `json:"server,omitempty"` // for encoders with two fields: this, and the secret
-	URL     string     `json:"url,omitempty"`    // for encoders with one field
+	ID       int64           `json:"id"`
+	Label    string          `json:"label"`
+	Created  time.Time       `json:"created"`
+	Used     *time.Time      `json:"used,omitempty"`
+	Input    string          `json:"input,omitempty"`
+	Protocol string          `json:"protocol,omitempty"`
+	Expires  *time.Time      `json:"expires,omitempty"`
+	Secret   string          `json:"secret,omitempty"`
+	Senders  []SenderAddress `json:"senders,omitempty"` // the key in the fields of encoders
+	Server   string          `json:"server,omitempty"`  // for encoders with two fields: this, and the secret
+	URL      string          `json:"url,omitempty"`     // for encoders with one field
 }
 
 // Token is a client's token. Its secret is told once, when it is made.

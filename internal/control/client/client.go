@@ -276,8 +276,8 @@ func (c *Client) Keys(ctx context.Context, slug string) ([]api.Key, error) {
 }
 
 // CreateKey makes one.
-func (c *Client) CreateKey(ctx context.Context, slug, label string) (api.Key, error) {
-	return call[api.Key](ctx, c, "POST", "/channels/"+seg(slug)+"/keys", api.NewLabel{Label: label})
+func (c *Client) CreateKey(ctx context.Context, slug string, k api.NewKey) (api.Key, error) {
+	return call[api.Key](ctx, c, "POST", "/channels/"+seg(slug)+"/keys", k)
 }
 
 // RemoveKey removes one.

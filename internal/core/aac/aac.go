@@ -62,8 +62,11 @@ func (c *Config) Samples() int64 {
 }
 
 // Unmarshal reads a config.
-func (c *Config) Unmarshal(b []byte) error {
-	r := bits.NewReader(b)
+func (c *Config) Unmarshal(b []byte) error { return c.read(bits.NewReader(b), true) }
+
+// read reads a config; alone says that nothing else follows it, so that what lies behind it may be an extension.
+func (c *Config) read(r *bits.Reader, alone bool) error {
+	size := r.Left() / 8
 	*c = Config{}
 	c.ObjectType = objectType(r)
 	c.SampleRate = sampleRate(r)
@@ -75,7 +78,7 @@ func (c *Config) Unmarshal(b []byte) error {
 		c.ObjectType = objectType(r)
 	}
 	if r.Err() != nil {
-		return &media.FormatError{Format: "AudioSpecificConfig", Found: fmt.Sprintf("%d bytes", len(b)), Want: "at least 2"}
+		return &media.FormatError{Format: "AudioSpecificConfig", Found: fmt.Sprintf("%d bytes", size), Want: "at least 2"}
 	}
 	if !plausible(c.SampleRate) || !plausible(c.OutputRate) {
 		return &media.FormatError{Format: "AudioSpecificConfig",
@@ -97,7 +100,9 @@ func (c *Config) Unmarshal(b []byte) error {
 		if err := c.general(r, layout); err != nil {
 			return err
 		}
-		c.backward(r)
+		if alone {
+			c.backward(r)
+		}
 	}
 	if c.Channels < 1 {
 		return &media.UnsupportedError{Format: "AAC", What: fmt.Sprintf("channel configuration %d", layout),

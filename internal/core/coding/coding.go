@@ -69,6 +69,22 @@ type Codec struct {
 	// Writes units as transport streams hold them.
 	transport func(config []byte) func(dst, unit []byte, key bool) []byte
 	config    func(record, unit []byte) []byte // puts the configuration in front of a unit
+	// Reads elementary streams, from a configuration that was told apart from the stream, nil for none.
+	elementary func(config []byte) cutter
+	syncByte   byte // that frames of sound begin with, 0: any
+
+	// How transport streams name it, beside StreamType: stream types, the format_identifier of a registration
+	// descriptor (ISO/IEC 13818-1, 2.6.8), and descriptors of private streams (ETSI EN 300 468, 6.1; from 0x100
+	// on those behind an extension descriptor).
+	streamTypes   []uint8
+	registrations []string
+	descriptors   []uint16
+	// In transport streams for lines: the stream type, 0 when it is not carried, and what writes its units where that
+	// is neither transport nor frameHeader.
+	line      uint8
+	lineWrite func(config []byte) func(dst, unit []byte, key bool) []byte
+	// RTP is the encoding name of its payload format (RFC 4855), "" when none is read.
+	RTP string
 }
 
 // plainBox is BoxVersion of a box without a version.
@@ -96,69 +112,84 @@ var table = [...]Codec{
 		ID: media.H264, Kind: media.Video, Label: "H.264", Decoded: true, FLV: 7, FourCC: "avc1", Entry: "avc1", Box: "avcC", BoxVersion: plainBox,
 		StreamType: 0x1b, Composition: true, Encoded: true, Profiles: []string{"baseline", "main", "high"}, Levels: avcLevels, LevelBlock: 16, Cost: [9]int{4, 9, 13, 20, 31, 36, 55, 80, 137}, track: avcTrack, unit: avcUnit, length: avcLength, renew: avcRenew, look: avcLook,
 		captions: avc.Captions, caption: avcCaption, config: avc.WithSets, transport: avcTransport,
+		elementary: avcElementary, RTP: "H264", line: 0x1b,
 	},
 	{
 		ID: media.HEVC, Kind: media.Video, Label: "HEVC", Decoded: true, Encoded: true, FourCC: "hvc1", Entry: "hvc1", Box: "hvcC", BoxVersion: plainBox,
 		Composition: true, Profiles: []string{"main"}, Levels: hevcLevels, LevelBlock: 1, Cost: [9]int{51, 56, 71, 77, 82, 106, 106, 280, 1760}, track: hevcTrack, unit: hevcUnit, length: hevcLength,
-		look: func(b []byte) Picture { return Picture{Random: hevc.HasIRAP(b)} },
+		look:       func(b []byte) Picture { return Picture{Random: hevc.HasIRAP(b)} },
+		elementary: hevcElementary, streamTypes: []uint8{0x24}, registrations: []string{"HEVC"}, RTP: "H265", line: 0x24, lineWrite: hevcLine,
 	},
 	{
 		ID: media.VP9, Kind: media.Video, Label: "VP9", Decoded: true, FourCC: "vp09", Entry: "vp09", Box: "vpcC", BoxVersion: 1, Encoded: true, Cost: [9]int{15, 15, 15, 16, 17, 20, 25, 25, 32},
 		track: vp9Track, complete: vp9.Complete, unit: vp9Unit, renew: renewBy(vp9.Complete), look: vp9Look,
+		elementary: vp9Elementary, RTP: "VP9",
 	},
 	{
 		ID: media.VP8, Kind: media.Video, Label: "VP8", Decoded: true, FourCC: "vp08", Entry: "vp08", Box: "vpcC", BoxVersion: 1, SelfDescribing: true,
 		track: vp8.Track, complete: vp8.Complete, unit: vp8Unit, renew: renewBy(vp8.Complete), look: vp8Look,
+		elementary: wholeUnits, RTP: "VP8",
 	},
 	{
 		ID: media.AV1, Kind: media.Video, Label: "AV1", Decoded: true, Encoded: true, FourCC: "av01", Entry: "av01", Box: "av1C", BoxVersion: plainBox, Cost: [9]int{46, 51, 54, 62, 125, 190, 190, 190, 190},
 		track: av1Track, complete: av1.Complete, unit: av1Unit, renew: renewBy(av1.Complete), look: av1Look,
+		elementary: av1Elementary, registrations: []string{"AV01"}, RTP: "AV1",
 	},
 	{
 		ID: media.MPEG2, Kind: media.Video, Label: "MPEG-2 video", Decoded: true, Entry: "mp4v", Box: "esds", ObjectType: 0x61, StreamType: 0x02,
 		SelfDescribing: true, track: bareTrack(media.Video, media.MPEG2), complete: mpegv.Complete, unit: mpegvUnit, look: mpegvLook,
+		elementary: mpegvElementary, streamTypes: []uint8{0x01}, RTP: "MPV", line: 0x02,
 	},
 	{
 		ID: media.AAC, Kind: media.Audio, Label: "AAC", Decoded: true, FLV: 10, FLVPacket: true, FourCC: "mp4a", Entry: "mp4a", Box: "esds", ObjectType: 0x40, StreamType: 0x0f, Encoded: true, frameHeader: aacHeader,
 		track: aacTrack, unit: frameUnit,
+		elementary: aacElementary, syncByte: 0xff, RTP: "MPEG4-GENERIC", line: 0x0f,
 	},
 	{
 		ID: media.Opus, Kind: media.Audio, Label: "Opus", Decoded: true, Encoded: true, FourCC: "Opus", Entry: "Opus", Box: "dOps", BoxVersion: plainBox,
 		FixedRate: opus.SampleRate, track: opusTrack, complete: opus.Complete, unit: frameUnit,
+		elementary: opusElementary, registrations: []string{"Opus"}, descriptors: []uint16{0x180}, RTP: "OPUS", line: 0x06, lineWrite: opusLine,
 	},
 	{
 		ID: media.MP3, Kind: media.Audio, Label: "MP3", Decoded: true, FLV: 2, FourCC: ".mp3", Entry: "mp4a", Box: "esds", ObjectType: 0x6b, StreamType: 0x03,
 		SelfDescribing: true, track: bareTrack(media.Audio, media.MP3), complete: mpega.Complete, unit: frameUnit,
+		elementary: mpegaElementary, streamTypes: []uint8{0x04}, syncByte: 0xff, RTP: "MPA", line: 0x03,
 	},
 	{
 		ID: media.MP2, Kind: media.Audio, Label: "MP2", Decoded: true, Entry: "mp4a", Box: "esds", ObjectType: 0x6b, StreamType: 0x03,
 		SelfDescribing: true, track: bareTrack(media.Audio, media.MP2), complete: mpega.Complete, unit: frameUnit,
+		elementary: mpegaElementary, syncByte: 0xff, line: 0x03,
 	},
 	{
 		ID: media.AC3, Kind: media.Audio, Label: "AC-3", Decoded: true, FourCC: "ac-3", Entry: "ac-3", Box: "dac3", BoxVersion: plainBox,
 		SelfDescribing: true, track: bareTrack(media.Audio, media.AC3), complete: ac3.Complete, unit: frameUnit,
+		elementary: ac3Elementary, syncByte: 0x0b, streamTypes: []uint8{0x81}, registrations: []string{"AC-3"}, descriptors: []uint16{0x6a}, RTP: "AC3", line: 0x81,
 	},
 	{
 		ID: media.EAC3, Kind: media.Audio, Label: "E-AC-3", FourCC: "ec-3", Entry: "ec-3", Box: "dec3", BoxVersion: plainBox,
 		SelfDescribing: true, track: bareTrack(media.Audio, media.EAC3), complete: ac3.Complete, unit: frameUnit,
+		elementary: ac3Elementary, syncByte: 0x0b, streamTypes: []uint8{0x87}, registrations: []string{"EAC3"}, descriptors: []uint16{0x7a}, RTP: "EAC3", line: 0x87,
 	},
 	{
 		ID: media.ALaw, Kind: media.Audio, Label: "G.711 A-law", Decoded: true, FLV: 7, Entry: "alaw", SelfDescribing: true,
 		uncompressed: true, track: pcmTrack(media.ALaw), complete: pcm.Complete, unit: frameUnit,
+		elementary: wholeUnits, RTP: "PCMA",
 	},
 	{
 		ID: media.ULaw, Kind: media.Audio, Label: "G.711 \u00b5-law", Decoded: true, FLV: 8, Entry: "ulaw", SelfDescribing: true,
 		uncompressed: true, track: pcmTrack(media.ULaw), complete: pcm.Complete, unit: frameUnit,
+		elementary: wholeUnits, RTP: "PCMU",
 	},
 	{
 		ID: media.PCM, Kind: media.Audio, Label: "PCM", Decoded: true, FLV: 3, Entry: "ipcm", Box: "pcmC", SelfDescribing: true,
 		uncompressed: true, track: pcmTrack(media.PCM), complete: pcm.Complete, unit: frameUnit, bare: pcm.Box,
+		elementary: wholeUnits, RTP: "L16",
 	},
 	{ID: media.ID3, Kind: media.Data, Label: "ID3", StreamType: 0x15},
 	{ID: media.SCTE35, Kind: media.Data, Label: "SCTE 35", StreamType: 0x86},
 	{ID: media.Captions, Kind: media.Data, Label: "captions"},
-	{ID: media.Teletext, Kind: media.Data, Label: "teletext", StreamType: 0x06},
-	{ID: media.Subtitles, Kind: media.Data, Label: "DVB subtitles", StreamType: 0x06},
+	{ID: media.Teletext, Kind: media.Data, Label: "teletext", StreamType: 0x06, descriptors: []uint16{0x56}},
+	{ID: media.Subtitles, Kind: media.Data, Label: "DVB subtitles", StreamType: 0x06, descriptors: []uint16{0x59}},
 }
 
 func find(fits func(*Codec) bool) *Codec {

@@ -16,9 +16,11 @@ import (
 const (
 	typeIRAPFirst = 16 // BLA_W_LP: from here to typeIRAPLast decoding may start
 	typeIRAPLast  = 23
-	typeVPS       = 32
-	typeSPS       = 33
-	typePPS       = 34
+	TypeVPS       = 32
+	TypeSPS       = 33
+	TypePPS       = 34
+	TypeAUD       = 35
+	TypeFiller    = 38
 )
 
 // NALType returns nal_unit_type (7.3.1.2), 0 for an empty unit.
@@ -102,11 +104,11 @@ func (c *Config) Unmarshal(b []byte) error {
 				return short
 			}
 			switch kind {
-			case typeVPS:
+			case TypeVPS:
 				c.VPS = append(c.VPS, p[:n])
-			case typeSPS:
+			case TypeSPS:
 				c.SPS = append(c.SPS, p[:n])
-			case typePPS:
+			case TypePPS:
 				c.PPS = append(c.PPS, p[:n])
 			}
 			p = p[n:]
@@ -161,21 +163,21 @@ func (c *Config) Track(record []byte) (media.Track, error) {
 
 // NewRecord makes the record of parameter sets, with lengths of four bytes.
 func NewRecord(sets [][]byte) ([]byte, error) {
-	kinds := []int{typeVPS, typeSPS, typePPS}
+	kinds := []int{TypeVPS, TypeSPS, TypePPS}
 	by := map[int][][]byte{}
 	for _, n := range sets {
 		by[NALType(n)] = append(by[NALType(n)], n)
 	}
-	if len(by[typeSPS]) == 0 || len(by[typePPS]) == 0 {
+	if len(by[TypeSPS]) == 0 || len(by[TypePPS]) == 0 {
 		return nil, &media.FormatError{Format: "HEVC parameter sets", Found: fmt.Sprintf("%d SPS and %d PPS",
-			len(by[typeSPS]), len(by[typePPS])), Want: "at least one of each"}
+			len(by[TypeSPS]), len(by[TypePPS])), Want: "at least one of each"}
 	}
-	sps, err := ParseSPS(by[typeSPS][0])
+	sps, err := ParseSPS(by[TypeSPS][0])
 	if err != nil {
 		return nil, err
 	}
 	// The general part of profile_tier_level stands behind the NAL unit's header and one byte.
-	general := bitstring.Unescape(by[typeSPS][0])[3:]
+	general := bitstring.Unescape(by[TypeSPS][0])[3:]
 	b := append([]byte{1}, general[:12]...)
 	depth := byte(sps.BitDepth - 8)
 	b = append(b, 0xf0, 0, 0xfc, 0xfc|byte(sps.ChromaFormat), 0xf8|depth, 0xf8|depth, 0, 0, 1<<3|1<<2|3, byte(len(kinds)))

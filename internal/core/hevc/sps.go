@@ -27,7 +27,7 @@ const (
 
 // ParseSPS reads a sequence parameter set.
 func ParseSPS(nal []byte) (*SPS, error) {
-	if t := NALType(nal); t != typeSPS {
+	if t := NALType(nal); t != TypeSPS {
 		return nil, &media.FormatError{Format: "HEVC SPS", Found: fmt.Sprintf("NAL unit type %d", t), Want: "33"}
 	}
 	r := bitstring.NewReader(bitstring.Unescape(nal[2:]))

@@ -1,0 +1,92 @@
+package camera
+
+import (
+	"context"
+	"encoding/base64"
+	"fmt"
+	"net/url"
+
+	"metaplasis/internal/contribution/tracks"
+	"metaplasis/internal/core/amf"
+	"metaplasis/internal/core/flv"
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/onward"
+	"metaplasis/internal/onward/mpegts"
+	"metaplasis/internal/onward/rtmp"
+)
+
+// line is what a camera sends over.
+type line interface {
+	// begin sends what the loop says of itself.
+	begin(metadata amf.ECMAArray) error
+	tag(kind uint8, at uint32, body []byte) error
+	cue(at uint32, section []byte) error
+	Failed() <-chan error
+	Close() error
+}
+
+// schemes are what a camera can send to, for people.
+const schemes = "rtmp, rtmps, udp or rtp"
+
+// dial opens the line to an address.
+func dial(ctx context.Context, o *Options) (line, error) {
+	u, err := url.Parse(o.URL)
+	if err != nil {
+		return nil, fmt.Errorf("address to send to: %w", err)
+	}
+	switch u.Scheme {
+	case "rtmp", "rtmps":
+		conn, err := rtmp.Dial(ctx, o.URL, o.Dial)
+		if err != nil {
+			return nil, err
+		}
+		return rtmpLine{conn}, nil
+	case "udp", "rtp":
+		conn, err := mpegts.Dial(ctx, u)
+		if err != nil {
+			return nil, err
+		}
+		return newUnitLine(conn.Programme(1, o.Name)), nil
+	}
+	return nil, fmt.Errorf("found the address scheme %q, expected %s", u.Scheme, schemes)
+}
+
+// rtmpLine sends tags as they are.
+type rtmpLine struct{ *rtmp.Conn }
+
+func (l rtmpLine) begin(m amf.ECMAArray) error { return l.Metadata(m) }
+
+func (l rtmpLine) tag(kind uint8, at uint32, body []byte) error { return l.Media(kind, at, body) }
+
+func (l rtmpLine) cue(at uint32, section []byte) error {
+	return l.Data(at, "scte35", amf.Object{{Name: "data", Value: base64.StdEncoding.EncodeToString(section)}})
+}
+
+// unitLine sends the access units that tags hold.
+type unitLine struct {
+	onward.Sender
+	set *tracks.Set
+}
+
+func newUnitLine(s onward.Sender) *unitLine { return &unitLine{s, tracks.New(s)} }
+
+func (l *unitLine) begin(m amf.ECMAArray) error {
+	l.set.Metadata(amf.Object(m))
+	return nil
+}
+
+func (l *unitLine) tag(kind uint8, at uint32, body []byte) error {
+	k := media.Video
+	if kind == flv.TagAudio {
+		k = media.Audio
+	}
+	if err := flv.Bodies(kind, body, func(b *flv.Body) error { return l.set.Body(k, at, b) }); err != nil {
+		return err
+	}
+	return l.Flush()
+}
+
+func (l *unitLine) cue(at uint32, section []byte) error {
+	l.Cue(int64(at), section)
+	return l.Flush()
+}

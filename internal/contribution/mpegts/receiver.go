@@ -1,0 +1,236 @@
+package mpegts
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"strings"
+	"sync"
+	"time"
+
+	"metaplasis/internal/contribution"
+	"metaplasis/internal/contribution/source"
+)
+
+// Receiver holds the transport streams that are received now, each once.
+type Receiver struct {
+	mu       sync.Mutex
+	shared   map[string]*shared   // by address and secret
+	channels map[string][]*Stream // that feed a channel, by its name; the newest last
+}
+
+// shared is a stream that is received while somebody takes it.
+type shared struct {
+	stream *Stream
+	users  int
+	stop   context.CancelFunc
+	done   chan struct{}
+}
+
+// silence is for how long nothing may come of a transport stream until others may take its place: what comes over UDP
+// comes evenly.
+const silence = 1500 * time.Millisecond
+
+// Receive implements source.Protocol for udp, rtp, http and https, and for programmes of other channels.
+func (r *Receiver) Receive(ctx context.Context, l *source.Line) error {
+	if l.Address == "" {
+		return r.programme(ctx, l)
+	}
+	s := r.join(l)
+	defer r.leave(l, s)
+	defer r.Publish(l.Channel, s.stream)()
+	protocol := "TS over " + strings.ToUpper(l.URL.Scheme)
+	return r.take(ctx, l, s.stream, protocol, l.URL.Host)
+}
+
+// take lets a stream feed the channel.
+func (r *Receiver) take(ctx context.Context, l *source.Line, s *Stream, protocol, remote string) error {
+	over, stop := s.Take(l.Programme, func() (contribution.Feed, error) { return l.Open(protocol, remote, silence) })
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			stop("its input was removed, or nobody watches")
+			return ctx.Err()
+		case err := <-over:
+			return err
+		case <-tick.C:
+			if err := s.Problem(); err != nil {
+				l.Problem(err.Error())
+			}
+		}
+	}
+}
+
+// programme takes a programme of the stream that feeds another channel.
+func (r *Receiver) programme(ctx context.Context, l *source.Line) error {
+	const lookEach = 200 * time.Millisecond
+	tick := time.NewTicker(lookEach)
+	defer tick.Stop()
+	for waited := 0; ; waited++ {
+		if s := r.of(l.From); s != nil {
+			return r.take(ctx, l, s, "TS programme", l.From)
+		}
+		if waited == 5 {
+			l.Problem(fmt.Sprintf("the channel %s receives no transport stream now", l.From))
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-tick.C:
+		}
+	}
+}
+
+// Publish lets other channels take programmes of the stream that feeds a channel, until the function that it returns
+// is called.
+func (r *Receiver) Publish(channel string, s *Stream) (end func()) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.channels == nil {
+		r.channels = map[string][]*Stream{}
+	}
+	r.channels[channel] = append(r.channels[channel], s)
+	return func() {
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		var rest []*Stream
+		for _, o := range r.channels[channel] {
+			if o != s {
+				rest = append(rest, o)
+			}
+		}
+		if r.channels[channel] = rest; len(rest) == 0 {
+			delete(r.channels, channel)
+		}
+	}
+}
+
+func (r *Receiver) of(channel string) *Stream {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if list := r.channels[channel]; len(list) > 0 {
+		return list[len(list)-1]
+	}
+	return nil
+}
+
+func key(l *source.Line) string { return l.Address + "\x00" + l.Secret }
+
+// join begins to receive an address, or joins who does.
+func (r *Receiver) join(l *source.Line) *shared {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.shared == nil {
+		r.shared = map[string]*shared{}
+	}
+	k := key(l)
+	s := r.shared[k]
+	if s == nil {
+		ctx, cancel := context.WithCancel(context.Background())
+		s = &shared{stream: NewStream(time.Now), stop: cancel, done: make(chan struct{})}
+		r.shared[k] = s
+		u, secret := l.URL, l.Secret
+		go func() {
+			defer close(s.done)
+			err := receive(ctx, u, secret, s.stream)
+			r.mu.Lock()
+			if r.shared[k] == s {
+				delete(r.shared, k)
+			}
+			r.mu.Unlock()
+			s.stream.Close(err)
+		}()
+	}
+	s.users++
+	return s
+}
+
+func (r *Receiver) leave(l *source.Line, s *shared) {
+	r.mu.Lock()
+	s.users--
+	last := s.users == 0
+	if last && r.shared[key(l)] == s {
+		delete(r.shared, key(l))
+	}
+	r.mu.Unlock()
+	if last {
+		s.stop()
+		<-s.done
+	}
+}
+
+func receive(ctx context.Context, u *url.URL, secret string, s *Stream) error {
+	if u.Scheme == "http" || u.Scheme == "https" {
+		return receiveHTTP(ctx, u, secret, s)
+	}
+	return receiveUDP(ctx, u, s)
+}
+
+// Bounds of what is fetched over HTTP.
+const (
+	connectTimeout = 10 * time.Second
+	stallTimeout   = 10 * time.Second
+	readSize       = 64 << 10
+)
+
+// receiveHTTP reads a body that goes on.
+func receiveHTTP(ctx context.Context, u *url.URL, secret string, s *Stream) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	stall := time.AfterFunc(connectTimeout, cancel)
+	defer stall.Stop()
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, u.String(), nil)
+	if err != nil {
+		return err
+	}
+	if user := u.User.Username(); user != "" || secret != "" {
+		req.SetBasicAuth(user, secret)
+	}
+	client := &http.Client{Transport: &http.Transport{DialContext: (&net.Dialer{Timeout: connectTimeout}).DialContext, DisableCompression: true}}
+	defer client.CloseIdleConnections()
+	res, err := client.Do(req)
+	if err != nil {
+		if ctx.Err() != nil {
+			return errors.New("the source did not answer")
+		}
+		return err
+	}
+	defer func() { _ = res.Body.Close() }()
+	if res.StatusCode != http.StatusOK {
+		return fmt.Errorf("the source answered %s", res.Status)
+	}
+	return Read(ctx, res.Body, s, stall)
+}
+
+// Read takes a body into a stream, at the pace of its media, until it ends or nothing comes for long. stall is a timer
+// that ends the reading.
+func Read(ctx context.Context, body io.Reader, s *Stream, stall *time.Timer) error {
+	buf := make([]byte, readSize)
+	for {
+		stall.Reset(stallTimeout)
+		n, err := body.Read(buf)
+		s.Write(buf[:n])
+		switch {
+		case ctx.Err() != nil:
+			return fmt.Errorf("nothing came for %d s", int(stallTimeout.Seconds()))
+		case errors.Is(err, io.EOF):
+			return errors.New("the source ended its stream")
+		case err != nil:
+			return err
+		}
+		for wait := s.Pace(); wait > 0; wait = s.Pace() {
+			stall.Reset(stallTimeout)
+			select {
+			case <-ctx.Done():
+				return ctx.Err()
+			case <-time.After(wait):
+			}
+		}
+	}
+}

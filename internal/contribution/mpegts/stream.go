@@ -1,0 +1,396 @@
+// Package mpegts receives transport streams: over UDP and RTP, over HTTP, or out of any other line that carries
+// their bytes. A stream is received once; each of its programmes may feed a channel of its own.
+package mpegts
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"metaplasis/internal/contribution"
+	"metaplasis/internal/core/coding"
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/scte35"
+	"metaplasis/internal/core/ts"
+)
+
+// Stream is one transport stream that is received, and who takes its programmes. Write is called from one goroutine,
+// the rest from any.
+type Stream struct {
+	mu      sync.Mutex
+	demux   *ts.Demuxer
+	now     func() time.Time
+	begun   time.Time
+	looked  time.Time
+	takers  []*taker
+	line    contribution.Line // what the protocol below measures
+	health  ts.Health
+	found   []ts.Programme
+	foundAt time.Time
+	wrong   error // what keeps a feed from beginning, the newest
+}
+
+// Timing.
+const (
+	lookEach = time.Second
+	// tablesWait is how long a stream may be without tables, until it is told.
+	tablesWait = 5 * time.Second
+)
+
+// NewStream begins a stream; now is the wall clock.
+func NewStream(now func() time.Time) *Stream {
+	s := &Stream{now: now, begun: now()}
+	s.demux = ts.NewDemuxer(s)
+	return s
+}
+
+// taker takes one programme.
+type taker struct {
+	s         *Stream
+	want      string // number or name; "" for the first
+	open      func() (contribution.Feed, error)
+	feed      contribution.Feed
+	programme int // 0 while it is not there
+	tracks    map[int]*track
+	over      chan error
+	ended     bool
+	gone      chan struct{} // closed when it ended
+}
+
+// track is an elementary stream on its way into a feed.
+type track struct {
+	*coding.Elementary
+	of   *taker
+	info ts.StreamTrack
+	last int64 // the newest decode time
+	cues bool  // it carries splice information
+}
+
+// Take hands a programme, by number or name, to the feed that open returns once something of it comes. What comes
+// from the channel, when the feed is over, is why: the stream went on without it, or not. stop ends it.
+func (s *Stream) Take(want string, open func() (contribution.Feed, error)) (over <-chan error, stop func(reason string)) {
+	t := &taker{s: s, want: want, open: open, over: make(chan error, 1), gone: make(chan struct{})}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.takers = append(s.takers, t)
+	t.choose(s.found)
+	return t.over, func(reason string) {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		t.end(errors.New(reason))
+	}
+}
+
+// Close ends all feeds.
+func (s *Stream) Close(err error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, t := range slices.Clone(s.takers) {
+		t.end(err)
+	}
+}
+
+// Write takes bytes of the stream.
+func (s *Stream) Write(b []byte) {
+	now := s.now()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.demux.Write(b, now.Sub(s.begun))
+	s.look(now)
+}
+
+// Look is to be called now and then while nothing comes.
+func (s *Stream) Look() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.look(s.now())
+}
+
+// Measured takes what the protocol below measures.
+func (s *Stream) Measured(set func(*contribution.Line)) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	set(&s.line)
+}
+
+// Pace returns how long to read nothing more, since the media runs ahead of the wall clock. It is for lines that can
+// be read more slowly.
+func (s *Stream) Pace() (wait time.Duration) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, t := range s.takers {
+		if t.feed != nil {
+			wait = max(wait, t.feed.Pace())
+		}
+	}
+	return wait
+}
+
+// Problem says what keeps the stream from feeding anybody, nil when nothing does.
+func (s *Stream) Problem() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	h := &s.health
+	switch age := s.now().Sub(s.begun); {
+	case age < tablesWait:
+		return nil
+	case h.Bitrate == 0 && len(h.PIDs) == 0:
+		return errors.New("what comes is not a transport stream: no packets of 188, 192 or 204 bytes were found")
+	case len(s.found) == 0:
+		return errors.New("the transport stream has no programme association (PAT): look at the multiplexer")
+	}
+	for _, t := range s.takers {
+		switch {
+		case t.programme == 0:
+			return fmt.Errorf("the transport stream has no programme %q; it has %s", t.want, names(s.found))
+		case t.feed == nil && s.scrambled(t.programme):
+			return fmt.Errorf("programme %d is scrambled: take it behind a descrambler", t.programme)
+		case t.feed == nil && s.wrong != nil:
+			return s.wrong
+		}
+	}
+	return nil
+}
+
+func (s *Stream) scrambled(number int) bool {
+	for _, p := range s.found {
+		if p.Number != number {
+			continue
+		}
+		return slices.ContainsFunc(p.Tracks, func(t ts.StreamTrack) bool { return s.demux.Scrambled(t.PID) })
+	}
+	return false
+}
+
+func names(list []ts.Programme) string {
+	var out []string
+	for _, p := range list[:min(len(list), 20)] {
+		out = append(out, strings.TrimSpace(fmt.Sprintf("%d %s", p.Number, p.Name)))
+	}
+	return strings.Join(out, ", ")
+}
+
+// look measures, and tells the feeds.
+func (s *Stream) look(now time.Time) {
+	if now.Sub(s.looked) < lookEach {
+		return
+	}
+	s.looked = now
+	s.health = s.demux.Look(now.Sub(s.begun))
+	s.tell()
+}
+
+// tell hands the newest figures to all feeds.
+func (s *Stream) tell() {
+	health := s.health
+	shown := slices.Clone(s.found)
+	for i := range shown {
+		shown[i].Scrambled = s.scrambled(shown[i].Number)
+	}
+	for _, t := range s.takers {
+		if t.feed == nil {
+			continue
+		}
+		line := s.line
+		line.TS, line.Programmes, line.Programme = &health, shown, t.programme
+		t.feed.Line(line)
+	}
+}
+
+// Found lists the programmes.
+func (s *Stream) Found() []ts.Programme {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.found
+}
+
+// Programmes implements ts.Handler.
+func (s *Stream) Programmes(list []ts.Programme) {
+	s.found, s.foundAt = list, s.now()
+	for _, t := range s.takers {
+		t.choose(list)
+	}
+	s.follow()
+	s.tell()
+}
+
+// follow tells the demuxer which tracks are wanted.
+func (s *Stream) follow() {
+	wanted := map[int]ts.StreamTrack{}
+	for _, t := range s.takers {
+		for pid, tr := range t.tracks {
+			wanted[pid] = tr.info
+		}
+	}
+	for _, p := range s.found {
+		for _, tr := range p.Tracks {
+			if _, ok := wanted[tr.PID]; !ok {
+				s.demux.Forget(tr.PID)
+			}
+		}
+	}
+	for _, tr := range wanted {
+		s.demux.Follow(&tr)
+	}
+}
+
+// choose picks the programme, and keeps the tracks that stay as they are.
+func (t *taker) choose(list []ts.Programme) {
+	i := slices.IndexFunc(list, func(p ts.Programme) bool {
+		return t.want == strconv.Itoa(p.Number) || t.want != "" && strings.EqualFold(t.want, p.Name)
+	})
+	if t.want == "" && len(list) > 0 {
+		// The first that has pictures or sound. Until all maps came it may be another one; it stays then.
+		i = slices.IndexFunc(list, func(p ts.Programme) bool { return p.Number == t.programme })
+		if i < 0 {
+			i = slices.IndexFunc(list, func(p ts.Programme) bool { return len(p.Tracks) > 0 })
+		}
+	}
+	if i < 0 {
+		return // it may come back
+	}
+	p := &list[i]
+	before := t.tracks
+	t.programme, t.tracks = p.Number, map[int]*track{}
+	for _, info := range p.Tracks {
+		if old := before[info.PID]; old != nil && old.info.Codec == info.Codec && old.info.Language == info.Language {
+			t.tracks[info.PID] = old
+			continue
+		}
+		c := coding.Find(info.Codec)
+		tr := &track{of: t, info: info, last: -1}
+		switch {
+		case c == nil:
+			continue
+		case c.Kind == media.Data:
+			if tr.cues = info.Codec == media.SCTE35; !tr.cues {
+				continue
+			}
+		case !c.HasElementary():
+			continue
+		default:
+			e, err := coding.OpenElementary(c, nil, tr)
+			if err != nil {
+				continue
+			}
+			tr.Elementary = e
+		}
+		t.tracks[info.PID] = tr
+	}
+	t.s.follow()
+}
+
+// ready returns the feed, which it opens when there is none yet.
+func (t *taker) ready() contribution.Feed {
+	if t.feed != nil || t.ended {
+		return t.feed
+	}
+	feed, err := t.open()
+	if err != nil {
+		t.end(err)
+		return nil
+	}
+	t.feed = feed
+	go t.watch(feed)
+	return feed
+}
+
+// watch ends a feed that the origin wants to go.
+func (t *taker) watch(feed contribution.Feed) {
+	select {
+	case why := <-feed.Kicked():
+		t.s.mu.Lock()
+		defer t.s.mu.Unlock()
+		t.end(&contribution.SentAway{Why: why})
+	case <-t.gone:
+	}
+}
+
+func (t *taker) end(err error) {
+	if t.ended {
+		return
+	}
+	t.ended = true
+	close(t.gone)
+	t.s.takers = slices.DeleteFunc(slices.Clone(t.s.takers), func(o *taker) bool { return o == t })
+	t.tracks = nil
+	t.s.follow()
+	if t.feed != nil {
+		t.feed.End(err.Error())
+	}
+	t.over <- err
+}
+
+// PES implements ts.Handler.
+func (s *Stream) PES(pid int, p ts.PES) {
+	for _, t := range s.takers {
+		tr := t.tracks[pid]
+		if tr == nil || tr.Elementary == nil {
+			continue
+		}
+		composition := int64(0)
+		if p.PTS >= 0 {
+			composition = ts.Stamps.Between(p.DTS, p.PTS)
+			tr.last = p.DTS
+		}
+		if err := tr.Feed(p.DTS, composition, p.Data); err != nil {
+			s.wrong = err
+		}
+	}
+}
+
+// Section implements ts.Handler.
+func (s *Stream) Section(pid int, section []byte) {
+	for _, t := range s.takers {
+		tr := t.tracks[pid]
+		if tr == nil || !tr.cues || t.feed == nil {
+			continue
+		}
+		at := t.newest()
+		var cue scte35.Section
+		if cue.Unmarshal(section) == nil && cue.PTS >= 0 && !cue.Immediate {
+			at = cue.PTS
+		}
+		t.feed.Splice(ts.Stamps, at, slices.Clone(section))
+	}
+}
+
+// newest is the newest decode time of the programme's tracks.
+func (t *taker) newest() int64 {
+	at := int64(-1)
+	for _, tr := range t.tracks {
+		if tr.last >= 0 && (at < 0 || ts.Stamps.Between(at, tr.last) > 0) {
+			at = tr.last
+		}
+	}
+	return max(at, 0)
+}
+
+// Lost implements ts.Handler.
+func (s *Stream) Lost(pid int) {
+	for _, t := range s.takers {
+		if tr := t.tracks[pid]; tr != nil && tr.Elementary != nil {
+			tr.Elementary.Lost()
+		}
+	}
+}
+
+// Track implements coding.ElementarySink.
+func (tr *track) Track(m media.Track) {
+	m.ID = media.TrackID(tr.info.PID)
+	m.Language, m.Role = tr.info.Language, tr.info.Role
+	if feed := tr.of.ready(); feed != nil {
+		feed.Track(m)
+	}
+}
+
+// Unit implements coding.ElementarySink.
+func (tr *track) Unit(stamp, composition int64, key bool, data []byte) {
+	if tr.of.feed != nil {
+		tr.of.feed.Unit(media.TrackID(tr.info.PID), stamp, composition, key, data)
+	}
+}

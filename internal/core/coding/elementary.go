@@ -1,0 +1,180 @@
+package coding
+
+import (
+	"bytes"
+	"fmt"
+
+	"metaplasis/internal/core/media"
+)
+
+// An elementary stream is what transport streams and RTP carry of a track: frames with headers of their own, or
+// NAL units behind start codes, with their configuration among them (ISO/IEC 13818-1, 2.14 and 2.16).
+
+// ElementarySink takes what an elementary stream holds.
+type ElementarySink interface {
+	// Track announces the track, or what has become of it.
+	Track(media.Track)
+	// Unit takes an access unit. stamp is its decode time in ticks of media.VideoTimescale.
+	Unit(stamp, composition int64, key bool, data []byte)
+}
+
+// cut is what was cut off the front of an elementary stream.
+type cut struct {
+	data   []byte   // as Stream.Unit takes it, nil when there is no access unit in it
+	more   [][]byte // further ones
+	config []byte   // that holds for it; nil: the one before, or none for a codec that describes itself
+	size   int      // bytes that it took; 0: b ends before the access unit does
+}
+
+// cutter cuts the first access unit off b. Of pictures b ends with the end of one, of sound it may go on. An error
+// means that b does not begin with one.
+type cutter func(b []byte) (cut, error)
+
+// Elementary turns an elementary stream into access units.
+type Elementary struct {
+	sink    ElementarySink
+	codec   *Codec
+	cut     cutter
+	stream  *Stream
+	config  []byte
+	pending []byte // the begin of a frame of sound whose end comes with the next call
+	next    int64  // when the next unit is decoded, if it comes when it should
+	told    bool   // the track was announced
+
+	Broken int64 // bytes that belonged to no unit, and units that could not be read
+}
+
+// maxPending bounds what waits for the end of a frame of sound, in bytes.
+const maxPending = 64 << 10
+
+// OpenElementary begins with the configuration that came apart from the stream, nil for none.
+func OpenElementary(c *Codec, config []byte, sink ElementarySink) (*Elementary, error) {
+	if c.elementary == nil {
+		return nil, &media.UnsupportedError{Format: "elementary stream", What: c.Label}
+	}
+	e := &Elementary{sink: sink, codec: c, cut: c.elementary(config)}
+	if len(config) > 0 {
+		if err := e.open(config); err != nil {
+			return nil, err
+		}
+	}
+	return e, nil
+}
+
+// HasElementary reports whether the codec is read as an elementary stream.
+func (c *Codec) HasElementary() bool { return c.elementary != nil }
+
+func (e *Elementary) open(config []byte) error {
+	s, err := Open(e.codec, config)
+	if err != nil {
+		return err
+	}
+	e.stream, e.config, e.told = s, bytes.Clone(config), false
+	return nil
+}
+
+// Lost says that bytes are missing before those that come next.
+func (e *Elementary) Lost() { e.pending = nil }
+
+// Feed takes a stretch that begins with an access unit, or goes on with one of sound: the payload of a PES packet,
+// or what RTP put together. stamp is when the first unit that begins in it is decoded, -1 when nobody says; of
+// pictures, composition is how much later they are presented. The data is the sink's from now on.
+func (e *Elementary) Feed(stamp, composition int64, data []byte) error {
+	begin := len(e.pending) // units from here on began in this stretch
+	if begin > 0 {
+		data = append(e.pending, data...)
+		e.pending = nil
+	}
+	var wrong error
+	stamped := stamp < 0
+	for at := 0; at < len(data); {
+		if at >= begin && !stamped {
+			e.next, stamped = stamp, true
+		}
+		c, err := e.cut(data[at:])
+		switch {
+		case err != nil: // look for the next begin
+			wrong = err
+			n := 1 + e.codec.sync(data[at+1:])
+			e.Broken += int64(n)
+			at += n
+			continue
+		case c.size == 0 || c.size > len(data)-at:
+			if len(data)-at < maxPending {
+				e.pending = bytes.Clone(data[at:])
+			}
+			return wrong
+		}
+		at += c.size
+		for i := -1; i < len(c.more); i++ {
+			if i >= 0 {
+				c.data = c.more[i]
+			}
+			if err := e.unit(composition, c); err != nil {
+				wrong = err
+				e.Broken++
+			}
+		}
+	}
+	return wrong
+}
+
+// sync returns how many bytes lie before what may be the begin of a unit.
+func (c *Codec) sync(b []byte) int {
+	if c.Kind == media.Video || c.syncByte == 0 {
+		return len(b)
+	}
+	if i := bytes.IndexByte(b, c.syncByte); i >= 0 {
+		return i
+	}
+	return len(b)
+}
+
+func (e *Elementary) unit(composition int64, c cut) error {
+	at := e.next
+	if c.config != nil && !bytes.Equal(c.config, e.config) || e.stream == nil && e.codec.SelfDescribing && c.data != nil {
+		if err := e.open(c.config); err != nil {
+			return err
+		}
+	}
+	if e.stream == nil || c.data == nil {
+		return nil // the configuration comes later
+	}
+	u, err := e.stream.Unit(c.data)
+	if err != nil {
+		return err
+	}
+	t, known := e.stream.Track()
+	if !known {
+		return nil // a keyframe comes later
+	}
+	if t.Codec != e.codec.ID { // of those that look alike, such as MP2 and MP3, a frame tells
+		if other := Find(t.Codec); other != nil {
+			t = other.judge(t)
+		}
+	}
+	if !e.told {
+		e.told = true
+		t.Clock = media.Clock{Scale: media.VideoTimescale, Turn: 1 << 33}
+		e.sink.Track(t)
+	}
+	e.sink.Unit(at, composition, u.Key, u.Data)
+	switch {
+	case t.Kind == media.Audio && t.Timescale > 0:
+		e.next = at + t.FrameSamples*media.VideoTimescale/t.Timescale
+	case t.FrameRate.Valid():
+		e.next = at + media.VideoTimescale*t.FrameRate.Den/t.FrameRate.Num
+	default:
+		e.next = at
+	}
+	e.next &= 1<<33 - 1
+	return nil
+}
+
+// fits says what is wrong with a frame that says it is so long, nil when nothing is.
+func fits(what string, size int) error {
+	if size < 1 || size > maxPending {
+		return &media.FormatError{Format: what, Found: fmt.Sprintf("a frame of %d bytes", size), Want: fmt.Sprintf("1 to %d", maxPending)}
+	}
+	return nil
+}

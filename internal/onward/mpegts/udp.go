@@ -1,0 +1,213 @@
+// Package mpegts sends transport streams: over UDP and RTP, or over any line that carries their bytes.
+package mpegts
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"net"
+	"net/url"
+	"strconv"
+	"sync"
+	"time"
+
+	"github.com/pion/rtp"
+	"golang.org/x/net/ipv4"
+	"golang.org/x/net/ipv6"
+
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/ts"
+)
+
+// datagramPackets is how many packets a datagram carries, the most that fit an Ethernet frame.
+const datagramPackets = 7
+
+// Conn sends one transport stream, of one or several programmes.
+type Conn struct {
+	mu     sync.Mutex
+	mux    *ts.Mux
+	write  func([]byte) error // a whole number of packets
+	close  func() error
+	failed chan error
+}
+
+// NewConn sends over a line that takes a whole number of packets a call. failed may be nil.
+func NewConn(write func([]byte) error, closing func() error, failed chan error) *Conn {
+	if failed == nil {
+		failed = make(chan error, 1)
+	}
+	return &Conn{mux: ts.NewMux(), write: write, close: closing, failed: failed}
+}
+
+// Dial sends to udp://host:port or rtp://host:port: of a multicast group by the interface and with the lifetime that the
+// query names, as in udp://239.1.1.1:5000?interface=eth0&ttl=4.
+func Dial(ctx context.Context, u *url.URL) (*Conn, error) {
+	c, err := (&net.Dialer{}).DialContext(ctx, "udp", u.Host)
+	if err != nil {
+		return nil, fmt.Errorf("sending to %s: %w", u.Host, err)
+	}
+	udp := c.(*net.UDPConn)
+	if err := multicast(udp, u); err != nil {
+		_ = c.Close()
+		return nil, err
+	}
+	write := func(b []byte) error { _, err := udp.Write(b); return err }
+	if u.Scheme == "rtp" {
+		write = overRTP(write)
+	}
+	return NewConn(datagrams(write), c.Close, nil), nil
+}
+
+// multicast sets where packets to a group go and how far.
+func multicast(c *net.UDPConn, u *url.URL) error {
+	to := c.RemoteAddr().(*net.UDPAddr)
+	if !to.IP.IsMulticast() {
+		return nil
+	}
+	ttl := 1
+	if text := u.Query().Get("ttl"); text != "" {
+		n, err := strconv.Atoi(text)
+		if err != nil || n < 1 || n > 255 {
+			return fmt.Errorf("found ttl %q, expected 1 to 255", text)
+		}
+		ttl = n
+	}
+	var face *net.Interface
+	if name := u.Query().Get("interface"); name != "" {
+		f, err := net.InterfaceByName(name)
+		if err != nil {
+			return fmt.Errorf("there is no network interface %q", name)
+		}
+		face = f
+	}
+	if to.IP.To4() == nil {
+		p := ipv6.NewPacketConn(c)
+		if face != nil {
+			if err := p.SetMulticastInterface(face); err != nil {
+				return err
+			}
+		}
+		return p.SetMulticastHopLimit(ttl)
+	}
+	p := ipv4.NewPacketConn(c)
+	if face != nil {
+		if err := p.SetMulticastInterface(face); err != nil {
+			return err
+		}
+	}
+	return p.SetMulticastTTL(ttl)
+}
+
+// datagrams cuts packets into datagrams.
+func datagrams(write func([]byte) error) func([]byte) error {
+	const size = datagramPackets * ts.PacketSize
+	return func(b []byte) error {
+		for len(b) > 0 {
+			n := min(size, len(b))
+			if err := write(b[:n]); err != nil {
+				return err
+			}
+			b = b[n:]
+		}
+		return nil
+	}
+}
+
+// overRTP puts the header of RTP before each datagram (RFC 2250, 2).
+func overRTP(write func([]byte) error) func([]byte) error {
+	h := rtp.Header{Version: 2, PayloadType: 33, SSRC: rand.Uint32(), SequenceNumber: uint16(rand.Uint32())}
+	begin := time.Now()
+	return func(b []byte) error {
+		h.SequenceNumber++
+		h.Timestamp = uint32(media.Rescale(int64(time.Since(begin)), int64(time.Second), 90000))
+		p := rtp.Packet{Header: h, Payload: b}
+		out, err := p.Marshal()
+		if err != nil {
+			return err
+		}
+		return write(out)
+	}
+}
+
+// Programme is one programme of a Conn.
+type Programme struct {
+	c      *Conn
+	p      *ts.MuxProgramme
+	tracks map[media.TrackID]*track
+	cues   *ts.MuxTrack
+	err    error
+}
+
+type track struct {
+	m     *ts.MuxTrack
+	clock media.Clock
+}
+
+// Programme adds a programme.
+func (c *Conn) Programme(number int, name string) *Programme {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return &Programme{c: c, p: c.mux.Programme(number, name), tracks: map[media.TrackID]*track{}}
+}
+
+// FrameRate implements onward.Sender.
+func (p *Programme) FrameRate(int64) {}
+
+// Track implements onward.Sender.
+func (p *Programme) Track(t media.Track) {
+	p.c.mu.Lock()
+	defer p.c.mu.Unlock()
+	if old := p.tracks[t.ID]; old != nil {
+		old.m.Update(&t)
+		old.clock = t.Stamps()
+		return
+	}
+	m, err := p.p.Track(&t)
+	if err != nil {
+		p.err = err
+		return
+	}
+	p.tracks[t.ID] = &track{m: m, clock: t.Stamps()}
+}
+
+// Unit implements onward.Sender.
+func (p *Programme) Unit(id media.TrackID, stamp, composition int64, key bool, data []byte) {
+	p.c.mu.Lock()
+	defer p.c.mu.Unlock()
+	if t := p.tracks[id]; t != nil {
+		dts := t.clock.Ticks(stamp) + first
+		t.m.Unit(dts, dts+t.clock.Ticks(composition), key, data)
+	}
+}
+
+// first is where the clock begins, so that nothing lies before 0.
+const first = 10 * 90000
+
+// Cue implements onward.Sender.
+func (p *Programme) Cue(at int64, section []byte) {
+	p.c.mu.Lock()
+	defer p.c.mu.Unlock()
+	if p.cues == nil {
+		p.cues = p.p.Cues()
+	}
+	p.cues.Section(section)
+}
+
+// Flush implements onward.Sender.
+func (p *Programme) Flush() error {
+	p.c.mu.Lock()
+	defer p.c.mu.Unlock()
+	if p.err != nil {
+		return p.err
+	}
+	if b := p.c.mux.Take(); len(b) > 0 {
+		return p.c.write(b)
+	}
+	return nil
+}
+
+// Failed implements onward.Sender.
+func (p *Programme) Failed() <-chan error { return p.c.failed }
+
+// Close implements onward.Sender: it closes the whole stream.
+func (p *Programme) Close() error { return p.c.close() }

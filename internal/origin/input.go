@@ -1,0 +1,276 @@
+package origin
+
+import (
+	"cmp"
+	"fmt"
+	"net/url"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"metaplasis/internal/core/ladder"
+)
+
+// Input is one way in which a channel may be fed.
+type Input struct {
+	// Kind is "sender": an encoder that connects with a key; "address": what the service fetches or receives at an
+	// address; "programme": a programme of the transport stream that another channel receives; "file": a recording
+	// that repeats; "slate": a picture.
+	Kind string `json:"kind"`
+	// Name tells several inputs for senders apart, such as backup; keys may lead to one of them.
+	Name string `json:"name,omitempty"`
+	File string `json:"file,omitempty"` // of a file: its name in the service's folder of files; of a slate: its image, none for the title
+	// Address of the source: udp, rtp, http, https, srt, rtsp or rtsps.
+	Address string `json:"address,omitempty"`
+	Channel string `json:"channel,omitempty"` // of a programme: whose transport stream it is in
+	// Programme of a transport stream, by its number or its name; none is the first.
+	Programme string `json:"programme,omitempty"`
+	// Secret is the password or passphrase that the source asks for. It is never shown.
+	Secret   string `json:"secret,omitempty"`
+	OnDemand bool   `json:"onDemand,omitempty"` // fetched only while somebody watches
+}
+
+// The kinds of input. A slate shows the image that its file names, or the channel's title.
+const (
+	InputSender    = "sender"
+	InputAddress   = "address"
+	InputProgramme = "programme"
+	InputFile      = "file"
+	InputSlate     = "slate"
+)
+
+const (
+	maxInputs = 6
+	onDemand  = "on-demand:"
+	// KeptSecret stands for a secret that is not shown; in a change, for the one that was there.
+	KeptSecret = "(kept)"
+)
+
+// inputSchemes are those of addresses that inputs fetch or receive.
+var inputSchemes = []string{"udp", "rtp", "http", "https", "srt", "rtsp", "rtsps"}
+
+// String writes the input as the CLI reads it: sender, sender:backup, file:standby.flv, programme:truck#2,
+// udp://239.1.1.1:5000#2, on-demand:rtsp://camera/1. The secret is left out.
+func (in Input) String() string {
+	text := in.Kind
+	switch in.Kind {
+	case InputAddress:
+		text = in.Address
+	case InputProgramme:
+		text += ":" + in.Channel
+	default:
+		if suffix := cmp.Or(in.Name, in.File); suffix != "" {
+			text += ":" + suffix
+		}
+	}
+	if in.Programme != "" {
+		text += "#" + in.Programme
+	}
+	if in.OnDemand {
+		text = onDemand + text
+	}
+	return text
+}
+
+// ParseInput reads what String writes, and a password or passphrase in the address.
+func ParseInput(text string) (in Input) {
+	text, in.OnDemand = strings.CutPrefix(strings.TrimSpace(text), onDemand)
+	text, in.Programme, _ = strings.Cut(text, "#")
+	if strings.Contains(text, "://") {
+		in.Kind, in.Address = InputAddress, text
+		return in.tidy()
+	}
+	kind, rest, _ := strings.Cut(text, ":")
+	switch in.Kind = kind; kind {
+	case InputSender:
+		in.Name = rest
+	case InputProgramme:
+		in.Channel = rest
+	default:
+		in.File = rest
+	}
+	return in
+}
+
+// tidy takes the secret out of an address.
+func (in Input) tidy() Input {
+	u, err := url.Parse(in.Address)
+	if in.Kind != InputAddress || err != nil {
+		return in
+	}
+	if password, ok := u.User.Password(); ok {
+		in.Secret, u.User = password, url.User(u.User.Username())
+		in.Address = u.String()
+	}
+	if q := u.Query(); q.Has("passphrase") {
+		in.Secret = q.Get("passphrase")
+		q.Del("passphrase")
+		u.RawQuery = q.Encode()
+		in.Address = u.String()
+	}
+	if u.Fragment != "" {
+		in.Programme, u.Fragment = cmp.Or(in.Programme, u.Fragment), ""
+		in.Address = u.String()
+	}
+	return in
+}
+
+// Same reports whether two inputs are one, whatever their secrets.
+func (in Input) Same(o Input) bool {
+	in.Secret, o.Secret = "", ""
+	return in == o
+}
+
+// Plays reports whether the input plays by itself what lies here, without anybody who sends.
+func (in Input) Plays() bool { return in.Kind == InputFile || in.Kind == InputSlate }
+
+// Connects reports whether the service fetches or receives the input by itself.
+func (in Input) Connects() bool { return in.Kind == InputAddress || in.Kind == InputProgramme }
+
+// words is the input in a sentence.
+func (in Input) words() string {
+	switch in.Kind {
+	case InputAddress:
+		return "source " + in.Address
+	case InputProgramme:
+		return "programme of " + in.Channel
+	}
+	if suffix := cmp.Or(in.Name, in.File); suffix != "" {
+		return in.Kind + " " + suffix
+	}
+	return in.Kind
+}
+
+var (
+	fileForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,99}\.(flv|mp4|ts)$`)
+	nameForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,31}$`)
+)
+
+const (
+	maxAddress   = 500
+	maxSecret    = 128
+	maxProgramme = 80
+)
+
+func (s Settings) checkInputs() (out []ladder.Problem) {
+	add := func(i int, text string, args ...any) {
+		out = append(out, ladder.Problem{Field: fmt.Sprintf("inputs.%d", i), Text: fmt.Sprintf(text, args...)})
+	}
+	if len(s.Inputs) > maxInputs {
+		add(maxInputs, "found %d inputs, expected %d at most", len(s.Inputs), maxInputs)
+	}
+	for i, in := range s.Inputs {
+		if slices.ContainsFunc(s.Inputs[:i], in.Same) {
+			add(i, "found the input %s twice; give inputs for senders names, such as sender:backup", in)
+			continue
+		}
+		if text := in.check(s.Slug); text != "" {
+			add(i, "%s", text)
+		}
+	}
+	return out
+}
+
+// check says what is wrong with the input of a channel, "" when nothing is.
+func (in Input) check(slug string) string {
+	for _, text := range []struct {
+		of, text string
+		most     int
+	}{{"a programme", in.Programme, maxProgramme}, {"a secret", in.Secret, maxSecret}} {
+		if p := ladder.CheckText("", text.text, text.most); p != nil {
+			return fmt.Sprintf("%s: %s", text.of, p.Text)
+		}
+	}
+	if in.OnDemand && in.Kind != InputAddress {
+		return fmt.Sprintf("found on-demand for the input %s, expected it for an address alone", in.Kind)
+	}
+	switch in.Kind {
+	case InputSender:
+		if in.Name != "" && !nameForm.MatchString(in.Name) {
+			return fmt.Sprintf("found the name %q, expected letters, digits, dots and hyphens, such as backup", clip(in.Name))
+		}
+	case InputSlate:
+		if in.File != "" {
+			return ladder.CheckImageName(in.File)
+		}
+	case InputFile:
+		if !fileForm.MatchString(in.File) {
+			return fmt.Sprintf("found file %q, expected the name of an FLV, CMAF or TS file in the folder of files, such as standby.flv, standby.mp4 or standby.ts", clip(in.File))
+		}
+	case InputAddress:
+		return in.checkAddress()
+	case InputProgramme:
+		if !slugForm.MatchString(in.Channel) || in.Channel == slug {
+			return fmt.Sprintf("found channel %q, expected the name of another channel whose transport stream has the programme", clip(in.Channel))
+		}
+	default:
+		return fmt.Sprintf("found kind %q, expected %s, %s, %s, %s or an address such as udp://239.1.1.1:5000", clip(in.Kind), InputSender, InputFile, InputSlate, InputProgramme)
+	}
+	return ""
+}
+
+func (in Input) checkAddress() string {
+	u, err := url.Parse(in.Address)
+	switch {
+	case err != nil || len(in.Address) > maxAddress:
+		return fmt.Sprintf("found the address %q, expected one such as rtsp://192.0.2.7/stream1", clip(in.Address))
+	case !slices.Contains(inputSchemes, u.Scheme):
+		return fmt.Sprintf("found the address scheme %q, expected one of %s", clip(u.Scheme), strings.Join(inputSchemes, ", "))
+	case u.Host == "":
+		return fmt.Sprintf("found no host in the address %q, expected %s://HOST:PORT", clip(in.Address), u.Scheme)
+	}
+	if needsPort := u.Scheme == "udp" || u.Scheme == "rtp" || u.Scheme == "srt"; needsPort || u.Port() != "" {
+		if n, err := strconv.Atoi(u.Port()); err != nil || n < 1 || n > 65535 {
+			return fmt.Sprintf("found port %q in the address, expected 1 to 65535", clip(u.Port()))
+		}
+	}
+	return ""
+}
+
+// tidyInputs takes secrets out of addresses.
+func tidyInputs(list []Input) []Input {
+	out := slices.Clone(list)
+	for i := range out {
+		out[i] = out[i].tidy()
+	}
+	return out
+}
+
+// Shown are the settings as anybody may see them: without secrets.
+func (s Settings) Shown() Settings {
+	s.Inputs = slices.Clone(s.Inputs)
+	for i := range s.Inputs {
+		if s.Inputs[i].Secret != "" {
+			s.Inputs[i].Secret = KeptSecret
+		}
+	}
+	if s.Passphrase != "" {
+		s.Passphrase = KeptSecret
+	}
+	return s
+}
+
+// KeepSecrets puts the secrets of the settings before in place of what stands for them.
+func (s Settings) KeepSecrets(before Settings) Settings {
+	s.Inputs = slices.Clone(s.Inputs)
+	for i := range s.Inputs {
+		in := &s.Inputs[i]
+		if in.Secret != KeptSecret && (in.Secret != "" || in.Kind != InputAddress) {
+			continue
+		}
+		asked := in.Secret
+		if in.Secret = ""; asked == KeptSecret {
+			if at := slices.IndexFunc(before.Inputs, in.Same); at >= 0 {
+				in.Secret = before.Inputs[at].Secret
+			}
+		}
+	}
+	if s.Passphrase == KeptSecret {
+		s.Passphrase = before.Passphrase
+	}
+	return s
+}
+
+// rank is the place of an input among those of the channel, the preferred one first; -1 when it is none.
+func (s *Settings) rank(in Input) int { return slices.Index(s.Inputs, in) }

@@ -1,0 +1,63 @@
+package service
+
+import (
+	"context"
+	"time"
+
+	"metaplasis/internal/contribution"
+	"metaplasis/internal/contribution/source"
+	"metaplasis/internal/origin"
+)
+
+// sources lets the runner of sources reach the channels.
+type sources struct{ o *origin.Origin }
+
+func (s sources) Sources() (out []source.Source) {
+	for _, c := range s.o.Channels() {
+		list, wanted := c.Sources()
+		for i, in := range list {
+			if wanted[i] {
+				out = append(out, source.Source{Channel: c.Slug(), Address: in.Address, From: in.Channel, Programme: in.Programme,
+					Secret: in.Secret, OnDemand: in.OnDemand})
+			}
+		}
+	}
+	return out
+}
+
+func inputOfSource(s source.Source) origin.Input {
+	in := origin.Input{Kind: origin.InputAddress, Address: s.Address, Channel: s.From, Programme: s.Programme, Secret: s.Secret, OnDemand: s.OnDemand}
+	if s.Address == "" {
+		in.Kind = origin.InputProgramme
+	}
+	return in
+}
+
+func (s sources) Open(src source.Source, protocol, remote string, silence time.Duration) (contribution.Feed, error) {
+	feed, err := s.o.OpenSource(src.Channel, inputOfSource(src), protocol, remote, silence)
+	if err != nil {
+		return nil, err
+	}
+	return feed, nil
+}
+
+func (s sources) Problem(src source.Source, text string) {
+	if c := s.o.Channel(src.Channel); c != nil {
+		c.InputProblem(inputOfSource(src), text)
+	}
+}
+
+// receiveSources keeps up what the service fetches and receives by itself.
+func (s *Service) receiveSources() {
+	r := &source.Runner{Channels: sources{s.origin}, Protocols: map[string]source.Protocol{}}
+	for _, scheme := range []string{"", "udp", "rtp", "http", "https"} {
+		r.Protocols[scheme] = &s.streams
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan struct{})
+	s.stop = append(s.stop, func() { cancel(); <-done })
+	go func() {
+		defer close(done)
+		r.Run(ctx)
+	}()
+}
