@@ -17,8 +17,10 @@ import (
 
 	"metaplasis/internal/core/amf"
 	"metaplasis/internal/core/flv"
+	"metaplasis/internal/libsrt"
 	"metaplasis/internal/onward/mpegts"
 	"metaplasis/internal/onward/rtmp"
+	"metaplasis/internal/onward/srt"
 )
 
 // Clip is a loop in memory.
@@ -142,13 +144,14 @@ func Run(ctx context.Context, c *Clip, o Options) error {
 		err := run(ctx, c, o, passed)
 		var refused *rtmp.RefusedError
 		var again *rtmp.ReconnectError
+		var denied *libsrt.RefusedError
 		pause := o.Retry
 		switch {
 		case err == nil || ctx.Err() != nil:
 			return ctx.Err()
 		case errors.As(err, &again):
 			pause = max(o.Retry, reconnectPause)
-		case errors.As(err, &refused) || o.Retry == 0:
+		case errors.As(err, &refused) || errors.As(err, &denied) || o.Retry == 0:
 			return err
 		}
 		say(fmt.Sprintf("lost the server (%v); trying again in %v", err, pause))
@@ -246,10 +249,18 @@ type Programme struct {
 // RunProgrammes sends several loops as the programmes of one transport stream, over UDP or RTP, until the context ends.
 func RunProgrammes(ctx context.Context, list []Programme, o Options) error {
 	u, err := url.Parse(o.URL)
-	if err != nil || u.Scheme != "udp" && u.Scheme != "rtp" {
-		return errors.New("several programmes go over udp or rtp alone")
+	if err != nil {
+		return fmt.Errorf("address to send to: %w", err)
 	}
-	conn, err := mpegts.Dial(ctx, u)
+	dial := mpegts.Dial
+	switch u.Scheme {
+	case "udp", "rtp":
+	case "srt":
+		dial = srt.Dial
+	default:
+		return errors.New("several programmes go over udp, rtp or srt alone")
+	}
+	conn, err := dial(ctx, u)
 	if err != nil {
 		return err
 	}

@@ -13,6 +13,7 @@ import (
 	"metaplasis/internal/onward"
 	"metaplasis/internal/onward/mpegts"
 	"metaplasis/internal/onward/rtmp"
+	"metaplasis/internal/onward/srt"
 )
 
 // line is what a camera sends over.
@@ -26,7 +27,7 @@ type line interface {
 }
 
 // schemes are what a camera can send to, for people.
-const schemes = "rtmp, rtmps, udp or rtp"
+const schemes = "rtmp, rtmps, srt, udp or rtp"
 
 // dial opens the line to an address.
 func dial(ctx context.Context, o *Options) (line, error) {
@@ -41,6 +42,12 @@ func dial(ctx context.Context, o *Options) (line, error) {
 			return nil, err
 		}
 		return rtmpLine{conn}, nil
+	case "srt":
+		conn, err := srt.Dial(ctx, u)
+		if err != nil {
+			return nil, err
+		}
+		return newUnitLine(conn.Programme(1, o.Name)), nil
 	case "udp", "rtp":
 		conn, err := mpegts.Dial(ctx, u)
 		if err != nil {

@@ -20,6 +20,7 @@ import (
 
 	"metaplasis/demo"
 	"metaplasis/internal/camera"
+	"metaplasis/internal/contribution/srt"
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/control/client"
 	"metaplasis/internal/core/ladder"
@@ -39,15 +40,26 @@ func (a *app) workerCommand() *cobra.Command {
 }
 
 // workerProcess makes the command line of a worker: this very binary. It dies with the service.
-func workerProcess() *exec.Cmd {
+func workerProcess() *exec.Cmd { return ownProcess(workerName) }
+
+func ownProcess(command string) *exec.Cmd {
 	exe, err := os.Executable()
 	if err != nil {
 		exe = os.Args[0]
 	}
-	cmd := exec.Command(exe, workerName)
+	cmd := exec.Command(exe, command)
 	cmd.Stderr = os.Stderr
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // an interrupt at the terminal is the service's to handle
 	return cmd
+}
+
+const srtHostName = "srt-host"
+
+// srtHostCommand is the process that runs SRT; people have no use for it.
+func (a *app) srtHostCommand() *cobra.Command {
+	return &cobra.Command{Use: srtHostName, Hidden: true, Args: cobra.NoArgs, RunE: func(*cobra.Command, []string) error {
+		return srt.Run()
+	}}
 }
 
 type serveFlags struct {
@@ -62,6 +74,7 @@ func (a *app) serveFlags(c *cobra.Command, s *serveFlags) {
 	f.BoolVar(&s.conf.HTTP3, "http3", false, "answer HTTP/3 too, on the HTTPS port's number")
 	f.StringVar(&s.conf.RTMP, "rtmp", ":1935", `address for RTMP senders; "" turns it off`)
 	f.StringVar(&s.conf.RTMPS, "rtmps", "", "address for RTMPS senders; needs a certificate")
+	f.StringVar(&s.conf.SRT, "srt", ":7710", `address for SRT senders and receivers, UDP; "" turns it off`)
 	f.StringVar(&s.conf.TLSCert, "tls-cert", "", "certificate for HTTPS and RTMPS, PEM; read again when it changes")
 	f.StringVar(&s.conf.TLSKey, "tls-key", "", "private key of the certificate, PEM")
 	f.StringVar(&s.conf.DSN, "dsn", os.Getenv("METAPLASIS_DSN"),
@@ -79,6 +92,7 @@ func (a *app) start(ctx context.Context, s *serveFlags) (*service.Service, error
 	}
 	s.conf.Data = a.data
 	s.conf.Worker = workerProcess
+	s.conf.SRTHost = func() *exec.Cmd { return ownProcess(srtHostName) }
 	s.conf.Running = runningFolder()
 	if data, err := filepath.Abs(a.data); err == nil {
 		s.conf.Data = data
@@ -140,6 +154,9 @@ func (a *app) welcome(svc *service.Service) {
 	}
 	if svc.RTMPS != "" {
 		a.printf("RTMPS     rtmps://%s/in/CHANNEL with the key as stream name\n", local(svc.RTMPS))
+	}
+	if svc.SRT != "" {
+		a.printf("SRT       srt://%s with the stream id #!::r=CHANNEL,m=publish,u=KEY\n", local(svc.SRT))
 	}
 	if svc.FirstPassword != "" {
 		a.printf("\nThis is the first start. Sign in at the console as\n  user      %s\n  password  %s\nand change the password there. It is not shown again.\n", service.Administrator, svc.FirstPassword)

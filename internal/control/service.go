@@ -97,6 +97,9 @@ func (s *Service) Close(ctx context.Context) {
 	s.journal.Close(ctx)
 }
 
+// SetSRT says on which port senders over SRT are taken.
+func (s *Service) SetSRT(port int) { s.ports.SRT = port }
+
 // Attach gives the service its origin and starts the stored channels.
 func (s *Service) Attach(ctx context.Context, o *origin.Origin) error {
 	s.o = o
@@ -474,6 +477,7 @@ func (s *Service) removeChannel(_ http.ResponseWriter, r *http.Request) (any, er
 		return nil, err
 	}
 	s.keys.forget(slug, allKeys)
+	s.keysChanged()
 	s.history.forget(slug)
 	s.trials.stop(slug)
 	s.Event(origin.Event{At: time.Now(), Channel: slug, Level: origin.Info, Kind: "channel-removed",

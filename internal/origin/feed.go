@@ -301,7 +301,7 @@ func (f *Feed) track(t media.Track) {
 	case f.standby:
 		return
 	case f.session == nil:
-		if f.ready() {
+		if f.ready() && !f.c.settings.Unpackaged {
 			f.start()
 		}
 		return
@@ -480,6 +480,13 @@ func (f *Feed) Unit(id media.TrackID, stamp, composition int64, key bool, data [
 		f.inBand(data)
 	}
 	if f.standby {
+		return
+	}
+	if f.c.settings.Unpackaged {
+		if f.session != nil {
+			f.c.endSession()
+			f.session = nil
+		}
 		return
 	}
 	e := earlyUnit{id, kind, stamp, composition, data}

@@ -46,6 +46,8 @@ type Packaging struct {
 	Numbered  bool   `json:"numbered,omitempty" flag:"numbered" help:"let the DASH manifest count segments instead of listing their times"`
 	SoundName string `json:"soundName,omitempty" flag:"sound-name" help:"name of the audio, for menus"`            // of the audio, for menus
 	Language  string `json:"language,omitempty" flag:"language" help:"language of sound and captions, such as en"` // RFC 5646
+	// Unpackaged makes nothing of the feed: it is only handed on as it came.
+	Unpackaged bool `json:"unpackaged,omitempty" flag:"unpackaged" help:"make nothing of the feed, only hand it on to receivers"`
 	// CoverEvery puts the cover picture into each so-many-th segment; 0 is 5.
 	CoverEvery int `json:"coverEvery,omitempty" flag:"cover-every" help:"put the cover picture into each so-many-th segment"`
 }
@@ -63,6 +65,8 @@ type Access struct {
 	Closed bool `json:"closed,omitempty" flag:"closed" help:"end the playlists for good and admit no sender, until it is set back"`
 	// Passphrase encrypts what senders send over SRT; without one it need not be encrypted. It is never shown.
 	Passphrase string `json:"passphrase,omitempty" flag:"passphrase" help:"passphrase of senders over SRT, 10 to 79 characters; empty for none"`
+	// Receivers may fetch the sender's transport stream over SRT as it came, with a key.
+	Receivers bool `json:"receivers,omitempty" flag:"receivers" help:"let receivers fetch the sender's transport stream over SRT as it came, with a key"`
 	// SenderNetworks are those from which senders are let in; none is everywhere.
 	SenderNetworks string `json:"senderNetworks,omitempty" flag:"sender-networks" help:"networks from which senders are let in, such as 192.0.2.0/24,2001:db8::/32; empty for everywhere"`
 }

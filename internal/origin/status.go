@@ -410,6 +410,12 @@ func (c *Channel) judge(st *Status) {
 	if !c.out.firstMedia.IsZero() && c.out.documents.Load() != nil {
 		st.State = Live
 	}
+	if c.settings.Unpackaged {
+		if st.State = Live; c.air.feed.silent(c.now()) {
+			problem("feed", "Nothing has come from the sender for %d s, though it is connected. Look at its line, and at the encoder.", int(c.now().Sub(c.air.feed.heard).Seconds()))
+		}
+		return
+	}
 	l := c.load.read()
 	if c.session != nil && c.session.sup != nil {
 		lost, _ := c.session.sup.Lost()

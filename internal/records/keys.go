@@ -52,7 +52,7 @@ func (d *DB) KeyDigests(ctx context.Context, protocol string) (map[string][][]by
 		Slug   string `db:"slug"`
 		Digest []byte `db:"digest"`
 	}
-	err := d.x.SelectContext(ctx, &rows, "SELECT c.slug, k.digest FROM contribution_keys k JOIN channels c ON c.id = k.channel_id WHERE k.protocol IN ('', ?)", protocol)
+	err := d.x.SelectContext(ctx, &rows, "SELECT c.slug, k.digest FROM contribution_keys k JOIN channels c ON c.id = k.channel_id WHERE k.protocol IN ('', ?) AND (k.expires IS NULL OR k.expires > UTC_TIMESTAMP(3))", protocol)
 	out := map[string][][]byte{}
 	for _, r := range rows {
 		out[r.Slug] = append(out[r.Slug], r.Digest)

@@ -25,6 +25,7 @@ import (
 	"metaplasis/internal/contribution"
 	"metaplasis/internal/contribution/mpegts"
 	rtmpin "metaplasis/internal/contribution/rtmp"
+	"metaplasis/internal/contribution/srt"
 	"metaplasis/internal/control"
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/delivery"
@@ -41,6 +42,7 @@ type Config struct {
 	HTTP    string
 	RTMP    string
 	RTMPS   string
+	SRT     string // UDP
 	HTTPS   string
 	HTTP3   bool   // also answer HTTP/3 on the HTTPS port's number, over UDP
 	TLSCert string // certificate file, PEM, for RTMPS and HTTPS; read again when it changes
@@ -50,15 +52,16 @@ type Config struct {
 	// InspectPrivate lets the console's inspector connect to private, loopback and link-local addresses.
 	InspectPrivate bool
 	Worker         func() *exec.Cmd
+	SRTHost        func() *exec.Cmd // the process that runs SRT
 	Logger         *slog.Logger
 }
 
 // Service is a running service.
 type Service struct {
-	HTTP, HTTPS, RTMP, RTMPS, Metrics string // the addresses in use, "" when off
-	Operator                          string // a client token for this machine's user
-	FirstPassword                     string // of the administrator, when this start created it
-	Control                           *control.Service
+	HTTP, HTTPS, RTMP, RTMPS, Metrics, SRT string // the addresses in use, "" when off
+	Operator                               string // a client token for this machine's user
+	FirstPassword                          string // of the administrator, when this start created it
+	Control                                *control.Service
 
 	conf     Config
 	database *records.Server
@@ -69,7 +72,8 @@ type Service struct {
 	ready    chan struct{}
 
 	streams     mpegts.Receiver // transport streams
-	descriptors uint64          // the limit
+	srt         *srt.Manager
+	descriptors uint64 // the limit
 	ports       []*network.Listener
 	stop        []func() // in the order of starting
 }
@@ -158,6 +162,9 @@ func Start(ctx context.Context, c Config) (_ *Service, err error) {
 	s.serveRTMP(rtmpPort, nil)
 	s.serveRTMP(rtmpsPort, conf)
 	if err := s.playFiles(); err != nil {
+		return nil, err
+	}
+	if err := s.receiveSRT(ctx); err != nil {
 		return nil, err
 	}
 	s.receiveSources()

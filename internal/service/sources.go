@@ -49,10 +49,12 @@ func (s sources) Problem(src source.Source, text string) {
 
 // receiveSources keeps up what the service fetches and receives by itself.
 func (s *Service) receiveSources() {
-	r := &source.Runner{Channels: sources{s.origin}, Protocols: map[string]source.Protocol{}}
+	r := &source.Runner{Channels: sources{s.origin}, Protocols: map[string]source.Protocol{}, Logger: s.conf.Logger}
+	s.streams.Logger = s.conf.Logger
 	for _, scheme := range []string{"", "udp", "rtp", "http", "https"} {
 		r.Protocols[scheme] = &s.streams
 	}
+	r.Protocols["srt"] = s.srt
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan struct{})
 	s.stop = append(s.stop, func() { cancel(); <-done })

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"net"
 	"net/http"
 	"net/url"
@@ -18,6 +19,8 @@ import (
 
 // Receiver holds the transport streams that are received now, each once.
 type Receiver struct {
+	Logger *slog.Logger
+
 	mu       sync.Mutex
 	shared   map[string]*shared   // by address and secret
 	channels map[string][]*Stream // that feed a channel, by its name; the newest last
@@ -111,6 +114,15 @@ func (r *Receiver) Publish(channel string, s *Stream) (end func()) {
 	}
 }
 
+// Copy hands the bytes of the stream that feeds a channel to take as they come, untouched; ok is false while there is
+// none. take must not wait.
+func (r *Receiver) Copy(channel string, take func([]byte)) (c *Copying, ok bool) {
+	if s := r.of(channel); s != nil {
+		return s.copy(take)
+	}
+	return nil, false
+}
+
 func (r *Receiver) of(channel string) *Stream {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -138,7 +150,7 @@ func (r *Receiver) join(l *source.Line) *shared {
 		u, secret := l.URL, l.Secret
 		go func() {
 			defer close(s.done)
-			err := receive(ctx, u, secret, s.stream)
+			err := contribution.Safely(r.Logger, func() error { return receive(ctx, u, secret, s.stream) })
 			r.mu.Lock()
 			if r.shared[k] == s {
 				delete(r.shared, k)

@@ -32,6 +32,8 @@ type Stream struct {
 	found   []ts.Programme
 	foundAt time.Time
 	wrong   error // what keeps a feed from beginning, the newest
+	copies  []*Copying
+	over    bool
 }
 
 // Timing.
@@ -59,6 +61,7 @@ type taker struct {
 	over      chan error
 	ended     bool
 	gone      chan struct{} // closed when it ended
+	opening   contribution.Opening
 }
 
 // track is an elementary stream on its way into a feed.
@@ -68,6 +71,8 @@ type track struct {
 	info ts.StreamTrack
 	last int64 // the newest decode time
 	cues bool  // it carries splice information
+	held bool  // until the programme's pictures come
+	told *media.Track
 }
 
 // Take hands a programme, by number or name, to the feed that open returns once something of it comes. What comes
@@ -89,9 +94,59 @@ func (s *Stream) Take(want string, open func() (contribution.Feed, error)) (over
 func (s *Stream) Close(err error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	s.over = true
 	for _, t := range slices.Clone(s.takers) {
 		t.end(err)
 	}
+	for _, c := range s.copies {
+		close(c.done)
+	}
+	s.copies = nil
+}
+
+// Expect gives the first who takes a programme its feed before anything of it comes, so that a sender that was let in
+// can be sent away.
+func (s *Stream) Expect(feed contribution.Feed) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if t := s.takers[0]; t.feed == nil {
+		t.feed = feed
+		go t.watch(feed)
+	}
+}
+
+// Copying hands all packets of a stream on, untouched.
+type Copying struct {
+	s    *Stream
+	take func([]byte)
+	done chan struct{}
+}
+
+// Done is closed when the stream is over.
+func (c *Copying) Done() <-chan struct{} {
+	if c == nil {
+		return nil
+	}
+	return c.done
+}
+
+// Stop ends it.
+func (c *Copying) Stop() {
+	c.s.mu.Lock()
+	defer c.s.mu.Unlock()
+	c.s.copies = slices.DeleteFunc(slices.Clone(c.s.copies), func(o *Copying) bool { return o == c })
+}
+
+// copy hands the stream's bytes to take as they come. It must not wait.
+func (s *Stream) copy(take func([]byte)) (*Copying, bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.over {
+		return nil, false
+	}
+	c := &Copying{s: s, take: take, done: make(chan struct{})}
+	s.copies = append(s.copies, c)
+	return c, true
 }
 
 // Write takes bytes of the stream.
@@ -99,6 +154,9 @@ func (s *Stream) Write(b []byte) {
 	now := s.now()
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	for _, c := range s.copies {
+		c.take(b)
+	}
 	s.demux.Write(b, now.Sub(s.begun))
 	s.look(now)
 }
@@ -255,6 +313,12 @@ func (t *taker) choose(list []ts.Programme) {
 	}
 	p := &list[i]
 	before := t.tracks
+	t.opening.Pictures = slices.ContainsFunc(p.Tracks, func(tr ts.StreamTrack) bool {
+		return tr.Kind == media.Video && coding.Find(tr.Codec).HasElementary()
+	})
+	if t.opening.Begun.IsZero() {
+		t.opening.Begun = t.s.now()
+	}
 	t.programme, t.tracks = p.Number, map[int]*track{}
 	for _, info := range p.Tracks {
 		if old := before[info.PID]; old != nil && old.info.Codec == info.Codec && old.info.Language == info.Language {
@@ -381,6 +445,11 @@ func (s *Stream) Lost(pid int) {
 
 // Track implements coding.ElementarySink.
 func (tr *track) Track(m media.Track) {
+	if tr.held = tr.of.opening.Holds(m.Kind, tr.of.s.now()); tr.held {
+		tr.told = &m
+		return
+	}
+	tr.told = nil
 	m.ID = media.TrackID(tr.info.PID)
 	m.Language, m.Role = tr.info.Language, tr.info.Role
 	if feed := tr.of.ready(); feed != nil {
@@ -390,6 +459,12 @@ func (tr *track) Track(m media.Track) {
 
 // Unit implements coding.ElementarySink.
 func (tr *track) Unit(stamp, composition int64, key bool, data []byte) {
+	if tr.held {
+		if tr.held = tr.of.opening.Holds(media.Audio, tr.of.s.now()); tr.held {
+			return
+		}
+		tr.Track(*tr.told)
+	}
 	if tr.of.feed != nil {
 		tr.of.feed.Unit(media.TrackID(tr.info.PID), stamp, composition, key, data)
 	}

@@ -176,6 +176,7 @@ func (r *datagrams) read(ctx context.Context, conn *net.UDPConn) error {
 		now := time.Now()
 		switch {
 		case errors.Is(err, os.ErrDeadlineExceeded):
+			n = 0
 			if now.Sub(r.heard) > udpSilence {
 				return fmt.Errorf("nothing came for %d s", int(udpSilence.Seconds()))
 			}

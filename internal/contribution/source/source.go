@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net/url"
 	"sync"
 	"time"
@@ -51,6 +52,7 @@ type Protocol interface {
 type Runner struct {
 	Channels  Channels
 	Protocols map[string]Protocol // by the scheme of the address; "" is that of programmes
+	Logger    *slog.Logger
 
 	all sync.WaitGroup
 }
@@ -126,7 +128,7 @@ func (r *Runner) keep(ctx context.Context, s Source) {
 	pause := firstPause
 	for {
 		begun := time.Now()
-		err := r.try(ctx, s)
+		err := contribution.Safely(r.Logger, func() error { return r.try(ctx, s) })
 		if ctx.Err() != nil {
 			return
 		}

@@ -1,0 +1,549 @@
+package srt
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/url"
+	"os"
+	"os/exec"
+	"strconv"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"time"
+
+	"metaplasis/internal/contribution"
+	"metaplasis/internal/contribution/mpegts"
+	"metaplasis/internal/contribution/source"
+	"metaplasis/internal/libsrt"
+	"metaplasis/internal/network"
+)
+
+// Manager is the service's end of SRT: it keeps the host up, lets senders and receivers in, and calls for inputs.
+type Manager struct {
+	Receiver contribution.Receiver
+	Streams  *mpegts.Receiver // where the streams of channels are found
+	Process  func() *exec.Cmd // the command line of the host
+	Logger   *slog.Logger
+
+	mu       sync.Mutex
+	policy   Policy
+	w        *bufio.Writer // nil while there is no host
+	flush    chan struct{}
+	requests map[uint32]*request
+	conns    map[uint32]*conn
+	last     uint32
+	port     int
+	failed   string // what keeps the port closed
+	closed   bool
+	cmd      *exec.Cmd
+	changed  chan struct{} // closed and replaced when port or failed change
+	done     chan struct{}
+}
+
+// request is a connection, or a port, that an input asked for.
+type request struct {
+	events chan event // opened, closed, failed
+}
+
+type event struct {
+	kind byte
+	id   uint32 // of the connection
+	text string
+	peer string
+}
+
+// conn is one connection as the service sees it.
+type conn struct {
+	id    uint32
+	peer  string
+	queue *queue
+	sums  contribution.SRT // what was counted, of what is told for a second at a time
+	stats func(libsrt.Stats)
+	over  chan struct{} // closed when it is gone
+	why   string
+}
+
+// queue holds what came of a connection until its stream takes it, within bounds: one that is slow holds no other up.
+type queue struct {
+	mu    sync.Mutex
+	parts [][]byte
+	bytes int
+	lost  atomic.Int64
+	wake  chan struct{}
+}
+
+const (
+	maxQueue = 8 << 20 // bytes
+	// silence is for how long nothing may come of a sender until others may take its place: losses are sent again
+	// within the latency.
+	silence    = 2 * time.Second
+	restartMin = time.Second
+	restartMax = 20 * time.Second
+)
+
+func (q *queue) put(b []byte) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	if q.bytes+len(b) > maxQueue {
+		q.lost.Add(1)
+		return
+	}
+	q.parts = append(q.parts, bytes.Clone(b))
+	q.bytes += len(b)
+	select {
+	case q.wake <- struct{}{}:
+	default:
+	}
+}
+
+func (q *queue) take() [][]byte {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	out := q.parts
+	q.parts, q.bytes = nil, 0
+	return out
+}
+
+// Start runs the host. Its port is open once Port tells it.
+func (m *Manager) Start(address string) {
+	m.policy.Address = address
+	m.requests, m.conns, m.changed, m.done = map[uint32]*request{}, map[uint32]*conn{}, make(chan struct{}), make(chan struct{})
+	go m.keep()
+}
+
+// Port waits until the shared port is open, and returns it.
+func (m *Manager) Port(ctx context.Context) (int, error) {
+	for {
+		m.mu.Lock()
+		port, failed, changed := m.port, m.failed, m.changed
+		m.mu.Unlock()
+		switch {
+		case port > 0:
+			return port, nil
+		case failed != "":
+			return 0, errors.New(failed)
+		}
+		select {
+		case <-ctx.Done():
+			return 0, ctx.Err()
+		case <-changed:
+		}
+	}
+}
+
+// SetPolicy says who may connect from now on. The address stays.
+func (m *Manager) SetPolicy(channels map[string]ChannelPolicy) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.policy.Channels = channels
+	m.tell(kindPolicy, 0, m.policy)
+}
+
+// Close ends the host and all connections.
+func (m *Manager) Close() {
+	m.mu.Lock()
+	m.closed = true
+	cmd := m.cmd
+	m.mu.Unlock()
+	if cmd != nil && cmd.Process != nil {
+		_ = cmd.Process.Kill()
+	}
+	<-m.done
+}
+
+// tell sends a message to the host, if there is one. It needs the lock.
+func (m *Manager) tell(kind byte, id uint32, body any) bool {
+	if m.w == nil {
+		return false
+	}
+	b, raw := body.([]byte)
+	if !raw {
+		b, _ = json.Marshal(body)
+	}
+	if writeMessage(m.w, kind, id, b) != nil {
+		return false
+	}
+	return m.w.Flush() == nil
+}
+
+// keep starts the host again whenever it ends.
+func (m *Manager) keep() {
+	defer close(m.done)
+	pause := restartMin
+	for {
+		begun := time.Now()
+		err := m.host()
+		m.mu.Lock()
+		m.w = nil
+		for id, c := range m.conns {
+			delete(m.conns, id)
+			c.why = "the process that runs SRT was replaced"
+			close(c.over)
+		}
+		for id, r := range m.requests {
+			delete(m.requests, id)
+			r.events <- event{kind: kindClosed, text: "the process that runs SRT was replaced"}
+		}
+		closed := m.closed
+		m.mu.Unlock()
+		if closed {
+			return
+		}
+		m.Logger.Error("the process that runs SRT ended; it is started again", "error", err)
+		m.Receiver.Report("", "", "srt-replaced", fmt.Sprintf("The process that runs SRT ended: %v. It is started again; senders call again.", err), "If it happens again, look at the machine's memory.")
+		if time.Since(begun) > restartMax {
+			pause = restartMin
+		}
+		time.Sleep(pause)
+		pause = min(2*pause, restartMax)
+	}
+}
+
+// host runs one host process until it ends.
+func (m *Manager) host() error {
+	pair, err := syscall.Socketpair(syscall.AF_UNIX, syscall.SOCK_STREAM|syscall.SOCK_CLOEXEC, 0)
+	if err != nil {
+		return err
+	}
+	ours, theirs := os.NewFile(uintptr(pair[0]), "srt"), os.NewFile(uintptr(pair[1]), "srt host")
+	c, err := net.FileConn(ours)
+	_ = ours.Close()
+	if err != nil {
+		_ = theirs.Close()
+		return err
+	}
+	defer func() { _ = c.Close() }()
+	cmd := m.Process()
+	cmd.ExtraFiles = []*os.File{theirs}
+	cmd.Stderr = os.Stderr
+	err = cmd.Start()
+	_ = theirs.Close()
+	if err != nil {
+		return err
+	}
+	m.mu.Lock()
+	m.cmd = cmd
+	if m.closed {
+		_ = cmd.Process.Kill()
+	}
+	m.w = bufio.NewWriterSize(deadlined{c}, 64<<10)
+	m.tell(kindPolicy, 0, m.policy)
+	m.mu.Unlock()
+	r := bufio.NewReaderSize(c, 256<<10)
+	var buf []byte
+	for {
+		var in message
+		if in, buf, err = readMessage(r, buf); err != nil {
+			break
+		}
+		m.take(in)
+	}
+	_ = cmd.Process.Kill()
+	return cmd.Wait()
+}
+
+// deadlined bounds what a write may take: a host that does not read for so long is replaced.
+type deadlined struct{ net.Conn }
+
+func (d deadlined) Write(b []byte) (int, error) {
+	_ = d.SetWriteDeadline(time.Now().Add(time.Second))
+	n, err := d.Conn.Write(b)
+	if err != nil {
+		_ = d.Close()
+	}
+	return n, err
+}
+
+func (m *Manager) take(in message) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	c := m.conns[in.id]
+	switch in.kind {
+	case kindData:
+		if c != nil {
+			c.queue.put(in.body)
+		}
+	case kindStats:
+		var st libsrt.Stats
+		if c != nil && c.stats != nil && json.Unmarshal(in.body, &st) == nil {
+			c.stats(st)
+		}
+	case kindOpened:
+		var o openedMessage
+		if json.Unmarshal(in.body, &o) != nil {
+			return
+		}
+		c := &conn{id: in.id, peer: o.Peer, queue: &queue{wake: make(chan struct{}, 1)}, over: make(chan struct{})}
+		m.conns[in.id] = c
+		if o.Request == 0 {
+			go m.admit(c, o.ID)
+			return
+		}
+		if r := m.requests[o.Request]; r != nil {
+			r.events <- event{kind: kindOpened, id: in.id, peer: o.Peer}
+		}
+	case kindClosed:
+		var t closedMessage
+		_ = json.Unmarshal(in.body, &t)
+		if c != nil {
+			delete(m.conns, in.id)
+			c.why = t.Text
+			close(c.over)
+		}
+	case kindFailed, kindBound:
+		var t closedMessage
+		_ = json.Unmarshal(in.body, &t)
+		if in.id != 0 {
+			if r := m.requests[in.id]; r != nil {
+				r.events <- event{kind: in.kind, text: t.Text}
+			}
+			return
+		}
+		m.port, m.failed = 0, t.Text
+		if in.kind == kindBound {
+			m.failed = ""
+			_ = json.Unmarshal(in.body, &m.port)
+		}
+		close(m.changed)
+		m.changed = make(chan struct{})
+	case kindRefused:
+		var r refusedMessage
+		if json.Unmarshal(in.body, &r) == nil {
+			text := fmt.Sprintf("SRT from %s: %s", r.Peer, r.Text)
+			if r.Count > 1 {
+				text += fmt.Sprintf(" So were %d others in this second.", r.Count-1)
+			}
+			m.Receiver.Report(r.Channel, network.Of(r.Peer)+r.Text, "feed-refused", text, r.Do)
+		}
+	}
+}
+
+// admit takes who came to the shared port.
+func (m *Manager) admit(c *conn, id string) {
+	a, err := ParseStreamID(id)
+	if err != nil { // the host let it in, so this does not happen
+		m.hangUp(c.id)
+		return
+	}
+	if a.Request {
+		m.hand(c, a.Channel)
+		return
+	}
+	feed, err := m.Receiver.Open(contribution.Sender{Channel: a.Channel, Key: a.Key, Protocol: "SRT", Remote: c.peer, Silence: silence})
+	if err != nil {
+		m.hangUp(c.id)
+		return
+	}
+	stream := mpegts.NewStream(time.Now)
+	defer m.Streams.Publish(a.Channel, stream)()
+	over, stop := stream.Take("", func() (contribution.Feed, error) { return feed, nil })
+	stream.Expect(feed)
+	err = contribution.Safely(m.Logger, func() error { return m.pump(context.Background(), c, stream, over, nil) })
+	stop(err.Error())
+	stream.Close(err)
+	feed.End(err.Error())
+	m.hangUp(c.id)
+}
+
+// pump moves what comes of a connection into a stream until one of them is over.
+func (m *Manager) pump(ctx context.Context, c *conn, s *mpegts.Stream, over <-chan error, problem func(string)) error {
+	m.measure(c, s)
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	for {
+		for _, b := range c.queue.take() {
+			s.Write(b)
+		}
+		for wait := s.Pace(); wait > 0; wait = 0 { // the host's buffers and the sender's wait
+			time.Sleep(min(wait, 100*time.Millisecond))
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-c.over:
+			return errors.New(c.why)
+		case err := <-over:
+			return err
+		case <-c.queue.wake:
+		case <-tick.C:
+			s.Look()
+			if err := s.Problem(); err != nil && problem != nil {
+				problem(err.Error())
+			}
+		}
+	}
+}
+
+// measure hands the library's figures to the feeds of a stream.
+func (m *Manager) measure(c *conn, s *mpegts.Stream) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	var recent []loss
+	c.stats = func(st libsrt.Stats) {
+		c.sums.Retransmitted += st.Retransmitted
+		out := c.sums
+		out.RTT, out.Latency, out.Received, out.Lost = st.RTT.Microseconds(), st.Latency.Milliseconds(), st.Received, st.Lost
+		out.Dropped, out.Undecrypted, out.Buffer = st.Dropped+c.queue.lost.Load(), st.Undecrypted, st.ReceiveBuffer.Milliseconds()
+		out.Bandwidth, out.Bitrate, out.Encrypted, out.Version = st.Bandwidth, st.ReceiveRate, st.Encrypted, st.Version
+		recent = append(recent, loss{st.Received, st.Lost, st.RTT})
+		if len(recent) > adviceSpan {
+			recent = recent[1:]
+		}
+		out.Advice = advise(recent, st.Latency)
+		s.Measured(func(l *contribution.Line) { l.SRT = &out })
+	}
+}
+
+// hangUp ends a connection.
+func (m *Manager) hangUp(id uint32) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.tell(kindClose, id, []byte{})
+}
+
+// hand gives the stream that feeds a channel to a receiver, untouched, whenever there is one.
+func (m *Manager) hand(c *conn, channel string) {
+	defer m.hangUp(c.id)
+	for {
+		end, ok := m.Streams.Copy(channel, func(b []byte) {
+			m.mu.Lock()
+			defer m.mu.Unlock()
+			for len(b) > 0 {
+				n := min(len(b), livePayload)
+				m.tell(kindSend, c.id, b[:n])
+				b = b[n:]
+			}
+		})
+		wait := 200 * time.Millisecond
+		if ok {
+			wait = time.Hour
+		}
+		select {
+		case <-c.over:
+			if ok {
+				end.Stop()
+			}
+			return
+		case <-end.Done():
+		case <-time.After(wait):
+		}
+		if ok {
+			end.Stop()
+		}
+	}
+}
+
+// Receive implements source.Protocol: it calls, meets, or opens a port of its own, as the address says.
+func (m *Manager) Receive(ctx context.Context, l *source.Line) error {
+	d, err := dialOf(l.URL, l.Secret)
+	if err != nil {
+		return err
+	}
+	r := &request{events: make(chan event, 16)}
+	m.mu.Lock()
+	m.last++
+	id := m.last
+	m.requests[id] = r
+	kind := byte(kindDial)
+	if d.Mode == modeListener {
+		kind = kindListen
+	}
+	sent := m.tell(kind, id, d)
+	m.mu.Unlock()
+	defer func() {
+		m.mu.Lock()
+		delete(m.requests, id)
+		m.tell(kindClose, id, []byte{})
+		m.mu.Unlock()
+	}()
+	if !sent {
+		return errors.New("the process that runs SRT is being started")
+	}
+	if d.Mode == modeListener {
+		l.Problem("nobody has called the port yet")
+	}
+	for {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case e := <-r.events:
+			switch e.kind {
+			case kindFailed, kindClosed:
+				return errors.New(e.text)
+			case kindOpened:
+				if err := m.receive(ctx, l, e, d.Mode); ctx.Err() != nil || d.Mode != modeListener {
+					return err
+				} else if err != nil {
+					l.Problem(err.Error() + "; the port waits for the next call")
+				}
+			}
+		}
+	}
+}
+
+// receive lets one connection feed the channel.
+func (m *Manager) receive(ctx context.Context, l *source.Line, e event, mode string) error {
+	m.mu.Lock()
+	c := m.conns[e.id]
+	m.mu.Unlock()
+	if c == nil {
+		return errors.New("the other side left at once")
+	}
+	defer m.hangUp(c.id)
+	stream := mpegts.NewStream(time.Now)
+	defer m.Streams.Publish(l.Channel, stream)()
+	over, stop := stream.Take(l.Programme, func() (contribution.Feed, error) { return l.Open("SRT "+mode, e.peer, silence) })
+	err := m.pump(ctx, c, stream, over, l.Problem)
+	stop(err.Error())
+	stream.Close(err)
+	return err
+}
+
+// dialOf reads an address such as srt://host:port?mode=caller&latency=120&streamid=…; mode listener opens the port on
+// this machine, rendezvous calls from the same port as it calls.
+func dialOf(u *url.URL, secret string) (*dialMessage, error) {
+	q := u.Query()
+	d := &dialMessage{Mode: modeCaller, Remote: u.Host, Passphrase: secret, StreamID: q.Get("streamid")}
+	if mode := q.Get("mode"); mode != "" {
+		d.Mode = mode
+	}
+	switch d.Mode {
+	case modeCaller:
+	case modeListener:
+		d.Local = u.Host
+	case modeRendezvous:
+		d.Local = net.JoinHostPort("0.0.0.0", u.Port())
+		if local := q.Get("local"); local != "" {
+			d.Local = local
+		}
+	default:
+		return nil, fmt.Errorf("found the mode %q, expected caller, listener or rendezvous", d.Mode)
+	}
+	for _, f := range []struct {
+		name      string
+		low, high int
+		set       func(int)
+	}{
+		{"latency", 20, 30_000, func(v int) { d.Latency = time.Duration(v) * time.Millisecond }},
+		{"pbkeylen", 16, 32, func(v int) { d.KeyLength = v }},
+		{"overhead", 5, 100, func(v int) { d.Overhead = v }},
+		{"tlpktdrop", 0, 1, func(v int) { d.KeepLate = v == 0 }},
+	} {
+		if !q.Has(f.name) {
+			continue
+		}
+		v, err := strconv.Atoi(q.Get(f.name))
+		if err != nil || v < f.low || v > f.high {
+			return nil, fmt.Errorf("found %s %q, expected %d to %d", f.name, q.Get(f.name), f.low, f.high)
+		}
+		f.set(v)
+	}
+	return d, nil
+}
