@@ -93,6 +93,7 @@ type service struct {
 	http     string // http://127.0.0.1:port
 	rtmp     string // rtmp://127.0.0.1:port
 	srt      string // srt://127.0.0.1:port
+	rtsp     string // rtsp://127.0.0.1:port
 	password string
 	api      *client.Client
 }
@@ -100,12 +101,13 @@ type service struct {
 var (
 	consoleLine  = regexp.MustCompile(`Console\s+(http://[^/\s]+)/`)
 	rtmpLine     = regexp.MustCompile(`RTMP\s+(rtmp://[^/\s]+)/`)
+	rtspLine     = regexp.MustCompile(`RTSP\s+(rtsp://[^/\s]+)/`)
 	srtLine      = regexp.MustCompile(`SRT\s+(srt://\S+)`)
 	passwordLine = regexp.MustCompile(`^\s+password\s+(\S+)`)
 )
 
 func start(t *testing.T, args ...string) *service {
-	s := &service{t: t, dsn: newDatabase(t), data: t.TempDir(), args: args, http: "http://127.0.0.1:0", rtmp: "rtmp://127.0.0.1:0", srt: "srt://127.0.0.1:0"}
+	s := &service{t: t, dsn: newDatabase(t), data: t.TempDir(), args: args, http: "http://127.0.0.1:0", rtmp: "rtmp://127.0.0.1:0", srt: "srt://127.0.0.1:0", rtsp: "rtsp://127.0.0.1:0"}
 	s.start()
 	t.Cleanup(func() {
 		s.stop(syscall.SIGTERM)
@@ -123,7 +125,7 @@ func tail(s string, n int) string {
 
 // start runs the service, on the ports of the time before if there was one.
 func (s *service) start() {
-	args := append([]string{"serve", "--data", s.data, "--dsn", s.dsn, "--http", strings.TrimPrefix(s.http, "http://"), "--rtmp", strings.TrimPrefix(s.rtmp, "rtmp://"), "--srt", strings.TrimPrefix(s.srt, "srt://")}, s.args...)
+	args := append([]string{"serve", "--data", s.data, "--dsn", s.dsn, "--http", strings.TrimPrefix(s.http, "http://"), "--rtmp", strings.TrimPrefix(s.rtmp, "rtmp://"), "--srt", strings.TrimPrefix(s.srt, "srt://"), "--rtsp", strings.TrimPrefix(s.rtsp, "rtsp://")}, s.args...)
 	s.cmd = exec.Command(binary, args...)
 	s.cmd.Env = append(os.Environ(), "XDG_DATA_HOME="+s.data)
 	s.out = &safeBuffer{}
@@ -138,6 +140,9 @@ func (s *service) start() {
 		}
 		if m := rtmpLine.FindStringSubmatch(lines.Text()); m != nil {
 			s.rtmp = m[1]
+		}
+		if m := rtspLine.FindStringSubmatch(lines.Text()); m != nil {
+			s.rtsp = m[1]
 		}
 		if m := srtLine.FindStringSubmatch(lines.Text()); m != nil {
 			s.srt = m[1]

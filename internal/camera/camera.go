@@ -20,6 +20,7 @@ import (
 	"metaplasis/internal/libsrt"
 	"metaplasis/internal/onward/mpegts"
 	"metaplasis/internal/onward/rtmp"
+	"metaplasis/internal/onward/rtsp"
 	"metaplasis/internal/onward/srt"
 )
 
@@ -145,13 +146,14 @@ func Run(ctx context.Context, c *Clip, o Options) error {
 		var refused *rtmp.RefusedError
 		var again *rtmp.ReconnectError
 		var denied *libsrt.RefusedError
+		var rejected *rtsp.RefusedError
 		pause := o.Retry
 		switch {
 		case err == nil || ctx.Err() != nil:
 			return ctx.Err()
 		case errors.As(err, &again):
 			pause = max(o.Retry, reconnectPause)
-		case errors.As(err, &refused) || errors.As(err, &denied) || o.Retry == 0:
+		case errors.As(err, &refused) || errors.As(err, &denied) || errors.As(err, &rejected) || o.Retry == 0:
 			return err
 		}
 		say(fmt.Sprintf("lost the server (%v); trying again in %v", err, pause))

@@ -13,6 +13,7 @@ import (
 	"metaplasis/internal/onward"
 	"metaplasis/internal/onward/mpegts"
 	"metaplasis/internal/onward/rtmp"
+	"metaplasis/internal/onward/rtsp"
 	"metaplasis/internal/onward/srt"
 )
 
@@ -27,7 +28,7 @@ type line interface {
 }
 
 // schemes are what a camera can send to, for people.
-const schemes = "rtmp, rtmps, srt, udp or rtp"
+const schemes = "rtmp, rtmps, srt, rtsp, rtsps, udp or rtp"
 
 // dial opens the line to an address.
 func dial(ctx context.Context, o *Options) (line, error) {
@@ -48,6 +49,12 @@ func dial(ctx context.Context, o *Options) (line, error) {
 			return nil, err
 		}
 		return newUnitLine(conn.Programme(1, o.Name)), nil
+	case "rtsp", "rtsps":
+		conn, err := rtsp.Dial(ctx, u, rtsp.Options{TLS: o.Dial.TLS})
+		if err != nil {
+			return nil, err
+		}
+		return newUnitLine(conn), nil
 	case "udp", "rtp":
 		conn, err := mpegts.Dial(ctx, u)
 		if err != nil {

@@ -75,6 +75,8 @@ func (a *app) serveFlags(c *cobra.Command, s *serveFlags) {
 	f.StringVar(&s.conf.RTMP, "rtmp", ":1935", `address for RTMP senders; "" turns it off`)
 	f.StringVar(&s.conf.RTMPS, "rtmps", "", "address for RTMPS senders; needs a certificate")
 	f.StringVar(&s.conf.SRT, "srt", ":7710", `address for SRT senders and receivers, UDP; "" turns it off`)
+	f.StringVar(&s.conf.RTSP, "rtsp", ":8554", `address for RTSP senders; "" turns it off`)
+	f.StringVar(&s.conf.RTSPS, "rtsps", "", "address for RTSP senders over TLS; needs a certificate")
 	f.StringVar(&s.conf.TLSCert, "tls-cert", "", "certificate for HTTPS and RTMPS, PEM; read again when it changes")
 	f.StringVar(&s.conf.TLSKey, "tls-key", "", "private key of the certificate, PEM")
 	f.StringVar(&s.conf.DSN, "dsn", os.Getenv("METAPLASIS_DSN"),
@@ -157,6 +159,12 @@ func (a *app) welcome(svc *service.Service) {
 	}
 	if svc.SRT != "" {
 		a.printf("SRT       srt://%s with the stream id #!::r=CHANNEL,m=publish,u=KEY\n", local(svc.SRT))
+	}
+	if svc.RTSP != "" {
+		a.printf("RTSP      rtsp://%s/in/CHANNEL?key=KEY\n", local(svc.RTSP))
+	}
+	if svc.RTSPS != "" {
+		a.printf("RTSPS     rtsps://%s/in/CHANNEL?key=KEY\n", local(svc.RTSPS))
 	}
 	if svc.FirstPassword != "" {
 		a.printf("\nThis is the first start. Sign in at the console as\n  user      %s\n  password  %s\nand change the password there. It is not shown again.\n", service.Administrator, svc.FirstPassword)

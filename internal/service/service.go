@@ -25,6 +25,7 @@ import (
 	"metaplasis/internal/contribution"
 	"metaplasis/internal/contribution/mpegts"
 	rtmpin "metaplasis/internal/contribution/rtmp"
+	rtspin "metaplasis/internal/contribution/rtsp"
 	"metaplasis/internal/contribution/srt"
 	"metaplasis/internal/control"
 	"metaplasis/internal/control/api"
@@ -43,6 +44,8 @@ type Config struct {
 	RTMP    string
 	RTMPS   string
 	SRT     string // UDP
+	RTSP    string
+	RTSPS   string
 	HTTPS   string
 	HTTP3   bool   // also answer HTTP/3 on the HTTPS port's number, over UDP
 	TLSCert string // certificate file, PEM, for RTMPS and HTTPS; read again when it changes
@@ -58,10 +61,10 @@ type Config struct {
 
 // Service is a running service.
 type Service struct {
-	HTTP, HTTPS, RTMP, RTMPS, Metrics, SRT string // the addresses in use, "" when off
-	Operator                               string // a client token for this machine's user
-	FirstPassword                          string // of the administrator, when this start created it
-	Control                                *control.Service
+	HTTP, HTTPS, RTMP, RTMPS, Metrics, SRT, RTSP, RTSPS string // the addresses in use, "" when off
+	Operator                                            string // a client token for this machine's user
+	FirstPassword                                       string // of the administrator, when this start created it
+	Control                                             *control.Service
 
 	conf     Config
 	database *records.Server
@@ -130,16 +133,25 @@ func Start(ctx context.Context, c Config) (_ *Service, err error) {
 	if err != nil {
 		return nil, err
 	}
+	rtspPort, err := s.listen("RTSP", c.RTSP, s.within(rtspin.Limits))
+	if err != nil {
+		return nil, err
+	}
+	rtspsPort, err := s.listen("RTSPS", c.RTSPS, s.within(rtspin.Limits))
+	if err != nil {
+		return nil, err
+	}
 	metricsPort, err := s.listen("metrics", c.Metrics, s.within(metricsLimits))
 	if err != nil {
 		return nil, err
 	}
 	s.HTTP, s.HTTPS, s.RTMP, s.RTMPS, s.Metrics = address(httpPort), address(httpsPort), address(rtmpPort), address(rtmpsPort), address(metricsPort)
+	s.RTSP, s.RTSPS = address(rtspPort), address(rtspsPort)
 	checks := control.Checks{Data: c.Data, Own: s.isOwn, InspectPrivate: c.InspectPrivate}
 	if s.database != nil {
 		checks.Database = func() error { _, down := s.database.Down(); return down }
 	}
-	s.Control = control.New(s.db, control.Ports{RTMP: port(rtmpPort), RTMPS: port(rtmpsPort)}, checks, c.Logger)
+	s.Control = control.New(s.db, control.Ports{RTMP: port(rtmpPort), RTMPS: port(rtmpsPort), RTSP: port(rtspPort), RTSPS: port(rtspsPort)}, checks, c.Logger)
 	s.stop = append(s.stop, func() {
 		ctx, cancel := context.WithTimeout(context.Background(), stopTimeout)
 		defer cancel()
@@ -154,13 +166,15 @@ func Start(ctx context.Context, c Config) (_ *Service, err error) {
 		return nil, err
 	}
 	var conf *tls.Config
-	if rtmpsPort != nil || httpsPort != nil {
+	if rtmpsPort != nil || httpsPort != nil || rtspsPort != nil {
 		if conf, err = certificate(c.TLSCert, c.TLSKey, c.Logger); err != nil {
 			return nil, err
 		}
 	}
 	s.serveRTMP(rtmpPort, nil)
 	s.serveRTMP(rtmpsPort, conf)
+	s.serveRTSP(rtspPort, nil)
+	s.serveRTSP(rtspsPort, conf)
 	if err := s.playFiles(); err != nil {
 		return nil, err
 	}

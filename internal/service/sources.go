@@ -2,9 +2,12 @@ package service
 
 import (
 	"context"
+	"crypto/tls"
+	"net"
 	"time"
 
 	"metaplasis/internal/contribution"
+	rtspin "metaplasis/internal/contribution/rtsp"
 	"metaplasis/internal/contribution/source"
 	"metaplasis/internal/origin"
 )
@@ -47,6 +50,25 @@ func (s sources) Problem(src source.Source, text string) {
 	}
 }
 
+// serveRTSP takes who publishes over RTSP.
+func (s *Service) serveRTSP(l net.Listener, conf *tls.Config) {
+	if l == nil {
+		return
+	}
+	server := &rtspin.Server{Receiver: receiver{s.origin}, Logger: s.conf.Logger, TLS: conf}
+	s.stop = append(s.stop, func() {
+		_ = l.Close()
+		ctx, cancel := context.WithTimeout(context.Background(), stopTimeout)
+		defer cancel()
+		server.Shutdown(ctx)
+	})
+	go func() {
+		if err := server.Serve(l); err != nil {
+			s.failed <- err
+		}
+	}()
+}
+
 // receiveSources keeps up what the service fetches and receives by itself.
 func (s *Service) receiveSources() {
 	r := &source.Runner{Channels: sources{s.origin}, Protocols: map[string]source.Protocol{}, Logger: s.conf.Logger}
@@ -55,6 +77,8 @@ func (s *Service) receiveSources() {
 		r.Protocols[scheme] = &s.streams
 	}
 	r.Protocols["srt"] = s.srt
+	r.Protocols["rtsp"] = &rtspin.Puller{Logger: s.conf.Logger}
+	r.Protocols["rtsps"] = r.Protocols["rtsp"]
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan struct{})
 	s.stop = append(s.stop, func() { cancel(); <-done })

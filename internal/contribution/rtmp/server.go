@@ -169,7 +169,7 @@ func (s *Server) handle(conn net.Conn) {
 			reason = away.why
 		} else if errors.As(err, &timeout) && timeout.Timeout() {
 			reason = fmt.Sprintf("nothing came for %d s", int(silence.Seconds()))
-		} else if isFormat(err) {
+		} else if media.IsFormat(err) {
 			reason = err.Error()
 		}
 	}
@@ -177,13 +177,13 @@ func (s *Server) handle(conn net.Conn) {
 		c.feed.End(reason)
 	}
 	remote := conn.RemoteAddr().String()
-	if isFormat(err) && !c.engine.Refused() {
+	if media.IsFormat(err) && !c.engine.Refused() {
 		c.engine.Refuse(rtmp.CodeFailed, err.Error()) // whatever was wrong, the sender hears it in its own protocol
 	}
 	if c.flush() == nil {
 		c.linger()
 	}
-	if isFormat(err) {
+	if media.IsFormat(err) {
 		s.Receiver.Report(c.channel, network.Of(remote), "feed-broken",
 			fmt.Sprintf("The connection from %s was closed: %v.", remote, err),
 			"Check that the sender is an RTMP encoder with a codec that is passed through here, and that nothing between alters its bytes.")
@@ -218,12 +218,6 @@ func (c *connection) linger() {
 		_ = c.conn.SetReadDeadline(time.Now().Add(lingerTime))
 		_, _ = io.Copy(io.Discard, io.LimitReader(c.conn, maxLinger))
 	}
-}
-
-func isFormat(err error) bool {
-	var f *media.FormatError
-	var u *media.UnsupportedError
-	return errors.As(err, &f) || errors.As(err, &u)
 }
 
 // run reads until the connection is over, and says why: it never returns nil.

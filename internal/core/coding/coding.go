@@ -83,6 +83,8 @@ type Codec struct {
 	// is neither transport nor frameHeader.
 	line      uint8
 	lineWrite func(config []byte) func(dst, unit []byte, key bool) []byte
+	sets      func(config []byte) [][]byte
+	rtpConfig func(RTPFormat) []byte // of what a session description says
 	// RTP is the encoding name of its payload format (RFC 4855), "" when none is read.
 	RTP string
 }
@@ -112,13 +114,13 @@ var table = [...]Codec{
 		ID: media.H264, Kind: media.Video, Label: "H.264", Decoded: true, FLV: 7, FourCC: "avc1", Entry: "avc1", Box: "avcC", BoxVersion: plainBox,
 		StreamType: 0x1b, Composition: true, Encoded: true, Profiles: []string{"baseline", "main", "high"}, Levels: avcLevels, LevelBlock: 16, Cost: [9]int{4, 9, 13, 20, 31, 36, 55, 80, 137}, track: avcTrack, unit: avcUnit, length: avcLength, renew: avcRenew, look: avcLook,
 		captions: avc.Captions, caption: avcCaption, config: avc.WithSets, transport: avcTransport,
-		elementary: avcElementary, RTP: "H264", line: 0x1b,
+		elementary: avcElementary, RTP: "H264", line: 0x1b, rtpConfig: avcRTPConfig, sets: avcSets,
 	},
 	{
 		ID: media.HEVC, Kind: media.Video, Label: "HEVC", Decoded: true, Encoded: true, FourCC: "hvc1", Entry: "hvc1", Box: "hvcC", BoxVersion: plainBox,
 		Composition: true, Profiles: []string{"main"}, Levels: hevcLevels, LevelBlock: 1, Cost: [9]int{51, 56, 71, 77, 82, 106, 106, 280, 1760}, track: hevcTrack, unit: hevcUnit, length: hevcLength,
 		look:       func(b []byte) Picture { return Picture{Random: hevc.HasIRAP(b)} },
-		elementary: hevcElementary, streamTypes: []uint8{0x24}, registrations: []string{"HEVC"}, RTP: "H265", line: 0x24, lineWrite: hevcLine,
+		elementary: hevcElementary, streamTypes: []uint8{0x24}, registrations: []string{"HEVC"}, RTP: "H265", line: 0x24, lineWrite: hevcLine, rtpConfig: hevcRTPConfig, sets: hevcSets,
 	},
 	{
 		ID: media.VP9, Kind: media.Video, Label: "VP9", Decoded: true, FourCC: "vp09", Entry: "vp09", Box: "vpcC", BoxVersion: 1, Encoded: true, Cost: [9]int{15, 15, 15, 16, 17, 20, 25, 25, 32},
@@ -143,12 +145,12 @@ var table = [...]Codec{
 	{
 		ID: media.AAC, Kind: media.Audio, Label: "AAC", Decoded: true, FLV: 10, FLVPacket: true, FourCC: "mp4a", Entry: "mp4a", Box: "esds", ObjectType: 0x40, StreamType: 0x0f, Encoded: true, frameHeader: aacHeader,
 		track: aacTrack, unit: frameUnit,
-		elementary: aacElementary, syncByte: 0xff, RTP: "MPEG4-GENERIC", line: 0x0f,
+		elementary: aacElementary, syncByte: 0xff, RTP: "MPEG4-GENERIC", line: 0x0f, rtpConfig: aacRTPConfig,
 	},
 	{
 		ID: media.Opus, Kind: media.Audio, Label: "Opus", Decoded: true, Encoded: true, FourCC: "Opus", Entry: "Opus", Box: "dOps", BoxVersion: plainBox,
 		FixedRate: opus.SampleRate, track: opusTrack, complete: opus.Complete, unit: frameUnit,
-		elementary: opusElementary, registrations: []string{"Opus"}, descriptors: []uint16{0x180}, RTP: "OPUS", line: 0x06, lineWrite: opusLine,
+		elementary: opusElementary, registrations: []string{"Opus"}, descriptors: []uint16{0x180}, RTP: "OPUS", line: 0x06, lineWrite: opusLine, rtpConfig: opusRTPConfig,
 	},
 	{
 		ID: media.MP3, Kind: media.Audio, Label: "MP3", Decoded: true, FLV: 2, FourCC: ".mp3", Entry: "mp4a", Box: "esds", ObjectType: 0x6b, StreamType: 0x03,
@@ -173,17 +175,17 @@ var table = [...]Codec{
 	{
 		ID: media.ALaw, Kind: media.Audio, Label: "G.711 A-law", Decoded: true, FLV: 7, Entry: "alaw", SelfDescribing: true,
 		uncompressed: true, track: pcmTrack(media.ALaw), complete: pcm.Complete, unit: frameUnit,
-		elementary: wholeUnits, RTP: "PCMA",
+		elementary: wholeUnits, RTP: "PCMA", rtpConfig: pcmRTPConfig(media.ALaw),
 	},
 	{
 		ID: media.ULaw, Kind: media.Audio, Label: "G.711 \u00b5-law", Decoded: true, FLV: 8, Entry: "ulaw", SelfDescribing: true,
 		uncompressed: true, track: pcmTrack(media.ULaw), complete: pcm.Complete, unit: frameUnit,
-		elementary: wholeUnits, RTP: "PCMU",
+		elementary: wholeUnits, RTP: "PCMU", rtpConfig: pcmRTPConfig(media.ULaw),
 	},
 	{
 		ID: media.PCM, Kind: media.Audio, Label: "PCM", Decoded: true, FLV: 3, Entry: "ipcm", Box: "pcmC", SelfDescribing: true,
 		uncompressed: true, track: pcmTrack(media.PCM), complete: pcm.Complete, unit: frameUnit, bare: pcm.Box,
-		elementary: wholeUnits, RTP: "L16",
+		elementary: wholeUnits, RTP: "L16", rtpConfig: pcmRTPConfig(media.PCM),
 	},
 	{ID: media.ID3, Kind: media.Data, Label: "ID3", StreamType: 0x15},
 	{ID: media.SCTE35, Kind: media.Data, Label: "SCTE 35", StreamType: 0x86},

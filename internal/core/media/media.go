@@ -3,6 +3,7 @@
 package media
 
 import (
+	"errors"
 	"fmt"
 	"math/bits"
 )
@@ -290,6 +291,13 @@ func (e *UnsupportedError) Error() string {
 		s += "; " + e.Do
 	}
 	return s
+}
+
+// IsFormat reports whether an error says that bytes from outside are wrong, or not supported.
+func IsFormat(err error) bool {
+	var f *FormatError
+	var u *UnsupportedError
+	return errors.As(err, &f) || errors.As(err, &u)
 }
 
 // sampleAspects is the table of sample aspect ratios (ITU-T H.273, 8.6).

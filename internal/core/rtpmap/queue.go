@@ -98,6 +98,9 @@ func (q *Queue) Look(now time.Duration, take func(p *Packet, lost int)) {
 	}
 }
 
+// Newest is the sequence number before the next one.
+func (q *Queue) Newest() uint32 { return uint32(q.next - 1) }
+
 // Missing lists up to n sequence numbers that are waited for.
 func (q *Queue) Missing(n int) (out []uint16) {
 	left := q.waiting

@@ -83,6 +83,7 @@ type pidHealth struct {
 	pcrAt    time.Duration
 	pcrPlace int64 // packets of the stream before it
 	pcrSet   bool
+	even     int   // intervals in a row with one rate
 	stride   int64 // ticks of 27 MHz a thousand packets of the stream, of the interval before
 	first    int64 // PCR and arrival at the begin of the line
 	firstAt  time.Duration
@@ -103,6 +104,8 @@ const (
 	jitterLine = 10 * time.Second
 	// constantRate is by how much, in thousandths, the rate may differ between two intervals and count as constant.
 	constantRate = 20
+	// constantFor is how many intervals in a row have one rate until the stream is taken for one of constant rate.
+	constantFor = 20
 )
 
 func (h *Health) begin(now time.Duration) {
@@ -190,7 +193,9 @@ func (h *Health) accurate(p *pidHealth, d int64) {
 		return
 	}
 	stride := d * 1000 / places
-	if p.stride > 0 && abs(stride-p.stride)*1000 <= p.stride*constantRate {
+	if p.stride == 0 || abs(stride-p.stride)*1000 > p.stride*constantRate {
+		p.even = 0
+	} else if p.even++; p.even > constantFor {
 		off := pcrTime(abs(d - p.stride*places/1000))
 		h.recent[0].accuracy = max(h.recent[0].accuracy, off, 1)
 		if off > accuracyLimit {

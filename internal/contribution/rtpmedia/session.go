@@ -1,0 +1,348 @@
+// Package rtpmedia turns streams of RTP, whatever carries them, into the tracks and access units of a feed.
+package rtpmedia
+
+import (
+	"sync"
+	"time"
+
+	"github.com/pion/rtcp"
+	"github.com/pion/rtp"
+
+	"metaplasis/internal/contribution"
+	"metaplasis/internal/core/coding"
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/rtpmap"
+)
+
+// Session is the streams of one sender. Its methods may be called from several goroutines.
+type Session struct {
+	mu     sync.Mutex
+	open   func() (contribution.Feed, error)
+	feed   contribution.Feed
+	tracks []*Track
+	begun  time.Time // when the first packet came
+	ready  bool      // the tracks' clocks are set beside each other
+	err    error
+	looked time.Time
+	gate   contribution.Opening
+	expect int // streams that will be added, as far as is known
+}
+
+// clocksWait is for how long a sender is listened to until it has told by RTCP how the clocks of its streams lie to
+// each other; one that does not is taken to send at once what belongs together.
+const clocksWait = 1200 * time.Millisecond
+
+// NewSession hands what it finds to the feed that open returns once the first unit is there.
+func NewSession(open func() (contribution.Feed, error)) *Session { return &Session{open: open} }
+
+// Track is one stream.
+type Track struct {
+	s       *Session
+	id      media.TrackID
+	m       *Media
+	queue   *rtpmap.Queue
+	form    rtpmap.Depacketizer
+	es      *coding.Elementary
+	order   *rtpmap.Order
+	ssrc    uint32
+	bound   bool // to ssrc
+	other   int64
+	stamp   uint32 // the newest timestamp
+	whole   int64  // the same, unwrapped
+	stamped bool
+	told    *media.Track // waits for the clocks, or for pictures
+	anchor  *anchorPoint
+	known   bool // anchor is by the sender's own word
+	sent    bool // the track was handed to the feed
+
+	// Key is called when a keyframe is wanted, since packets of pictures are missing; nil where it cannot be asked for.
+	Key func()
+
+	damaged bool // a picture was lost since the last keyframe
+	asked   time.Time
+}
+
+type anchorPoint struct {
+	stamp uint32
+	at    time.Time
+}
+
+// keyframeEach is how often a keyframe may be asked for.
+const keyframeEach = 500 * time.Millisecond
+
+// Add adds a stream as its description says. wait is for how long a missing packet is waited for.
+func (s *Session) Add(m *Media, wait time.Duration) (*Track, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	form, err := rtpmap.New(&m.Format)
+	if err != nil {
+		return nil, err
+	}
+	t := &Track{s: s, id: media.TrackID(len(s.tracks) + 1), m: m, queue: rtpmap.NewQueue(m.Format.Clock, wait), form: form}
+	es, err := coding.OpenElementary(m.Codec, m.Config, t)
+	if err != nil {
+		return nil, err
+	}
+	t.es = es
+	if m.Codec.Kind == media.Video {
+		t.order = &rtpmap.Order{}
+		s.gate.Pictures = true
+	}
+	s.tracks = append(s.tracks, t)
+	return t, nil
+}
+
+// Expect says how many streams will be added, and whether pictures are among them.
+func (s *Session) Expect(streams int, pictures bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.expect, s.gate.Pictures = streams, pictures
+}
+
+// Feed is the one that takes the session, nil before it.
+func (s *Session) Feed() contribution.Feed {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.feed
+}
+
+// Use gives the session its feed before anything comes.
+func (s *Session) Use(f contribution.Feed) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.feed = f
+}
+
+// Err is why no feed could be opened, nil while there was no reason.
+func (s *Session) Err() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.err
+}
+
+// RTP takes a packet of the stream. Its payload is the session's from now on.
+func (t *Track) RTP(p *rtp.Packet, now time.Time) {
+	s := t.s
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.begun.IsZero() {
+		s.begun, s.gate.Begun = now, now
+	}
+	if t.m.PayloadType >= 0 && p.PayloadType != uint8(t.m.PayloadType) {
+		t.other++
+		return
+	}
+	if !t.bound {
+		t.ssrc, t.bound = p.SSRC, true
+	} else if p.SSRC != t.ssrc {
+		t.other++
+		if t.other%512 == 0 { // the sender took another one
+			t.ssrc, t.stamped, t.anchor = p.SSRC, false, nil
+		}
+		return
+	}
+	if t.anchor == nil {
+		t.anchor = &anchorPoint{p.Timestamp, now}
+	}
+	q := &rtpmap.Packet{Sequence: p.SequenceNumber, Timestamp: p.Timestamp, Marker: p.Marker, Payload: p.Payload}
+	t.queue.Put(q, now.Sub(s.begun), t.packet)
+	s.clocks(now)
+}
+
+// Look gives up what was waited for, and measures. It is to be called some times a second.
+func (s *Session) Look(now time.Time) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, t := range s.tracks {
+		t.queue.Look(now.Sub(s.begun), t.packet)
+		t.want(now)
+	}
+	if s.feed == nil || now.Sub(s.looked) < time.Second {
+		return
+	}
+	s.looked = now
+	var sum contribution.RTP
+	for _, t := range s.tracks {
+		q := t.queue
+		sum.Packets, sum.Lost, sum.Late, sum.Reordered = sum.Packets+q.Packets, sum.Lost+q.Lost, sum.Late+q.Late, sum.Reordered+q.Reordered
+		sum.Jitter, sum.Other = max(sum.Jitter, q.JitterMicros()), sum.Other+t.other
+	}
+	s.feed.Line(contribution.Line{RTP: &sum})
+}
+
+// want asks for a keyframe when pictures are damaged, once in a while.
+func (t *Track) want(now time.Time) {
+	if t.damaged && t.Key != nil && now.Sub(t.asked) >= keyframeEach {
+		t.asked = now
+		t.Key()
+	}
+}
+
+// Missing lists packets that are waited for, to ask for them again.
+func (t *Track) Missing(n int) []uint16 {
+	t.s.mu.Lock()
+	defer t.s.mu.Unlock()
+	return t.queue.Missing(n)
+}
+
+// ReceiverReport writes one for the stream (RFC 3550, 6.4.2).
+func (t *Track) ReceiverReport() ([]byte, error) {
+	t.s.mu.Lock()
+	defer t.s.mu.Unlock()
+	r := &rtcp.ReceiverReport{SSRC: 1}
+	if t.bound {
+		q := t.queue
+		r.Reports = []rtcp.ReceptionReport{{SSRC: t.ssrc, TotalLost: uint32(min(q.Lost, 1<<23-1)), LastSequenceNumber: uint32(q.Newest()), Jitter: uint32(q.Jitter >> 4)}}
+	}
+	return r.Marshal()
+}
+
+// Report takes what the sender says of its clocks (RFC 3550, 6.4.1).
+func (s *Session) Report(r *rtcp.SenderReport) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, t := range s.tracks {
+		if !t.bound || t.ssrc != r.SSRC {
+			continue
+		}
+		t.anchor, t.known = &anchorPoint{r.RTPTime, ntp(r.NTPTime)}, true
+		if t.sent && s.feed != nil {
+			s.feed.Anchor(t.id, t.ticks(t.near(r.RTPTime)), t.anchor.at)
+		}
+	}
+	s.clocks(time.Now())
+}
+
+// ntp converts a time of NTP (RFC 5905, 6): seconds since 1900 in 32 bits, and a fraction.
+func ntp(v uint64) time.Time {
+	const since1900 = 2208988800
+	return time.Unix(int64(v>>32)-since1900, int64((v&0xffffffff)*1_000_000_000>>32))
+}
+
+// Align says at which time of its clock each stream is at one moment, as an answer to PLAY tells (RFC 2326, 12.33).
+func (t *Track) Align(stamp uint32, at time.Time) {
+	t.s.mu.Lock()
+	defer t.s.mu.Unlock()
+	t.anchor, t.known = &anchorPoint{stamp, at}, true
+}
+
+// clocks reports whether units may go on: the clocks are known, or were waited for.
+func (s *Session) clocks(now time.Time) bool {
+	if s.ready {
+		return true
+	}
+	known := 0
+	for _, t := range s.tracks {
+		if t.known {
+			known++
+		}
+	}
+	all := max(len(s.tracks), s.expect)
+	s.ready = all == 1 || known == all || now.Sub(s.begun) >= clocksWait
+	if s.ready && known < all {
+		for _, t := range s.tracks { // all by their arrival, or none
+			t.known = false
+		}
+	}
+	if s.ready {
+		for _, t := range s.tracks { // what came meanwhile began without a keyframe, as far as anybody knows
+			if t.order != nil && t.Key != nil {
+				t.damaged = true
+				t.want(now)
+			}
+		}
+	}
+	return s.ready
+}
+
+func (t *Track) packet(p *rtpmap.Packet, lost int) {
+	if lost > 0 {
+		t.es.Lost()
+		if t.order != nil {
+			t.damaged = true
+		}
+	}
+	t.form.Packet(p, lost > 0, t.unit)
+}
+
+// unit takes what a depacketizer put together.
+func (t *Track) unit(u rtpmap.Unit) {
+	at := t.unwrap(u.Timestamp)
+	pts := t.ticks(at)
+	dts := pts
+	if t.order != nil {
+		dts = t.order.Decode(pts)
+	}
+	const turn = 1<<33 - 1
+	if err := t.es.Feed(dts&turn, pts-dts, u.Data); err != nil {
+		t.s.err = err
+	}
+}
+
+// unwrap extends a timestamp to 64 bits.
+func (t *Track) unwrap(v uint32) int64 {
+	if !t.stamped {
+		t.stamped, t.whole = true, int64(v)
+	} else {
+		t.whole += int64(int32(v - t.stamp))
+	}
+	t.stamp = v
+	return t.whole
+}
+
+// near is the same without moving on.
+func (t *Track) near(v uint32) int64 {
+	if !t.stamped {
+		return int64(v)
+	}
+	return t.whole + int64(int32(v-t.stamp))
+}
+
+// ticks converts a timestamp to ticks of media.VideoTimescale.
+func (t *Track) ticks(v int64) int64 {
+	return media.Rescale(v, t.m.Format.Clock, media.VideoTimescale)
+}
+
+// Track implements coding.ElementarySink.
+func (t *Track) Track(m media.Track) {
+	m.ID, m.Language = t.id, t.m.Language
+	t.told = &m
+	t.hand(time.Now())
+}
+
+// hand gives the track to the feed once it may.
+func (t *Track) hand(now time.Time) bool {
+	s := t.s
+	if t.told == nil {
+		return t.sent
+	}
+	if !s.clocks(now) || s.gate.Holds(t.told.Kind, now) {
+		return false
+	}
+	if s.feed == nil {
+		feed, err := s.open()
+		if err != nil {
+			s.err = err
+			return false
+		}
+		s.feed = feed
+	}
+	m := *t.told
+	t.told = nil
+	s.feed.Track(m)
+	t.sent = true
+	if t.anchor != nil && len(s.tracks) > 1 {
+		s.feed.Anchor(t.id, t.ticks(t.near(t.anchor.stamp)), t.anchor.at)
+	}
+	return true
+}
+
+// Unit implements coding.ElementarySink.
+func (t *Track) Unit(stamp, composition int64, key bool, data []byte) {
+	if t.order != nil && key {
+		t.damaged = false
+	}
+	if t.hand(time.Now()) {
+		t.s.feed.Unit(t.id, stamp, composition, key, data)
+	}
+}

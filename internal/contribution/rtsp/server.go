@@ -1,0 +1,449 @@
+package rtsp
+
+import (
+	"bufio"
+	"context"
+	"crypto/rand"
+	"crypto/tls"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/netip"
+	"net/url"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/pion/sdp/v3"
+
+	"metaplasis/internal/contribution"
+	"metaplasis/internal/contribution/rtpmedia"
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/rtsp"
+	"metaplasis/internal/network"
+)
+
+// Limits are those of an RTSP port: who publishes nothing yet waits, with a few kilobytes each.
+var Limits = network.Limits{Total: 2048, EachNetwork: 1024, Idle: 256, IdleNetwork: 64}
+
+const (
+	helloTimeout = 10 * time.Second // from connecting to recording
+	recordSilent = 10 * time.Second // without a packet or a request of who publishes
+	maxStreams   = 8
+)
+
+// Server takes who publishes (RFC 2326, 10.3 and 10.11).
+type Server struct {
+	Receiver contribution.Receiver
+	Logger   *slog.Logger
+	TLS      *tls.Config // for RTSPS; nil is plain
+
+	mu     sync.Mutex
+	conns  map[net.Conn]struct{}
+	closed bool
+	all    sync.WaitGroup
+}
+
+// Serve accepts connections until the listener is closed.
+func (s *Server) Serve(l net.Listener) error {
+	if s.TLS != nil {
+		l = tls.NewListener(l, s.TLS)
+	}
+	for {
+		conn, err := l.Accept()
+		if errors.Is(err, net.ErrClosed) {
+			return nil
+		}
+		if err != nil {
+			return fmt.Errorf("RTSP port: %w", err)
+		}
+		s.mu.Lock()
+		if s.closed {
+			s.mu.Unlock()
+			_ = conn.Close()
+			continue
+		}
+		if s.conns == nil {
+			s.conns = map[net.Conn]struct{}{}
+		}
+		s.conns[conn] = struct{}{}
+		s.all.Add(1)
+		s.mu.Unlock()
+		go func() {
+			defer func() {
+				_ = conn.Close()
+				s.mu.Lock()
+				delete(s.conns, conn)
+				s.mu.Unlock()
+				s.all.Done()
+			}()
+			s.handle(conn)
+		}()
+	}
+}
+
+// Shutdown closes all connections and waits for their handlers.
+func (s *Server) Shutdown(ctx context.Context) {
+	s.mu.Lock()
+	s.closed = true
+	for c := range s.conns {
+		_ = c.Close()
+	}
+	s.mu.Unlock()
+	done := make(chan struct{})
+	go func() { s.all.Wait(); close(done) }()
+	select {
+	case <-done:
+	case <-ctx.Done():
+	}
+}
+
+// publisher is one connection that publishes.
+type publisher struct {
+	s        *Server
+	conn     net.Conn
+	wmu      sync.Mutex
+	channel  string
+	session  *rtpmedia.Session
+	id       string // of the session
+	streams  []*stream
+	feed     contribution.Feed
+	recorded bool
+	heard    atomic.Int64 // nanoseconds since 1970
+	done     chan struct{}
+}
+
+var errTeardown = errors.New("it ended its stream")
+
+func (s *Server) handle(conn net.Conn) {
+	var id [8]byte
+	_, _ = rand.Read(id[:])
+	p := &publisher{s: s, conn: conn, id: hex.EncodeToString(id[:]), done: make(chan struct{})}
+	err := contribution.Safely(s.Logger, p.run)
+	close(p.done)
+	reason := "the connection was lost"
+	var timeout net.Error
+	var away *contribution.SentAway
+	switch {
+	case errors.Is(err, io.EOF):
+		reason = "it closed the connection"
+	case errors.As(err, &timeout) && timeout.Timeout():
+		reason = fmt.Sprintf("nothing came for %d s", int(recordSilent.Seconds()))
+	case errors.As(err, &away):
+		reason = away.Why
+	case err != nil:
+		reason = err.Error()
+	}
+	if p.feed != nil {
+		p.feed.End(reason)
+	}
+	for _, st := range p.streams {
+		if st.ports != nil {
+			st.ports.close()
+		}
+	}
+	if media.IsFormat(err) {
+		s.Receiver.Report(p.channel, network.Of(conn.RemoteAddr().String()), "feed-broken",
+			fmt.Sprintf("The RTSP connection from %s was closed: %v.", conn.RemoteAddr(), err), "Check that the sender publishes over RTSP with a codec that is taken here.")
+	}
+	s.Logger.Debug("RTSP connection over", "remote", conn.RemoteAddr(), "reason", reason, "error", err)
+}
+
+func (p *publisher) write(b []byte) error {
+	p.wmu.Lock()
+	defer p.wmu.Unlock()
+	_ = p.conn.SetWriteDeadline(time.Now().Add(answerTimeout))
+	_, err := p.conn.Write(b)
+	return err
+}
+
+func (p *publisher) run() error {
+	place := network.Under(p.conn)
+	r := bufio.NewReaderSize(p.conn, 4<<10)
+	_ = p.conn.SetReadDeadline(time.Now().Add(helloTimeout))
+	for {
+		m, f, err := rtsp.Read(r)
+		if err != nil {
+			return err
+		}
+		if p.recorded {
+			_ = p.conn.SetReadDeadline(p.deadline())
+		}
+		if f != nil {
+			p.frame(f)
+			continue
+		}
+		if m.Method == "" {
+			continue
+		}
+		was := p.recorded
+		answer, err := p.answer(m)
+		if answer != nil {
+			if m.Header.Get("Session") != "" || len(p.streams) > 0 {
+				answer.Header.Set("Session", p.id+";timeout=60")
+			}
+			if err := p.write(answer.Marshal()); err != nil {
+				return err
+			}
+		}
+		if err != nil {
+			return err
+		}
+		if p.recorded && !was {
+			if place != nil {
+				place.Use()
+			}
+			_ = p.conn.SetReadDeadline(p.deadline())
+			r = p.wider(r)
+			go p.watch()
+		}
+	}
+}
+
+// wider gives who publishes a larger buffer.
+func (p *publisher) wider(r *bufio.Reader) *bufio.Reader {
+	rest, _ := r.Peek(r.Buffered())
+	return bufio.NewReaderSize(io.MultiReader(strings.NewReader(string(rest)), p.conn), 128<<10)
+}
+
+// deadline is until when something must come on the connection: over UDP only signs of life do.
+func (p *publisher) deadline() time.Time {
+	if len(p.streams) > 0 && p.streams[0].ports != nil {
+		return time.Now().Add(2 * time.Minute)
+	}
+	return time.Now().Add(recordSilent)
+}
+
+// watch ends a feed that has to go, and one of which nothing comes over UDP.
+func (p *publisher) watch() {
+	look := time.NewTicker(lookEach)
+	defer look.Stop()
+	for {
+		select {
+		case <-p.done:
+			return
+		case why := <-p.feed.Kicked():
+			p.feed.End(why)
+			_ = p.conn.Close()
+			return
+		case now := <-look.C:
+			p.session.Look(now)
+			if now.Sub(time.Unix(0, p.heard.Load())) > recordSilent {
+				p.feed.End(errSilent.Error())
+				_ = p.conn.Close()
+				return
+			}
+		}
+	}
+}
+
+func (p *publisher) frame(f *rtsp.Frame) {
+	for _, s := range p.streams {
+		switch int(f.Channel) {
+		case s.channel[0]:
+			p.hear()
+			takeRTP(s.track, f.Data)
+		case s.channel[1]:
+			takeRTCP(p.session, f.Data)
+		}
+	}
+	for wait := p.pace(); wait > 0; wait = p.pace() { // the sender's buffers fill
+		time.Sleep(wait)
+		_ = p.conn.SetReadDeadline(p.deadline())
+		select {
+		case <-p.done:
+			return
+		default:
+		}
+	}
+}
+
+func (p *publisher) pace() time.Duration {
+	if p.feed == nil {
+		return 0
+	}
+	return p.feed.Pace()
+}
+
+func (p *publisher) hear() { p.heard.Store(time.Now().UnixNano()) }
+
+// methods are those that are understood.
+const methods = "OPTIONS, ANNOUNCE, SETUP, RECORD, TEARDOWN, GET_PARAMETER, SET_PARAMETER"
+
+// answer does what a request asks for. An error ends the connection, behind the answer.
+func (p *publisher) answer(m *rtsp.Message) (*rtsp.Message, error) {
+	switch m.Method {
+	case "OPTIONS":
+		out := m.Response(200, "OK")
+		out.Header.Set("Public", methods)
+		return out, nil
+	case "GET_PARAMETER", "SET_PARAMETER":
+		return m.Response(200, "OK"), nil
+	case "ANNOUNCE":
+		return p.announce(m)
+	case "SETUP":
+		return p.setUp(m)
+	case "RECORD":
+		if len(p.streams) == 0 || p.feed == nil {
+			return m.Response(455, "Method Not Valid in This State"), nil
+		}
+		p.recorded = true
+		p.hear()
+		return m.Response(200, "OK"), nil
+	case "TEARDOWN":
+		return m.Response(200, "OK"), errTeardown
+	case "DESCRIBE", "PLAY":
+		return m.Response(405, "Method Not Allowed: this port takes who publishes"), nil
+	}
+	out := m.Response(501, "Not Implemented")
+	out.Header.Set("Public", methods)
+	return out, nil
+}
+
+// Address reads the channel and the key of an address: rtsp://host/in/CHANNEL/KEY or rtsp://host/in/CHANNEL?key=KEY; the
+// key may also be the password of any user.
+func Address(m *rtsp.Message) (channel, key string) {
+	u, err := url.Parse(m.Address)
+	if err != nil {
+		return "", ""
+	}
+	path, query := u.Path, u.Query()
+	if before, after, ok := strings.Cut(path, "?"); ok { // some encode the question mark
+		path = before
+		query, _ = url.ParseQuery(after)
+	}
+	parts := strings.Split(strings.Trim(path, "/"), "/")
+	if len(parts) < 2 || parts[0] != "in" {
+		return "", ""
+	}
+	channel, key = parts[1], query.Get("key")
+	if key == "" && len(parts) > 2 {
+		key = parts[2]
+	}
+	if key == "" {
+		key = m.BasicPassword()
+	}
+	if password, ok := u.User.Password(); ok && key == "" {
+		key = password
+	}
+	return channel, key
+}
+
+func (p *publisher) announce(m *rtsp.Message) (*rtsp.Message, error) {
+	if p.feed != nil || p.recorded {
+		return m.Response(455, "Method Not Valid in This State"), nil
+	}
+	channel, key := Address(m)
+	if channel == "" {
+		return m.Response(404, "Not Found: publish to /in/CHANNEL"), errors.New("its address names no channel")
+	}
+	if key == "" {
+		out := m.Response(401, "Unauthorized")
+		out.Header.Set("Www-Authenticate", `Basic realm="contribution key as password"`)
+		return out, nil
+	}
+	p.channel = channel
+	var d sdp.SessionDescription
+	if err := d.Unmarshal(m.Body); err != nil {
+		return m.Response(400, "Bad Request: the description cannot be read"), err
+	}
+	session := rtpmedia.NewSession(nil)
+	var streams []*stream
+	var wrong error
+	for i, md := range d.MediaDescriptions {
+		described, err := rtpmedia.Describe(md)
+		if err != nil {
+			wrong = err
+			continue
+		}
+		control := described.Control
+		if control == "" {
+			control = fmt.Sprintf("streamid=%d", i)
+		}
+		t, err := session.Add(described, udpWait)
+		if err != nil {
+			wrong = err
+			continue
+		}
+		if streams = append(streams, &stream{m: described, track: t, control: control, channel: [2]int{-1, -1}}); len(streams) >= maxStreams {
+			break
+		}
+	}
+	if len(streams) == 0 {
+		if wrong == nil {
+			wrong = errors.New("the description has no media")
+		}
+		return m.Response(415, "Unsupported Media Type: "+wrong.Error()), wrong
+	}
+	protocol := "RTSP"
+	if p.s.TLS != nil {
+		protocol = "RTSPS"
+	}
+	feed, err := p.s.Receiver.Open(contribution.Sender{Channel: channel, Key: key, Protocol: protocol,
+		Remote: p.conn.RemoteAddr().String(), Silence: mediaSilence})
+	if err != nil {
+		status := 403
+		if p.s.Receiver.IsTaken(err) {
+			status = 409
+		}
+		return m.Response(status, "Refused: "+err.Error()), err
+	}
+	p.feed, p.session = feed, session
+	session.Use(feed)
+	p.streams = streams
+	return m.Response(200, "OK"), nil
+}
+
+func (p *publisher) setUp(m *rtsp.Message) (*rtsp.Message, error) {
+	if p.feed == nil || p.recorded {
+		return m.Response(455, "Method Not Valid in This State"), nil
+	}
+	i := -1
+	for n, s := range p.streams {
+		if strings.HasSuffix(m.Address, s.control) && s.channel[0] < 0 && s.ports == nil {
+			i = n
+			break
+		}
+	}
+	if i < 0 && len(p.streams) == 1 {
+		i = 0
+	}
+	if i < 0 {
+		return m.Response(404, "Not Found: the description has no such stream"), nil
+	}
+	s := p.streams[i]
+	for _, t := range rtsp.ParseTransports(m.Header.Get("Transport")) {
+		switch {
+		case t.Multicast || t.Secure:
+			continue
+		case t.TCP:
+			if t.Interleaved[0] < 0 {
+				t.Interleaved = [2]int{2 * i, 2*i + 1}
+			}
+			s.channel = t.Interleaved
+		case t.Client[0] > 0:
+			if s.ports == nil {
+				host, _, _ := net.SplitHostPort(p.conn.LocalAddr().String())
+				ports, err := openPorts(host)
+				if err != nil {
+					return m.Response(500, "Internal Server Error"), err
+				}
+				s.ports = ports
+			}
+			t.Server = s.ports.numbers()
+			from := netip.MustParseAddrPort(p.conn.RemoteAddr().String()).Addr().Unmap()
+			go s.ports.read(s.track, p.session, from, p.hear)
+		default:
+			continue
+		}
+		t.Record = true
+		out := m.Response(200, "OK")
+		out.Header.Set("Transport", t.String())
+		return out, nil
+	}
+	return m.Response(461, "Unsupported Transport"), nil
+}

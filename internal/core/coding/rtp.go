@@ -1,0 +1,103 @@
+package coding
+
+import (
+	"slices"
+
+	"metaplasis/internal/core/avc"
+	"metaplasis/internal/core/hevc"
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/opus"
+	"metaplasis/internal/core/pcm"
+)
+
+// RTPFormat is what a session description says of a stream's configuration.
+type RTPFormat struct {
+	Rate, Channels, Bits int
+	Config               []byte   // "config" of AAC
+	Sets                 [][]byte // parameter sets of H.264 and HEVC
+	Loas                 bool     // frames come in audio mux elements, with their configuration in them
+}
+
+// RTPConfig makes the configuration that OpenElementary takes from a session description, nil where the stream tells it.
+func RTPConfig(c *Codec, f RTPFormat) []byte {
+	if c.rtpConfig == nil {
+		return nil
+	}
+	return c.rtpConfig(f)
+}
+
+func avcRTPConfig(f RTPFormat) []byte {
+	r := avc.Config{LengthSize: 4}
+	for _, n := range f.Sets {
+		switch avc.NALType(n) {
+		case avc.TypeSPS:
+			r.SPS = append(r.SPS, n)
+		case avc.TypePPS:
+			r.PPS = append(r.PPS, n)
+		}
+	}
+	if len(r.SPS) == 0 || len(r.PPS) == 0 || len(r.SPS[0]) < 4 {
+		return nil
+	}
+	if _, err := r.Track(); err != nil {
+		return nil // those in the stream may be better
+	}
+	return r.Marshal()
+}
+
+func hevcRTPConfig(f RTPFormat) []byte {
+	record, err := hevc.NewRecord(f.Sets)
+	if err != nil {
+		return nil
+	}
+	return record
+}
+
+func aacRTPConfig(f RTPFormat) []byte {
+	if f.Loas {
+		return nil
+	}
+	return f.Config
+}
+
+func opusRTPConfig(f RTPFormat) []byte {
+	channels := uint8(2)
+	if f.Channels == 1 {
+		channels = 1
+	}
+	return (&opus.Config{Channels: channels, InputRate: opus.SampleRate}).MarshalHead()
+}
+
+func pcmRTPConfig(id media.Codec) func(f RTPFormat) []byte {
+	return func(f RTPFormat) []byte {
+		p := pcm.Format{Codec: id, Rate: f.Rate, Channels: max(f.Channels, 1), Bits: f.Bits, LittleEndian: true}
+		if id != media.PCM {
+			p.Bits, p.LittleEndian = 8, false
+		}
+		return p.Marshal()
+	}
+}
+
+// ParameterSets lists the parameter sets of a track's configuration, nil of a codec that has none.
+func ParameterSets(t *media.Track) [][]byte {
+	if c := Find(t.Codec); c != nil && c.sets != nil {
+		return c.sets(t.Config)
+	}
+	return nil
+}
+
+func avcSets(config []byte) [][]byte {
+	var c avc.Config
+	if c.Unmarshal(config) != nil {
+		return nil
+	}
+	return slices.Concat(c.SPS, c.PPS)
+}
+
+func hevcSets(config []byte) [][]byte {
+	var c hevc.Config
+	if c.Unmarshal(config) != nil {
+		return nil
+	}
+	return slices.Concat(c.VPS, c.SPS, c.PPS)
+}

@@ -1,0 +1,37 @@
+package rtpmap
+
+import "slices"
+
+// Order finds decode times of pictures that come in the order in which they are decoded, and of which RTP tells only
+// when they are shown (RFC 3550, 5.1). A picture is decoded when the one is shown that so many pictures before it is
+// shown, as many as the stream is seen to reorder.
+type Order struct {
+	depth  int
+	recent []int64 // presentation times, in their order
+	last   int64
+	begun  bool
+}
+
+// maxDepth is how far pictures may be reordered (ITU-T H.264, A.3.1).
+const maxDepth = 16
+
+// Decode returns the decode time of the next picture, never more than pts and more than the one before, as far as what
+// came before allows.
+func (o *Order) Decode(pts int64) (dts int64) {
+	if o.begun && (pts < o.recent[0] || pts > o.recent[len(o.recent)-1]+10*90000) { // it began anew
+		*o = Order{depth: o.depth}
+	}
+	at, _ := slices.BinarySearch(o.recent, pts)
+	later := len(o.recent) - at // pictures that came before and are shown later
+	o.depth = min(max(o.depth, later), maxDepth)
+	o.recent = slices.Insert(o.recent, at, pts)
+	if len(o.recent) > 2*maxDepth+2 {
+		o.recent = o.recent[1:]
+	}
+	dts = o.recent[max(0, len(o.recent)-1-o.depth)]
+	if o.begun && dts <= o.last {
+		dts = min(o.last+1, pts)
+	}
+	o.last, o.begun = dts, true
+	return dts
+}

@@ -1,0 +1,297 @@
+package rtpmap
+
+import (
+	"fmt"
+	"strings"
+
+	"metaplasis/internal/core/media"
+)
+
+// Format is how a stream of RTP is described (RFC 8866, 6.6 and 6.15; RFC 4855).
+type Format struct {
+	Name       string // encoding name, in upper case
+	Clock      int64  // ticks a second
+	Channels   int
+	Parameters map[string]string // of the format, names in lower case
+}
+
+// Unit is what a depacketizer put together: an access unit of pictures, or one or several frames of sound, in the form
+// of an elementary stream (coding.Elementary).
+type Unit struct {
+	Timestamp uint32
+	Data      []byte
+}
+
+// Depacketizer puts payloads together. Packets come in order.
+type Depacketizer interface {
+	// Packet takes a packet; lost says that some before it are missing. Units that became whole are handed over.
+	Packet(p *Packet, lost bool, take func(Unit))
+}
+
+// maxUnit bounds what is put together, in bytes.
+const maxUnit = 12 << 20
+
+// New returns the depacketizer of a format.
+func New(f *Format) (Depacketizer, error) {
+	switch f.Name {
+	case "H264":
+		return &nalUnits{form: avcPayload}, nil
+	case "H265":
+		return &nalUnits{form: hevcPayload}, nil
+	case "VP8":
+		return &frames{payload: vp8Payload}, nil
+	case "VP9":
+		return &frames{payload: vp9Payload}, nil
+	case "AV1":
+		return &av1Units{}, nil
+	case "MPV":
+		return &frames{payload: mpvPayload}, nil
+	case "MPEG4-GENERIC":
+		return newGeneric(f)
+	case "MP4A-LATM":
+		return &latm{}, nil
+	case "MPA":
+		return &mpa{}, nil
+	case "AC3", "EAC3":
+		return &ac3{}, nil
+	case "OPUS", "PCMU", "PCMA", "L8":
+		return whole{}, nil
+	case "L16":
+		return linear{2}, nil
+	case "L24":
+		return linear{3}, nil
+	case "JPEG":
+		return &jpeg{}, nil
+	}
+	return nil, &media.UnsupportedError{Format: "RTP", What: fmt.Sprintf("the encoding %.30q", f.Name), Do: "set the sender to H.264 with AAC or Opus"}
+}
+
+// whole takes each payload as one unit.
+type whole struct{}
+
+func (whole) Packet(p *Packet, _ bool, take func(Unit)) {
+	if len(p.Payload) > 0 {
+		take(Unit{p.Timestamp, p.Payload})
+	}
+}
+
+// linear turns samples of network order (RFC 3551, 4.5.11; RFC 3190) into little-endian ones.
+type linear struct{ size int }
+
+func (l linear) Packet(p *Packet, _ bool, take func(Unit)) {
+	n := len(p.Payload) / l.size * l.size
+	if n == 0 {
+		return
+	}
+	out := make([]byte, n)
+	for i := 0; i < n; i += l.size {
+		for k := range l.size {
+			out[i+k] = p.Payload[i+l.size-1-k]
+		}
+	}
+	take(Unit{p.Timestamp, out})
+}
+
+// frames puts payloads of one timestamp together. One of which a packet is missing is left out.
+type frames struct {
+	// payload returns what a packet adds to its frame, and whether the frame begins with it; ok is false when it
+	// cannot be read.
+	payload func(b []byte) (data []byte, begins, ok bool)
+
+	stamp  uint32
+	data   []byte
+	open   bool
+	broken bool
+}
+
+func (f *frames) Packet(p *Packet, lost bool, take func(Unit)) {
+	data, begins, ok := f.payload(p.Payload)
+	if !f.open || p.Timestamp != f.stamp {
+		if f.open && !f.broken && !lost {
+			take(Unit{f.stamp, f.data}) // its last packet had no mark
+		}
+		f.stamp, f.data, f.open, f.broken = p.Timestamp, nil, true, lost && !begins
+	} else if lost {
+		f.broken = true
+	}
+	if !ok || len(f.data)+len(data) > maxUnit {
+		f.broken = true
+	} else {
+		f.data = append(f.data, data...)
+	}
+	if p.Marker {
+		if !f.broken && len(f.data) > 0 {
+			take(Unit{f.stamp, f.data})
+		}
+		f.open, f.data = false, nil
+	}
+}
+
+// vp8Payload reads a VP8 payload descriptor (RFC 7741, 4.2):
+//
+//	X R N S R PID(3) [ I L T K R(4) [M pictureID(7 or 15)] [tl0(8)] [tid(2) y keyIndex(5)] ] data
+func vp8Payload(b []byte) (data []byte, begins, ok bool) {
+	if len(b) < 1 {
+		return nil, false, false
+	}
+	begins = b[0]&0x10 != 0 && b[0]&7 == 0
+	at := 1
+	if b[0]&0x80 != 0 {
+		if len(b) < 2 {
+			return nil, false, false
+		}
+		x := b[1]
+		at = 2
+		if x&0x80 != 0 {
+			if at >= len(b) {
+				return nil, false, false
+			}
+			if b[at]&0x80 != 0 {
+				at++
+			}
+			at++
+		}
+		if x&0x40 != 0 {
+			at++
+		}
+		if x&0x30 != 0 {
+			at++
+		}
+	}
+	if at >= len(b) {
+		return nil, false, false
+	}
+	return b[at:], begins, true
+}
+
+// vp9Payload reads a VP9 payload descriptor (RFC 9628, 4.2):
+//
+//	I P L F B E V Z [M pictureID] [T U S D [tl0]] [references] [scalability structure] data
+func vp9Payload(b []byte) (data []byte, begins, ok bool) {
+	if len(b) < 1 {
+		return nil, false, false
+	}
+	h := b[0]
+	begins = h&0x08 != 0
+	at := 1
+	next := func() (v byte) {
+		if at < len(b) {
+			v = b[at]
+		}
+		at++
+		return v
+	}
+	if h&0x80 != 0 && next()&0x80 != 0 {
+		at++
+	}
+	if h&0x20 != 0 {
+		layer := next()
+		begins = begins && layer>>1&7 == 0
+		if h&0x10 == 0 {
+			at++
+		}
+	}
+	if h&0x50 == 0x50 {
+		for range 3 {
+			if next()&1 == 0 {
+				break
+			}
+		}
+	}
+	if h&0x02 != 0 {
+		ss := next()
+		if ss&0x10 != 0 {
+			at += 4 * (int(ss>>5) + 1)
+		}
+		if ss&0x08 != 0 {
+			for range int(next()) {
+				at += int(next() >> 2 & 3)
+			}
+		}
+	}
+	if at >= len(b) {
+		return nil, false, false
+	}
+	return b[at:], begins, true
+}
+
+// mpvPayload reads the header of MPEG video (RFC 2250, 3.4): reserved(5) T(1) reference(10) AN N S B E type(3) …
+func mpvPayload(b []byte) (data []byte, begins, ok bool) {
+	at := 4
+	if len(b) > 4 && b[0]&0x04 != 0 {
+		at = 8
+	}
+	if len(b) <= at {
+		return nil, false, false
+	}
+	return b[at:], b[2]&0x10 != 0 && b[2]&0x20 != 0, true // begins a slice, with a sequence header
+}
+
+// mpa reads MPEG audio (RFC 2250, 3.5): zero(16) offset(16) data.
+type mpa struct{}
+
+func (mpa) Packet(p *Packet, _ bool, take func(Unit)) {
+	if len(p.Payload) > 4 {
+		take(Unit{p.Timestamp, p.Payload[4:]})
+	}
+}
+
+// ac3 reads AC-3 (RFC 4184, 4.1): type and count of frames(16) data. Frames in fragments are put together.
+type ac3 struct {
+	data  []byte
+	stamp uint32
+}
+
+func (a *ac3) Packet(p *Packet, lost bool, take func(Unit)) {
+	if len(p.Payload) < 3 {
+		return
+	}
+	const whole = 0
+	kind, body := p.Payload[0]&3, p.Payload[2:]
+	if kind == whole {
+		a.data = nil
+		take(Unit{p.Timestamp, body})
+		return
+	}
+	if kind != 3 { // the first fragment
+		a.data, a.stamp = append([]byte(nil), body...), p.Timestamp
+	} else if lost || a.data == nil || len(a.data)+len(body) > maxUnit {
+		a.data = nil
+	} else {
+		a.data = append(a.data, body...)
+	}
+	if p.Marker && a.data != nil {
+		take(Unit{a.stamp, a.data})
+		a.data = nil
+	}
+}
+
+// latm puts audio mux elements together (RFC 6416, 6.1), each handed over behind a header of LOAS.
+type latm struct {
+	data   []byte
+	broken bool
+}
+
+func (l *latm) Packet(p *Packet, lost bool, take func(Unit)) {
+	const most = 1<<13 - 1
+	if lost {
+		l.broken = true
+	}
+	if l.data = append(l.data, p.Payload...); len(l.data) > most {
+		l.broken = true
+		l.data = l.data[:0]
+	}
+	if !p.Marker {
+		return
+	}
+	if n := len(l.data); !l.broken && n > 0 {
+		take(Unit{p.Timestamp, append([]byte{0x56, 0xe0 | byte(n>>8), byte(n)}, l.data...)})
+	}
+	l.data, l.broken = nil, false
+}
+
+// number reads a parameter of a format.
+func (f *Format) number(name string) (n int) {
+	_, _ = fmt.Sscanf(strings.TrimSpace(f.Parameters[name]), "%d", &n)
+	return n
+}
