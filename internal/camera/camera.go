@@ -17,18 +17,20 @@ import (
 
 	"metaplasis/internal/core/amf"
 	"metaplasis/internal/core/flv"
+	"metaplasis/internal/core/media"
 	"metaplasis/internal/libsrt"
 	"metaplasis/internal/onward/mpegts"
 	"metaplasis/internal/onward/rtmp"
 	"metaplasis/internal/onward/rtsp"
 	"metaplasis/internal/onward/srt"
+	"metaplasis/internal/onward/whip"
 )
 
 // Clip is a loop in memory.
 type Clip struct {
 	metadata amf.ECMAArray
 	configs  []flv.Tag
-	media    []flv.Tag
+	tags     []flv.Tag
 	length   uint32      // milliseconds
 	sent     string      // milliseconds from the start of a turn, of each picture by its number
 	shown    map[int]int // the number of each tag's picture
@@ -61,18 +63,18 @@ func Load(file []byte) (*Clip, error) {
 		case t.Timestamp == 0 && isConfig(t):
 			c.configs = append(c.configs, *t)
 		default:
-			c.media = append(c.media, *t)
+			c.tags = append(c.tags, *t)
 		}
 	}
-	if len(c.media) == 0 {
+	if len(c.tags) == 0 {
 		return nil, errors.New("the loop has no media")
 	}
 	if d, ok := amf.Object(c.metadata).Number("duration"); ok && d > 0 {
 		c.length = uint32(d * 1000)
 	} else {
-		c.length = c.media[len(c.media)-1].Timestamp + 33
+		c.length = c.tags[len(c.tags)-1].Timestamp + 33
 	}
-	c.sent, c.shown = sendTimes(c.media)
+	c.sent, c.shown = sendTimes(c.tags)
 	return c, nil
 }
 
@@ -147,13 +149,14 @@ func Run(ctx context.Context, c *Clip, o Options) error {
 		var again *rtmp.ReconnectError
 		var denied *libsrt.RefusedError
 		var rejected *rtsp.RefusedError
+		var declined *whip.RefusedError
 		pause := o.Retry
 		switch {
 		case err == nil || ctx.Err() != nil:
 			return ctx.Err()
 		case errors.As(err, &again):
 			pause = max(o.Retry, reconnectPause)
-		case errors.As(err, &refused) || errors.As(err, &denied) || errors.As(err, &rejected) || o.Retry == 0:
+		case errors.As(err, &refused) || errors.As(err, &denied) || errors.As(err, &rejected) || errors.As(err, &declined) || media.IsFormat(err) || o.Retry == 0:
 			return err
 		}
 		say(fmt.Sprintf("lost the server (%v); trying again in %v", err, pause))
@@ -211,8 +214,8 @@ func (c *Clip) send(ctx context.Context, conn line, o Options, passed uint32) er
 	}
 	splices := newSplicer(o.Splices)
 	for loop := 0; o.Loops == 0 || loop < o.Loops; loop++ {
-		for i := range c.media {
-			t := &c.media[i]
+		for i := range c.tags {
+			t := &c.tags[i]
 			if !c.wanted(t, &o) {
 				continue
 			}

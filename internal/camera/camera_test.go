@@ -20,7 +20,7 @@ func TestDemoLoopsEndOnTheBeat(t *testing.T) {
 		assert.Equal(t, 8*time.Second, c.Length(), l.Name)
 		assert.Len(t, c.configs, 2)
 		pictures, last := 0, uint32(0)
-		for _, tag := range c.media {
+		for _, tag := range c.tags {
 			assert.GreaterOrEqual(t, tag.Timestamp, last, "tags stand in the order of time")
 			last = tag.Timestamp
 			if tag.Type == flv.TagVideo {

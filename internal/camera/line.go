@@ -5,6 +5,7 @@ import (
 	"encoding/base64"
 	"fmt"
 	"net/url"
+	"strings"
 
 	"metaplasis/internal/contribution/tracks"
 	"metaplasis/internal/core/amf"
@@ -15,6 +16,7 @@ import (
 	"metaplasis/internal/onward/rtmp"
 	"metaplasis/internal/onward/rtsp"
 	"metaplasis/internal/onward/srt"
+	"metaplasis/internal/onward/whip"
 )
 
 // line is what a camera sends over.
@@ -28,7 +30,7 @@ type line interface {
 }
 
 // schemes are what a camera can send to, for people.
-const schemes = "rtmp, rtmps, srt, rtsp, rtsps, udp or rtp"
+const schemes = "rtmp, rtmps, srt, rtsp, rtsps, http or https (WHIP), udp or rtp"
 
 // dial opens the line to an address.
 func dial(ctx context.Context, o *Options) (line, error) {
@@ -55,6 +57,15 @@ func dial(ctx context.Context, o *Options) (line, error) {
 			return nil, err
 		}
 		return newUnitLine(conn), nil
+	case "http", "https":
+		if strings.HasPrefix(u.Path, "/whip/") {
+			conn, err := whip.Dial(u, whip.Options{})
+			if err != nil {
+				return nil, err
+			}
+			return newUnitLine(conn), nil
+		}
+		return nil, &media.FormatError{Format: "address to send to", Found: fmt.Sprintf("the path %q", u.Path), Want: "/whip/CHANNEL"}
 	case "udp", "rtp":
 		conn, err := mpegts.Dial(ctx, u)
 		if err != nil {
@@ -62,7 +73,7 @@ func dial(ctx context.Context, o *Options) (line, error) {
 		}
 		return newUnitLine(conn.Programme(1, o.Name)), nil
 	}
-	return nil, fmt.Errorf("found the address scheme %q, expected %s", u.Scheme, schemes)
+	return nil, &media.FormatError{Format: "address to send to", Found: fmt.Sprintf("the scheme %q", u.Scheme), Want: schemes}
 }
 
 // rtmpLine sends tags as they are.

@@ -77,6 +77,9 @@ func (a *app) serveFlags(c *cobra.Command, s *serveFlags) {
 	f.StringVar(&s.conf.SRT, "srt", ":7710", `address for SRT senders and receivers, UDP; "" turns it off`)
 	f.StringVar(&s.conf.RTSP, "rtsp", ":8554", `address for RTSP senders; "" turns it off`)
 	f.StringVar(&s.conf.RTSPS, "rtsps", "", "address for RTSP senders over TLS; needs a certificate")
+	f.StringVar(&s.conf.WebRTC.Address, "webrtc", ":8790", `address for WebRTC, UDP and TCP; "" turns it off`)
+	f.StringSliceVar(&s.conf.WebRTC.Announced, "webrtc-announce", nil, "addresses that WebRTC announces instead of this machine's, such as the public one")
+	f.StringSliceVar(&s.conf.WebRTC.Codecs, "webrtc-codecs", nil, "codecs of pictures that WebRTC takes, in the order in which they are preferred, such as h264,vp8; all without it, as the sender prefers")
 	f.StringVar(&s.conf.TLSCert, "tls-cert", "", "certificate for HTTPS and RTMPS, PEM; read again when it changes")
 	f.StringVar(&s.conf.TLSKey, "tls-key", "", "private key of the certificate, PEM")
 	f.StringVar(&s.conf.DSN, "dsn", os.Getenv("METAPLASIS_DSN"),
@@ -165,6 +168,9 @@ func (a *app) welcome(svc *service.Service) {
 	}
 	if svc.RTSPS != "" {
 		a.printf("RTSPS     rtsps://%s/in/CHANNEL?key=KEY\n", local(svc.RTSPS))
+	}
+	if svc.WebRTC != "" {
+		a.printf("WebRTC    http://%s/whip/CHANNEL with the key as bearer token; media over %s\n", local(svc.HTTP), svc.WebRTC)
 	}
 	if svc.FirstPassword != "" {
 		a.printf("\nThis is the first start. Sign in at the console as\n  user      %s\n  password  %s\nand change the password there. It is not shown again.\n", service.Administrator, svc.FirstPassword)

@@ -78,6 +78,8 @@ type Feed interface {
 	Extras(list map[string]string)
 	// Splice takes a splice_info_section (ANSI/SCTE 35) that takes effect at a stamp of a clock.
 	Splice(clock media.Clock, stamp int64, section []byte)
+	// Grid is how often a keyframe is wanted of a sender that makes them when it is asked; 0: never.
+	Grid() time.Duration
 	// Pace returns how long to read nothing more, since the media runs ahead of the wall clock.
 	Pace() time.Duration
 	End(reason string)
@@ -88,6 +90,8 @@ type Feed interface {
 type Receiver interface {
 	// Open returns the feed, or why not. A refusal that IsTaken says so with its own error code.
 	Open(Sender) (Feed, error)
+	// May reports whether Open would admit the sender now.
+	May(Sender) error
 	IsTaken(err error) bool
 	// Report books what went wrong with a connection of a network that has no feed yet, or no more.
 	Report(channel, network, kind, text, do string)

@@ -100,6 +100,9 @@ func (s *Service) Close(ctx context.Context) {
 // SetSRT says on which port senders over SRT are taken.
 func (s *Service) SetSRT(port int) { s.ports.SRT = port }
 
+// SetWebRTC says that senders over WebRTC are taken.
+func (s *Service) SetWebRTC() { s.ports.WebRTC = true }
+
 // Attach gives the service its origin and starts the stored channels.
 func (s *Service) Attach(ctx context.Context, o *origin.Origin) error {
 	s.o = o

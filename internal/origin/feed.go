@@ -77,55 +77,94 @@ type earlyUnit struct {
 	data        []byte
 }
 
-// Open admits a sender to a channel. The errors are ErrUnknownChannel, ErrBadKey and ErrTaken,
-// each with what to do.
+// Open admits a sender to a channel. The errors are ErrUnknownChannel, ErrNotAllowed, ErrBadKey, ErrEnded, ErrNoInput and
+// ErrTaken, each with what to do.
 func (o *Origin) Open(s contribution.Sender) (*Feed, error) {
-	refuse := func(err error, channel, text, do string) (*Feed, error) {
-		o.event(Event{At: o.Now(), Channel: channel, Level: Warning, Kind: "feed-refused",
-			Text: fmt.Sprintf("%s from %s: %s", s.Protocol, s.Remote, text), Do: do, Like: network.Of(s.Remote) + text})
-		return nil, fmt.Errorf("%s %w", do, err)
+	c, grant, err := o.check(s)
+	if err != nil {
+		return nil, err
 	}
+	f := o.newFeed(c, Input{}, s.Protocol, s.Remote)
+	f.silence = cmp.Or(s.Silence, f.silence)
+	f.key, f.expires = grant.Key, grant.Expires
+	if err := c.admitSender(f, grant.Input); err != nil {
+		return nil, o.notAdmitted(s, grant, err)
+	}
+	return f, nil
+}
+
+// May reports whether Open would admit a sender now, without admitting it. The errors are those of Open.
+func (o *Origin) May(s contribution.Sender) error {
+	c, grant, err := o.check(s)
+	if err != nil {
+		return err
+	}
+	if err := c.wouldAdmit(grant.Input); err != nil {
+		return o.notAdmitted(s, grant, err)
+	}
+	return nil
+}
+
+func (o *Origin) refuse(s contribution.Sender, err error, channel, text, do string) error {
+	o.event(Event{At: o.Now(), Channel: channel, Level: Warning, Kind: "feed-refused",
+		Text: fmt.Sprintf("%s from %s: %s", s.Protocol, s.Remote, text), Do: do, Like: network.Of(s.Remote) + text})
+	return fmt.Errorf("%s %w", do, err)
+}
+
+// check looks at everything that does not depend on who else is there.
+func (o *Origin) check(s contribution.Sender) (*Channel, Grant, error) {
 	c := o.Channel(s.Channel)
 	if c == nil {
-		return refuse(ErrUnknownChannel, "", fmt.Sprintf("there is no channel %q.", clip(s.Channel)),
+		return nil, Grant{}, o.refuse(s, ErrUnknownChannel, "", fmt.Sprintf("there is no channel %q.", clip(s.Channel)),
 			"Create the channel, or correct its name in the encoder's server address.")
 	}
 	if set := c.Settings(); !set.lets(s.Remote) {
-		return refuse(ErrNotAllowed, s.Channel, "its address is not among those from which senders are let in.",
+		return nil, Grant{}, o.refuse(s, ErrNotAllowed, s.Channel, "its address is not among those from which senders are let in.",
 			"Add its network to the channel's sender networks, or send from one of them.")
 	}
 	grant, err := o.Gate.Admit(s.Channel, s.Key)
 	switch {
 	case errors.Is(err, ErrUnchecked):
-		return refuse(ErrUnchecked, s.Channel, "the contribution key cannot be checked now, since the database does not answer.",
+		err = o.refuse(s, ErrUnchecked, s.Channel, "the contribution key cannot be checked now, since the database does not answer.",
 			"Try again in a while; senders that were on air before may come back at once.")
 	case err != nil:
-		return refuse(ErrBadKey, s.Channel, "the contribution key is wrong.",
+		err = o.refuse(s, ErrBadKey, s.Channel, "the contribution key is wrong.",
 			"Copy the key from the channel's sender settings again, or make a new one.")
 	case !grant.Expires.IsZero() && o.Now().After(grant.Expires):
-		return refuse(ErrBadKey, s.Channel, "the contribution key has expired.", "Make a new key.")
+		err = o.refuse(s, ErrBadKey, s.Channel, "the contribution key has expired.", "Make a new key.")
 	case grant.Protocol != "" && !strings.EqualFold(strings.TrimSuffix(s.Protocol, "S"), strings.TrimSuffix(grant.Protocol, "S")):
-		return refuse(ErrBadKey, s.Channel, fmt.Sprintf("the contribution key is for %s alone.", grant.Protocol),
+		err = o.refuse(s, ErrBadKey, s.Channel, fmt.Sprintf("the contribution key is for %s alone.", grant.Protocol),
 			"Send over that, or make a key for this protocol.")
 	}
-	f := o.newFeed(c, Input{}, s.Protocol, s.Remote)
-	f.silence = cmp.Or(s.Silence, f.silence)
-	f.key, f.expires = grant.Key, grant.Expires
-	switch err := c.admitSender(f, grant.Input); {
+	return c, grant, err
+}
+
+// notAdmitted tells why a sender with the right key is not let in.
+func (o *Origin) notAdmitted(s contribution.Sender, grant Grant, err error) error {
+	switch {
 	case errors.Is(err, ErrUnknownChannel):
-		return refuse(err, "", "the channel is being removed.", "Send to another channel.")
+		return o.refuse(s, err, "", "the channel is being removed.", "Send to another channel.")
 	case errors.Is(err, ErrEnded):
-		return refuse(err, s.Channel, "the channel is closed.", "Open the channel again in its settings, then connect.")
+		return o.refuse(s, err, s.Channel, "the channel is closed.", "Open the channel again in its settings, then connect.")
 	case errors.Is(err, ErrNoInput) && grant.Input != "":
-		return refuse(err, s.Channel, fmt.Sprintf("the channel has no input for senders with the name %q, to which the key leads.", grant.Input),
+		return o.refuse(s, err, s.Channel, fmt.Sprintf("the channel has no input for senders with the name %q, to which the key leads.", grant.Input),
 			"Add it to the channel's inputs, or use another key.")
 	case errors.Is(err, ErrNoInput):
-		return refuse(err, s.Channel, "the channel takes no senders.", "Add a sender to the channel's inputs, then connect.")
-	case err != nil:
-		return refuse(err, s.Channel, "another sender is on the channel.",
-			"Stop the other sender first, or give this one a channel of its own, or a further input for senders.")
+		return o.refuse(s, err, s.Channel, "the channel takes no senders.", "Add a sender to the channel's inputs, then connect.")
 	}
-	return f, nil
+	return o.refuse(s, err, s.Channel, "another sender is on the channel.",
+		"Stop the other sender first, or give this one a channel of its own, or a further input for senders.")
+}
+
+// Grid is how often a keyframe is wanted of a sender that makes them when it is asked: where a rung passes the source
+// through, its segments begin with them. 0: never.
+func (f *Feed) Grid() time.Duration {
+	f.c.mu.Lock()
+	defer f.c.mu.Unlock()
+	if f.standby || !sourceIsOn(f.c.rungs) && len(f.c.rungs) > 0 {
+		return 0
+	}
+	return time.Duration(f.c.settings.SegmentMillis) * time.Millisecond
 }
 
 // OpenPlayer puts an input of a channel on air that plays by itself. The errors are ErrUnknownChannel, ErrEnded, ErrNoInput

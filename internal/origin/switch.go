@@ -69,26 +69,47 @@ func (f *Feed) hear(now time.Time) {
 func (c *Channel) admitSender(f *Feed, name string) error {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	found := false
-	for _, in := range c.settings.Inputs {
+	f.input = c.senderInput(name)
+	return c.admitNow(f)
+}
+
+// senderInput is the input for senders that one comes to: the one of a name, or the best one that nobody uses.
+func (c *Channel) senderInput(name string) Input {
+	var first *Input
+	for i := range c.settings.Inputs {
+		in := c.settings.Inputs[i]
 		if in.Kind != InputSender || name != "" && in.Name != name {
 			continue
 		}
-		if used := c.user(in); found && used != nil && !used.silent(c.now()) {
-			continue
-		} else if found {
-			f.input = in
-			break
+		if u := c.user(in); u == nil || u.silent(c.now()) {
+			return in
 		}
-		f.input, found = in, true
-		if used := c.user(in); used == nil || used.silent(c.now()) {
-			break
+		if first == nil {
+			first = &in
 		}
 	}
-	if !found {
-		f.input = Input{Kind: InputSender, Name: name}
+	if first != nil {
+		return *first
 	}
-	return c.admitNow(f)
+	return Input{Kind: InputSender, Name: name}
+}
+
+// wouldAdmit reports whether a sender would be let in now.
+func (c *Channel) wouldAdmit(name string) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	in := c.senderInput(name)
+	switch u := c.user(in); {
+	case c.closed:
+		return ErrUnknownChannel
+	case c.settings.Closed:
+		return ErrEnded
+	case c.rank(in) < 0:
+		return ErrNoInput
+	case u != nil && !u.silent(c.now()):
+		return ErrTaken
+	}
+	return nil
 }
 
 // user is the feed that an input has, on air or standing by, nil without one.

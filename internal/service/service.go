@@ -27,6 +27,7 @@ import (
 	rtmpin "metaplasis/internal/contribution/rtmp"
 	rtspin "metaplasis/internal/contribution/rtsp"
 	"metaplasis/internal/contribution/srt"
+	"metaplasis/internal/contribution/whip"
 	"metaplasis/internal/control"
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/delivery"
@@ -46,6 +47,7 @@ type Config struct {
 	SRT     string // UDP
 	RTSP    string
 	RTSPS   string
+	WebRTC  whip.Config // its address is one for UDP and TCP
 	HTTPS   string
 	HTTP3   bool   // also answer HTTP/3 on the HTTPS port's number, over UDP
 	TLSCert string // certificate file, PEM, for RTMPS and HTTPS; read again when it changes
@@ -61,10 +63,10 @@ type Config struct {
 
 // Service is a running service.
 type Service struct {
-	HTTP, HTTPS, RTMP, RTMPS, Metrics, SRT, RTSP, RTSPS string // the addresses in use, "" when off
-	Operator                                            string // a client token for this machine's user
-	FirstPassword                                       string // of the administrator, when this start created it
-	Control                                             *control.Service
+	HTTP, HTTPS, RTMP, RTMPS, Metrics, SRT, RTSP, RTSPS, WebRTC string // the addresses in use, "" when off
+	Operator                                                    string // a client token for this machine's user
+	FirstPassword                                               string // of the administrator, when this start created it
+	Control                                                     *control.Service
 
 	conf     Config
 	database *records.Server
@@ -76,7 +78,8 @@ type Service struct {
 
 	streams     mpegts.Receiver // transport streams
 	srt         *srt.Manager
-	descriptors uint64 // the limit
+	whip        *whip.Server // nil when it is off
+	descriptors uint64       // the limit
 	ports       []*network.Listener
 	stop        []func() // in the order of starting
 }
@@ -96,7 +99,8 @@ func (r receiver) Open(s contribution.Sender) (contribution.Feed, error) {
 	}
 	return f, nil
 }
-func (r receiver) IsTaken(err error) bool { return errors.Is(err, origin.ErrTaken) }
+func (r receiver) May(s contribution.Sender) error { return r.o.May(s) }
+func (r receiver) IsTaken(err error) bool          { return errors.Is(err, origin.ErrTaken) }
 func (r receiver) Report(channel, network, kind, text, do string) {
 	r.o.Report(channel, network, kind, text, do)
 }
@@ -182,6 +186,9 @@ func Start(ctx context.Context, c Config) (_ *Service, err error) {
 		return nil, err
 	}
 	s.receiveSources()
+	if err := s.receiveWebRTC(); err != nil {
+		return nil, err
+	}
 	pages := s.pages(metricsPort)
 	s.serveHTTP(httpPort, pages, nil)
 	if httpsPort != nil {
@@ -385,6 +392,9 @@ func (s *Service) pages(metricsPort net.Listener) http.Handler {
 	s.Control.Viewers = s.delivery.Viewers
 	r := chi.NewRouter()
 	r.Mount("/media", http.StripPrefix("/media", s.delivery))
+	if s.whip != nil {
+		r.Mount("/whip", http.StripPrefix("/whip", s.whip.Routes()))
+	}
 	r.Mount(api.Prefix, http.StripPrefix(api.Prefix, s.Control.Handler()))
 	if metricsPort != nil {
 		own := chi.NewRouter()

@@ -4,11 +4,13 @@ import (
 	"context"
 	"crypto/tls"
 	"net"
+	"strconv"
 	"time"
 
 	"metaplasis/internal/contribution"
 	rtspin "metaplasis/internal/contribution/rtsp"
 	"metaplasis/internal/contribution/source"
+	"metaplasis/internal/contribution/whip"
 	"metaplasis/internal/origin"
 )
 
@@ -67,6 +69,21 @@ func (s *Service) serveRTSP(l net.Listener, conf *tls.Config) {
 			s.failed <- err
 		}
 	}()
+}
+
+// receiveWebRTC opens the port of WebRTC.
+func (s *Service) receiveWebRTC() (err error) {
+	if s.conf.WebRTC.Address == "" {
+		return nil
+	}
+	if s.whip, err = whip.New(s.conf.WebRTC, receiver{s.origin}, s.conf.Logger); err != nil {
+		return err
+	}
+	s.stop = append(s.stop, s.whip.Close)
+	host, _, _ := net.SplitHostPort(s.conf.WebRTC.Address)
+	s.WebRTC = net.JoinHostPort(host, strconv.Itoa(s.whip.Port))
+	s.Control.SetWebRTC()
+	return nil
 }
 
 // receiveSources keeps up what the service fetches and receives by itself.

@@ -70,6 +70,10 @@ func newTaken() *taken {
 
 func (r *taken) Line(contribution.Line) {}
 
+func (r *taken) Grid() time.Duration { return 0 }
+
+func (r *taken) May(contribution.Sender) error { return r.refuse }
+
 func (r *taken) Open(contribution.Sender) (contribution.Feed, error) {
 	if r.refuse != nil {
 		return nil, r.refuse

@@ -55,9 +55,7 @@ type Track struct {
 	known   bool // anchor is by the sender's own word
 	sent    bool // the track was handed to the feed
 
-	// Key is called when a keyframe is wanted, since packets of pictures are missing; nil where it cannot be asked for.
-	Key func()
-
+	key     func()
 	damaged bool // a picture was lost since the last keyframe
 	asked   time.Time
 }
@@ -172,9 +170,9 @@ func (s *Session) Look(now time.Time) {
 
 // want asks for a keyframe when pictures are damaged, once in a while.
 func (t *Track) want(now time.Time) {
-	if t.damaged && t.Key != nil && now.Sub(t.asked) >= keyframeEach {
+	if t.damaged && t.key != nil && now.Sub(t.asked) >= keyframeEach {
 		t.asked = now
-		t.Key()
+		t.key()
 	}
 }
 
@@ -183,6 +181,13 @@ func (t *Track) Missing(n int) []uint16 {
 	t.s.mu.Lock()
 	defer t.s.mu.Unlock()
 	return t.queue.Missing(n)
+}
+
+// SetKey says how a keyframe is asked for, which is done when packets of pictures are missing.
+func (t *Track) SetKey(ask func()) {
+	t.s.mu.Lock()
+	defer t.s.mu.Unlock()
+	t.key = ask
 }
 
 // ReceiverReport writes one for the stream (RFC 3550, 6.4.2).
@@ -246,7 +251,7 @@ func (s *Session) clocks(now time.Time) bool {
 	}
 	if s.ready {
 		for _, t := range s.tracks { // what came meanwhile began without a keyframe, as far as anybody knows
-			if t.order != nil && t.Key != nil {
+			if t.order != nil && t.key != nil {
 				t.damaged = true
 				t.want(now)
 			}
