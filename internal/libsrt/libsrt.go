@@ -58,6 +58,17 @@ static int last_port(SRTSOCKET s) {
 	if (srt_getsockname(s, (struct sockaddr *)&a, &n) < 0) return 0;
 	return ntohs(a.ss_family == AF_INET6 ? ((struct sockaddr_in6 *)&a)->sin6_port : ((struct sockaddr_in *)&a)->sin_port);
 }
+// The library keeps its last error for each thread: it is read by the call that made it.
+static int receive(SRTSOCKET s, char *b, int n, int *error) {
+	int got = srt_recvmsg(s, b, n);
+	if (got < 0) *error = srt_getlasterror(NULL);
+	return got;
+}
+static int transmit(SRTSOCKET s, const char *b, int n, int *error) {
+	int sent = srt_sendmsg(s, b, n, -1, 1);
+	if (sent < 0) *error = srt_getlasterror(NULL);
+	return sent;
+}
 static void quiet(void) { srt_setloglevel(0); }
 */
 import "C"
@@ -68,6 +79,7 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"runtime"
 	"runtime/cgo"
 	"sync"
 	"time"
@@ -117,12 +129,14 @@ func start() {
 	})
 }
 
-// failure is the library's last error of this thread.
+// failure is the library's last error of this thread: who calls it keeps to his thread.
 func failure(what string) error {
 	return fmt.Errorf("%s: %s", what, C.GoString(C.srt_getlasterror_str()))
 }
 
 func newSocket(o *Options) (C.SRTSOCKET, error) {
+	runtime.LockOSThread()
+	defer runtime.UnlockOSThread()
 	start()
 	s := C.srt_create_socket()
 	if s < 0 {
@@ -227,6 +241,8 @@ type checker struct {
 // Listen opens a port. check decides on each who connects; it runs on the library's thread that receives for the
 // whole port, and must not wait.
 func Listen(addr string, o Options, check func(id, peer string) Decision) (*Listener, error) {
+	runtime.LockOSThread()
+	defer runtime.UnlockOSThread()
 	host, port, err := split(addr)
 	if err != nil {
 		return nil, err
@@ -273,6 +289,8 @@ func (l *Listener) Port() int { return int(C.last_port(l.s)) }
 
 // Accept waits for a connection.
 func (l *Listener) Accept() (*Socket, error) {
+	runtime.LockOSThread()
+	defer runtime.UnlockOSThread()
 	var a C.struct_sockaddr_storage
 	n := C.int(C.sizeof_struct_sockaddr_storage)
 	s := C.srt_accept(l.s, (*C.struct_sockaddr)(unsafe.Pointer(&a)), &n)
@@ -329,6 +347,8 @@ func peerOf(a *C.struct_sockaddr_storage) string {
 
 // Dial calls another side.
 func Dial(addr string, o Options) (*Socket, error) {
+	runtime.LockOSThread()
+	defer runtime.UnlockOSThread()
 	host, port, err := split(addr)
 	if err != nil {
 		return nil, err
@@ -348,6 +368,8 @@ func Dial(addr string, o Options) (*Socket, error) {
 
 // Rendezvous meets another side that calls at the same time, from port to port.
 func Rendezvous(local, remote string, o Options) (*Socket, error) {
+	runtime.LockOSThread()
+	defer runtime.UnlockOSThread()
 	lhost, lport, err := split(local)
 	if err != nil {
 		return nil, err
@@ -401,11 +423,12 @@ var ErrTimeout = errors.New("nothing came yet")
 
 // Read takes one message. It returns ErrTimeout now and then while nothing comes.
 func (c *Socket) Read(b []byte) (int, error) {
-	n := C.srt_recvmsg(c.s, (*C.char)(unsafe.Pointer(&b[0])), C.int(len(b)))
+	var e C.int
+	n := C.receive(c.s, (*C.char)(unsafe.Pointer(&b[0])), C.int(len(b)), &e)
 	if n >= 0 {
 		return int(n), nil
 	}
-	if e := C.srt_getlasterror(nil); e == C.SRT_ETIMEOUT || e == C.SRT_EASYNCRCV {
+	if e == C.SRT_ETIMEOUT || e == C.SRT_EASYNCRCV {
 		return 0, ErrTimeout
 	}
 	return 0, errors.New("the other side is gone")
@@ -413,8 +436,9 @@ func (c *Socket) Read(b []byte) (int, error) {
 
 // Write sends one message, of MessageSize bytes at most.
 func (c *Socket) Write(b []byte) error {
-	if C.srt_sendmsg(c.s, (*C.char)(unsafe.Pointer(&b[0])), C.int(len(b)), -1, 1) < 0 {
-		if C.srt_getlasterror(nil) == C.SRT_ETIMEOUT {
+	var e C.int
+	if C.transmit(c.s, (*C.char)(unsafe.Pointer(&b[0])), C.int(len(b)), &e) < 0 {
+		if e == C.SRT_ETIMEOUT {
 			return errors.New("the line is too slow: nothing could be sent for 2 s")
 		}
 		return errors.New("the other side is gone")

@@ -1,0 +1,228 @@
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/url"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"metaplasis/demo"
+	"metaplasis/internal/camera"
+	"metaplasis/internal/contribution/tracks"
+	"metaplasis/internal/control/api"
+	"metaplasis/internal/core/bmff"
+	"metaplasis/internal/core/flv"
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/origin"
+)
+
+// freePort is one that nobody uses now, UDP and TCP.
+func freePort(t *testing.T) int {
+	for {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		require.NoError(t, err)
+		port := l.Addr().(*net.TCPAddr).Port
+		u, err := net.ListenUDP("udp", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1), Port: port})
+		_ = l.Close()
+		if err != nil {
+			continue
+		}
+		_ = u.Close()
+		return port
+	}
+}
+
+// key makes a contribution key for a channel.
+func (s *service) key(slug string, k api.NewKey) api.Key {
+	out, err := s.api.CreateKey(context.Background(), slug, k)
+	require.NoError(s.t, err)
+	return out
+}
+
+// way is a protocol in one of its forms: the input that a channel has for it, and where the camera sends.
+type way struct {
+	name  string
+	input string // as the CLI reads it
+	to    string
+	loop  *demo.Loop
+}
+
+// waysIn lists all ways into a service.
+func (s *service) waysIn() []way {
+	committee, harbour := &demo.Others[2], &demo.Others[0]
+	port := func() int { return freePort(s.t) }
+	udp, rtp, own, pull, meet := port(), port(), port(), port(), port()
+	group := fmt.Sprintf("239.255.%d.%d:%d", udp>>8, udp&0xff, port())
+	host := strings.TrimPrefix(s.srt, "srt://")
+	return []way{
+		{"rtmp", "sender", s.rtmp + "/in/rtmp/KEY", committee},
+		{"udp", fmt.Sprintf("udp://127.0.0.1:%d", udp), fmt.Sprintf("udp://127.0.0.1:%d", udp), committee},
+		{"rtp", fmt.Sprintf("rtp://127.0.0.1:%d", rtp), fmt.Sprintf("rtp://127.0.0.1:%d", rtp), committee},
+		{"multicast", "udp://" + group + "?interface=lo", "udp://" + group + "?interface=lo", committee},
+		{"srt", "sender", "srt://" + host + "?streamid=" + url.QueryEscape("#!::r=srt,m=publish,u=KEY"), committee},
+		{"srt-port", fmt.Sprintf("srt://127.0.0.1:%d?mode=listener&passphrase=kestrel-bay-1", own), fmt.Sprintf("srt://127.0.0.1:%d?passphrase=kestrel-bay-1", own), committee},
+		{"srt-call", fmt.Sprintf("srt://127.0.0.1:%d", pull), fmt.Sprintf("srt://127.0.0.1:%d?mode=listener", pull), committee},
+		{"srt-meet", fmt.Sprintf("srt://127.0.0.2:%d?mode=rendezvous&local=127.0.0.1:%d", meet, meet), fmt.Sprintf("srt://127.0.0.1:%d?mode=rendezvous&local=127.0.0.2:%d", meet, meet), committee},
+		{"rtsp", "sender", s.rtsp + "/in/rtsp?key=KEY", committee},
+		{"rtsp-udp", "sender", s.rtsp + "/in/rtsp-udp?transport=udp&key=KEY", committee},
+		{"whip", "sender", s.http + "/whip/whip?key=KEY", harbour},
+	}
+}
+
+// TestEveryWayIn sends a loop by each protocol through packaging: pictures in their order, all of them, and sound where
+// it belongs; then into Chromium.
+func TestEveryWayIn(t *testing.T) {
+	s := start(t)
+	ways := s.waysIn()
+	for _, w := range ways {
+		set := origin.Settings{Inputs: []origin.Input{origin.ParseInput(w.input)}, Packaging: origin.Packaging{Window: 10}}
+		s.channel(w.name, set, sourceOnly)
+		to := strings.ReplaceAll(w.to, "KEY", s.key(w.name, api.NewKey{}).Secret)
+		s.sendLoop(w.loop, camera.Options{URL: to, Name: w.loop.Title, Retry: 300 * time.Millisecond})
+	}
+	for _, w := range ways {
+		eventually(t, w.name+" on air", func() bool { return s.newest(w.name, "source") >= 4 && s.newest(w.name, "audio") >= 4 })
+		out := s.made(w.name, w.loop)
+		assert.Empty(t, out.wrong, w.name)
+		assert.Greater(t, out.pictures, 60, "%s: pictures that were found again", w.name)
+		assert.Less(t, max(out.apart, -out.apart), 40*time.Millisecond, "%s: sound against pictures", w.name)
+		t.Logf("%-10s %4d pictures in order, sound %d ms beside them", w.name, out.pictures, out.apart.Milliseconds())
+	}
+	p := open(t)
+	defer p.stop()
+	for _, w := range ways {
+		if slices.Contains([]string{"udp", "srt", "rtsp", "whip"}, w.name) { // the others of a protocol bring the same
+			loop := *w.loop
+			loop.Name = w.name
+			s.playsInOrder(p, &loop, "ll-hls", "dash")
+		}
+	}
+}
+
+// made is what came out of a way, against the loop that went in.
+type made struct {
+	pictures int    // that were found again
+	wrong    string // about their order
+	apart    time.Duration
+}
+
+// loopUnits are the access units of a loop by what they hold, with their presentation times.
+type loopUnits struct {
+	kinds map[media.TrackID]media.Kind
+	at    map[media.Kind]map[[32]byte]time.Duration
+	twice map[[32]byte]bool
+	clock map[media.TrackID]media.Clock
+}
+
+func (l *loopUnits) FrameRate(int64) {}
+
+func (l *loopUnits) Track(t media.Track) { l.kinds[t.ID], l.clock[t.ID] = t.Kind, t.Stamps() }
+
+func (l *loopUnits) Unit(id media.TrackID, stamp, composition int64, _ bool, data []byte) {
+	if l.kinds[id] == media.Audio && id&0xff != 0 {
+		return // other tracks of sound than the first
+	}
+	digest := digestOf(data)
+	if _, again := l.at[l.kinds[id]][digest]; again {
+		l.twice[digest] = true
+	}
+	l.at[l.kinds[id]][digest] = time.Duration(l.clock[id].Ticks(stamp+composition)) * time.Second / media.VideoTimescale
+}
+
+// digestOf is of what stays the same whatever carries a unit: its end, without headers and parameter sets before it.
+func digestOf(b []byte) [32]byte { return sha256.Sum256(b[max(0, len(b)-120):]) }
+
+func unitsOf(t *testing.T, loop *demo.Loop) *loopUnits {
+	l := &loopUnits{kinds: map[media.TrackID]media.Kind{}, at: map[media.Kind]map[[32]byte]time.Duration{media.Video: {}, media.Audio: {}},
+		twice: map[[32]byte]bool{}, clock: map[media.TrackID]media.Clock{}}
+	r, err := flv.NewReader(bytes.NewReader(loop.FLV))
+	require.NoError(t, err)
+	set := tracks.New(l)
+	for {
+		tag, err := r.Next()
+		if errors.Is(err, io.EOF) {
+			return l
+		}
+		require.NoError(t, err)
+		kind := media.Video
+		if tag.Type == flv.TagAudio {
+			kind = media.Audio
+		} else if tag.Type != flv.TagVideo {
+			continue
+		}
+		require.NoError(t, flv.Bodies(tag.Type, tag.Body, func(b *flv.Body) error { return set.Body(kind, tag.Timestamp, b) }))
+	}
+}
+
+// found is a unit that came out: where it lies in the loop, and on the channel.
+type found struct{ in, out time.Duration }
+
+// made compares what a channel's newest segments hold with the loop that went in, unit by unit.
+func (s *service) made(slug string, loop *demo.Loop) (out made) {
+	l := unitsOf(s.t, loop)
+	length := time.Duration(loop.Frames) * time.Second / 30
+	read := func(rendition string, kind media.Kind) (list []found) {
+		p := s.playlist(slug, rendition)
+		require.NotNil(s.t, p)
+		for _, e := range p.Whole() {
+			_, head, _ := s.get("/media/" + slug + "/" + rendition + "/" + e.Header)
+			h, err := bmff.ReadHeader(head)
+			require.NoError(s.t, err)
+			_, b, _ := s.get("/media/" + slug + "/" + rendition + "/" + e.URI)
+			fragments, err := h.ReadFragments(b)
+			require.NoError(s.t, err)
+			for _, f := range fragments {
+				for _, u := range f.Units {
+					d := digestOf(u.Data)
+					if in, known := l.at[kind][d]; known && !l.twice[d] {
+						list = append(list, found{in, time.Duration(media.Rescale(u.PTS, h.Timescale, 1_000_000)) * time.Microsecond})
+					}
+				}
+			}
+		}
+		return list
+	}
+	pictures, sound := read("source", media.Video), read("audio", media.Audio)
+	out.pictures = len(pictures)
+	slices.SortFunc(pictures, func(a, b found) int { return int(a.out - b.out) })
+	frame := time.Second / 30
+	for i := 1; i < len(pictures); i++ {
+		a, b := pictures[i-1], pictures[i]
+		step := (b.in - a.in + length) % length
+		if off := b.out - a.out - step; (off > frame || off < -frame) && out.wrong == "" {
+			out.wrong = fmt.Sprintf("the picture at %v of the loop came %v behind that at %v", b.in, b.out-a.out, a.in)
+		}
+	}
+	if len(pictures) == 0 || len(sound) == 0 {
+		out.wrong = fmt.Sprintf("%d pictures and %d frames of sound were found again", len(pictures), len(sound))
+		return out
+	}
+	// Where the loop's begin lies on the channel's line by pictures, and by sound, on average.
+	begin := func(list []found, near time.Duration) time.Duration {
+		var sum time.Duration
+		for _, f := range list {
+			d := (f.out - f.in - near) % length
+			if d > length/2 {
+				d -= length
+			} else if d < -length/2 {
+				d += length
+			}
+			sum += d
+		}
+		return sum / time.Duration(len(list))
+	}
+	near := pictures[0].out - pictures[0].in
+	out.apart = begin(sound, near) - begin(pictures, near)
+	return out
+}
