@@ -76,6 +76,8 @@ func (s *service) waysIn() []way {
 		{"srt-meet", fmt.Sprintf("srt://127.0.0.2:%d?mode=rendezvous&local=127.0.0.1:%d", meet, meet), fmt.Sprintf("srt://127.0.0.1:%d?mode=rendezvous&local=127.0.0.2:%d", meet, meet), committee},
 		{"rtsp", "sender", s.rtsp + "/in/rtsp?key=KEY", committee},
 		{"rtsp-udp", "sender", s.rtsp + "/in/rtsp-udp?transport=udp&key=KEY", committee},
+		{"cmaf", "sender", s.http + "/in/cmaf?key=KEY", committee},
+		{"http-ts", "sender", s.http + "/in/http-ts/stream.ts?key=KEY", committee},
 		{"whip", "sender", s.http + "/whip/whip?key=KEY", harbour},
 	}
 }
@@ -102,7 +104,7 @@ func TestEveryWayIn(t *testing.T) {
 	p := open(t)
 	defer p.stop()
 	for _, w := range ways {
-		if slices.Contains([]string{"udp", "srt", "rtsp", "whip"}, w.name) { // the others of a protocol bring the same
+		if slices.Contains([]string{"udp", "srt", "rtsp", "cmaf", "whip"}, w.name) { // the others of a protocol bring the same
 			loop := *w.loop
 			loop.Name = w.name
 			s.playsInOrder(p, &loop, "ll-hls", "dash")

@@ -20,6 +20,7 @@ import (
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/libsrt"
 	"metaplasis/internal/onward/mpegts"
+	"metaplasis/internal/onward/push"
 	"metaplasis/internal/onward/rtmp"
 	"metaplasis/internal/onward/rtsp"
 	"metaplasis/internal/onward/srt"
@@ -149,6 +150,7 @@ func Run(ctx context.Context, c *Clip, o Options) error {
 		var again *rtmp.ReconnectError
 		var denied *libsrt.RefusedError
 		var rejected *rtsp.RefusedError
+		var unwanted *push.RefusedError
 		var declined *whip.RefusedError
 		pause := o.Retry
 		switch {
@@ -156,7 +158,7 @@ func Run(ctx context.Context, c *Clip, o Options) error {
 			return ctx.Err()
 		case errors.As(err, &again):
 			pause = max(o.Retry, reconnectPause)
-		case errors.As(err, &refused) || errors.As(err, &denied) || errors.As(err, &rejected) || errors.As(err, &declined) || media.IsFormat(err) || o.Retry == 0:
+		case errors.As(err, &refused) || errors.As(err, &denied) || errors.As(err, &rejected) || errors.As(err, &declined) || errors.As(err, &unwanted) || media.IsFormat(err) || o.Retry == 0:
 			return err
 		}
 		say(fmt.Sprintf("lost the server (%v); trying again in %v", err, pause))

@@ -13,6 +13,7 @@ import (
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/onward"
 	"metaplasis/internal/onward/mpegts"
+	"metaplasis/internal/onward/push"
 	"metaplasis/internal/onward/rtmp"
 	"metaplasis/internal/onward/rtsp"
 	"metaplasis/internal/onward/srt"
@@ -30,7 +31,7 @@ type line interface {
 }
 
 // schemes are what a camera can send to, for people.
-const schemes = "rtmp, rtmps, srt, rtsp, rtsps, http or https (WHIP), udp or rtp"
+const schemes = "rtmp, rtmps, srt, rtsp, rtsps, http or https (WHIP, CMAF or a transport stream), udp or rtp"
 
 // dial opens the line to an address.
 func dial(ctx context.Context, o *Options) (line, error) {
@@ -58,14 +59,17 @@ func dial(ctx context.Context, o *Options) (line, error) {
 		}
 		return newUnitLine(conn), nil
 	case "http", "https":
-		if strings.HasPrefix(u.Path, "/whip/") {
+		switch {
+		case strings.HasPrefix(u.Path, "/whip/"):
 			conn, err := whip.Dial(u, whip.Options{})
 			if err != nil {
 				return nil, err
 			}
 			return newUnitLine(conn), nil
+		case strings.HasSuffix(u.Path, ".ts"):
+			return newUnitLine(push.Stream(ctx, u).Programme(1, o.Name)), nil
 		}
-		return nil, &media.FormatError{Format: "address to send to", Found: fmt.Sprintf("the path %q", u.Path), Want: "/whip/CHANNEL"}
+		return newUnitLine(push.Dial(ctx, u)), nil
 	case "udp", "rtp":
 		conn, err := mpegts.Dial(ctx, u)
 		if err != nil {

@@ -103,10 +103,10 @@ func (m *memory) has(kind string) bool {
 type receiver struct{ o *origin.Origin }
 
 func (r receiver) Open(s contribution.Sender) (contribution.Feed, error) { return r.o.Open(s) }
-func (r receiver) May(s contribution.Sender) error { return r.o.May(s) }
+func (r receiver) May(s contribution.Sender) error                       { return r.o.May(s) }
 
-func (r receiver) IsTaken(err error) bool                                { return strings.Contains(err.Error(), "sender already") }
-func (r receiver) Report(c, net, kind, text, do string)                  { r.o.Report(c, net, kind, text, do) }
+func (r receiver) IsTaken(err error) bool               { return strings.Contains(err.Error(), "sender already") }
+func (r receiver) Report(c, net, kind, text, do string) { r.o.Report(c, net, kind, text, do) }
 
 // rig is an origin with an RTMP port and an HTTP address.
 type rig struct {

@@ -24,6 +24,7 @@ import (
 
 	"metaplasis/internal/contribution"
 	"metaplasis/internal/contribution/mpegts"
+	"metaplasis/internal/contribution/push"
 	rtmpin "metaplasis/internal/contribution/rtmp"
 	rtspin "metaplasis/internal/contribution/rtsp"
 	"metaplasis/internal/contribution/srt"
@@ -79,7 +80,8 @@ type Service struct {
 	streams     mpegts.Receiver // transport streams
 	srt         *srt.Manager
 	whip        *whip.Server // nil when it is off
-	descriptors uint64       // the limit
+	push        *push.Server
+	descriptors uint64 // the limit
 	ports       []*network.Listener
 	stop        []func() // in the order of starting
 }
@@ -392,6 +394,9 @@ func (s *Service) pages(metricsPort net.Listener) http.Handler {
 	s.Control.Viewers = s.delivery.Viewers
 	r := chi.NewRouter()
 	r.Mount("/media", http.StripPrefix("/media", s.delivery))
+	s.push = &push.Server{Receiver: receiver{s.origin}, Streams: &s.streams, Logger: s.conf.Logger}
+	s.stop = append(s.stop, s.push.Close)
+	r.Mount("/in", http.StripPrefix("/in", s.push.Routes()))
 	if s.whip != nil {
 		r.Mount("/whip", http.StripPrefix("/whip", s.whip.Routes()))
 	}

@@ -1,0 +1,408 @@
+// Package push receives feeds over HTTP: CMAF tracks as "DASH-IF Live Media Ingest Protocol", interface 1, sends them,
+// each in requests of its own that go on or bring a segment each; or one transport stream in a body that goes on.
+//
+//	PUT or POST /in/CHANNEL/Streams(video.cmfv)      a track that goes on
+//	PUT         /in/CHANNEL/video/seg-17.m4s         a segment of the track "video/seg-"
+//	PUT         /in/CHANNEL/manifest.mpd             taken and not needed
+//	POST        /in/CHANNEL/stream.ts                a transport stream
+package push
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"path"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+
+	"metaplasis/internal/contribution"
+	"metaplasis/internal/contribution/cmaf"
+	"metaplasis/internal/contribution/mpegts"
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/network"
+)
+
+// Bounds.
+const (
+	maxSessions = 256
+	maxTracks   = 16
+	readSize    = 64 << 10
+	stall       = 10 * time.Second // without a byte of a request
+	betweenMax  = 10 * time.Second // without any request of a sender
+	silence     = 3 * time.Second  // without media, until others may take its place: segments come one by one
+	lookEach    = time.Second
+)
+
+// Server takes what is pushed.
+type Server struct {
+	Receiver contribution.Receiver
+	Streams  *mpegts.Receiver // where transport streams of channels are found
+	Logger   *slog.Logger
+
+	mu       sync.Mutex
+	sessions map[string]*session
+	stop     chan struct{}
+	stopped  bool
+	all      sync.WaitGroup
+}
+
+// session is one sender of CMAF tracks, whatever requests it uses.
+type session struct {
+	s        *Server
+	key      string
+	feed     contribution.Feed
+	channel  string
+	mu       sync.Mutex // of the tracks: requests of one sender take turns
+	tracks   map[string]*track
+	requests int
+	heard    time.Time
+	ended    bool
+	why      string // it had to go
+	gate     contribution.Opening
+}
+
+type track struct {
+	reader *cmaf.Reader
+	held   bool
+	told   *media.Track
+	x      *session
+	id     media.TrackID
+}
+
+// Routes answers below /in.
+func (s *Server) Routes() http.Handler {
+	r := chi.NewRouter()
+	for _, method := range []string{http.MethodPut, http.MethodPost} {
+		r.Method(method, "/{channel}/*", http.HandlerFunc(s.take))
+	}
+	r.Delete("/{channel}/*", func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusOK) }) // windows are ours
+	return r
+}
+
+// Close ends all sessions.
+func (s *Server) Close() {
+	s.mu.Lock()
+	s.stopped = true
+	if s.stop != nil {
+		close(s.stop)
+	}
+	list := make([]*session, 0, len(s.sessions))
+	for _, x := range s.sessions {
+		list = append(list, x)
+	}
+	s.mu.Unlock()
+	for _, x := range list {
+		x.end("the service stopped")
+	}
+	s.all.Wait()
+}
+
+// keyOf is the contribution key of a request: bearer token, query, or password of any user.
+func keyOf(r *http.Request) string {
+	scheme, token, _ := strings.Cut(r.Header.Get("Authorization"), " ")
+	if strings.EqualFold(scheme, "bearer") {
+		return strings.TrimSpace(token)
+	}
+	_, password, _ := r.BasicAuth()
+	return cmp.Or(r.URL.Query().Get("key"), password)
+}
+
+func (s *Server) take(w http.ResponseWriter, r *http.Request) {
+	channel, key := chi.URLParam(r, "channel"), keyOf(r)
+	name := strings.Trim(chi.URLParam(r, "*"), "/")
+	if key == "" {
+		w.Header().Set("WWW-Authenticate", `Basic realm="contribution key as password"`)
+		http.Error(w, "A contribution key is needed: as bearer token, as query ?key=, or as password.", http.StatusUnauthorized)
+		return
+	}
+	sender := contribution.Sender{Channel: channel, Key: key, Protocol: "HTTP", Remote: r.RemoteAddr, Silence: silence}
+	kind := path.Ext(strings.TrimSuffix(name, ")"))
+	switch {
+	case kind == ".ts" || strings.EqualFold(r.Header.Get("Content-Type"), "video/mp2t"):
+		s.stream(w, r, sender)
+	case kind == ".mpd" || kind == ".m3u8":
+		if err := s.Receiver.May(sender); err != nil && !s.Receiver.IsTaken(err) {
+			refuse(w, s.Receiver, err)
+			return
+		}
+		_, _ = io.Copy(io.Discard, http.MaxBytesReader(w, r.Body, 1<<20)) // ours are made from the media
+	default:
+		s.tracks(w, r, sender, name)
+	}
+}
+
+func refuse(w http.ResponseWriter, r contribution.Receiver, err error) {
+	status := http.StatusForbidden
+	if r.IsTaken(err) {
+		status = http.StatusConflict
+	}
+	http.Error(w, err.Error(), status)
+}
+
+// stream takes a transport stream.
+func (s *Server) stream(w http.ResponseWriter, r *http.Request, sender contribution.Sender) {
+	feed, err := s.Receiver.Open(sender)
+	if err != nil {
+		refuse(w, s.Receiver, err)
+		return
+	}
+	stream := mpegts.NewStream(time.Now)
+	defer s.Streams.Publish(sender.Channel, stream)()
+	over, stop := stream.Take("", func() (contribution.Feed, error) { return feed, nil })
+	stream.Expect(feed)
+	ctx, cancel := context.WithCancel(r.Context())
+	defer cancel()
+	go func() {
+		select {
+		case <-over:
+			cancel()
+			_ = http.NewResponseController(w).SetReadDeadline(time.Now())
+		case <-ctx.Done():
+		}
+	}()
+	err = contribution.Safely(s.Logger, func() error { return s.read(ctx, w, r, stream) })
+	stop(err.Error())
+	stream.Close(err)
+	feed.End(err.Error())
+	if !errors.Is(err, errWhole) {
+		http.Error(w, "The stream was ended: "+err.Error(), http.StatusBadRequest)
+	}
+}
+
+var errWhole = errors.New("it ended its stream")
+
+func (s *Server) read(ctx context.Context, w http.ResponseWriter, r *http.Request, stream *mpegts.Stream) error {
+	control := http.NewResponseController(w)
+	buf := make([]byte, readSize)
+	for {
+		_ = control.SetReadDeadline(time.Now().Add(stall))
+		_ = control.SetWriteDeadline(time.Now().Add(2 * stall))
+		n, err := r.Body.Read(buf)
+		stream.Write(buf[:n])
+		switch {
+		case errors.Is(err, io.EOF):
+			return errWhole
+		case ctx.Err() != nil:
+			return errors.New("it had to go")
+		case err != nil:
+			return fmt.Errorf("the connection was lost, or nothing came for %d s", int(stall.Seconds()))
+		}
+		for wait := stream.Pace(); wait > 0; wait = stream.Pace() {
+			select {
+			case <-ctx.Done():
+				return errors.New("it had to go")
+			case <-time.After(wait):
+			}
+		}
+	}
+}
+
+// tracks takes a track of CMAF, or a segment of one.
+func (s *Server) tracks(w http.ResponseWriter, r *http.Request, sender contribution.Sender, name string) {
+	if r.ContentLength == 0 { // a sender tries the address (DASH-IF live ingest, 5.3)
+		if err := s.Receiver.May(sender); err != nil && !s.Receiver.IsTaken(err) {
+			refuse(w, s.Receiver, err)
+		}
+		return
+	}
+	x, err := s.join(sender)
+	if err != nil {
+		refuse(w, s.Receiver, err)
+		return
+	}
+	defer x.leave()
+	t, err := x.track(trackName(name))
+	if err == nil {
+		err = contribution.Safely(s.Logger, func() error { return x.read(w, r, t) })
+	}
+	switch {
+	case media.IsFormat(err):
+		s.Receiver.Report(sender.Channel, network.Of(sender.Remote), "feed-broken", fmt.Sprintf("A request of %s over HTTP was ended: %v.", sender.Remote, err),
+			"Send CMAF track files, one track in each, or a transport stream.")
+		http.Error(w, err.Error(), http.StatusUnsupportedMediaType)
+	case errors.Is(err, errNoHeader): // the sender sends it again (DASH-IF live ingest, 5.3)
+		http.Error(w, err.Error(), http.StatusPreconditionFailed)
+	case err != nil:
+		http.Error(w, err.Error(), http.StatusConflict)
+	}
+}
+
+var errNoHeader = errors.New("the header of the track has not come: send it first")
+
+// trackName is what the requests of one track have in common: Streams(NAME), or all before the last number and the
+// extension of a segment's name. A header is named like its segments, or lies in the same folder.
+func trackName(name string) string {
+	if inner, ok := strings.CutPrefix(name, "Streams("); ok {
+		return strings.TrimSuffix(inner, ")")
+	}
+	folder, file := path.Split(name)
+	if folder != "" && strings.Contains(strings.ToLower(file), "init") {
+		return folder
+	}
+	stem := strings.TrimSuffix(file, path.Ext(file))
+	short := strings.TrimRight(stem, "0123456789")
+	if short == stem { // it goes on in one request, or all requests have one name
+		return name
+	}
+	if folder != "" {
+		return folder
+	}
+	return strings.TrimRight(short, "-_.")
+}
+
+// join finds the sender's session, or begins one.
+func (s *Server) join(sender contribution.Sender) (*session, error) {
+	key := sender.Channel + "\x00" + sender.Key + "\x00" + network.Of(sender.Remote)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.stopped {
+		return nil, errors.New("the service stops")
+	}
+	if x := s.sessions[key]; x != nil {
+		x.requests++
+		x.heard = time.Now()
+		return x, nil
+	}
+	if len(s.sessions) >= maxSessions {
+		return nil, errors.New("too many senders push over HTTP")
+	}
+	feed, err := s.Receiver.Open(sender)
+	if err != nil {
+		return nil, err
+	}
+	x := &session{s: s, key: key, feed: feed, channel: sender.Channel, tracks: map[string]*track{}, requests: 1, heard: time.Now()}
+	x.gate = contribution.Opening{Pictures: true, Begun: time.Now()}
+	if s.sessions == nil {
+		s.sessions, s.stop = map[string]*session{}, make(chan struct{})
+	}
+	s.sessions[key] = x
+	s.all.Add(1)
+	go x.watch()
+	return x, nil
+}
+
+// watch ends a session that has to go, or of which nothing comes any more.
+func (x *session) watch() {
+	defer x.s.all.Done()
+	look := time.NewTicker(lookEach)
+	defer look.Stop()
+	for {
+		select {
+		case why := <-x.feed.Kicked():
+			x.end(why)
+			return
+		case <-x.s.stop:
+			x.end("the service stopped")
+			return
+		case now := <-look.C:
+			x.s.mu.Lock()
+			idle := x.requests == 0 && now.Sub(x.heard) > betweenMax
+			x.s.mu.Unlock()
+			if idle {
+				x.end(fmt.Sprintf("no request came for %d s", int(betweenMax.Seconds())))
+				return
+			}
+		}
+	}
+}
+
+func (x *session) leave() {
+	x.s.mu.Lock()
+	defer x.s.mu.Unlock()
+	x.requests--
+	x.heard = time.Now()
+}
+
+func (x *session) end(why string) {
+	x.s.mu.Lock()
+	delete(x.s.sessions, x.key)
+	x.s.mu.Unlock()
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if !x.ended {
+		x.ended, x.why = true, why
+		x.feed.End(why)
+	}
+}
+
+// track finds a track, or begins one.
+func (x *session) track(name string) (*track, error) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if t := x.tracks[name]; t != nil {
+		return t, nil
+	}
+	if len(x.tracks) >= maxTracks {
+		return nil, fmt.Errorf("found a further track %.60q, expected %d at most", name, maxTracks)
+	}
+	t := &track{x: x, id: media.TrackID(len(x.tracks) + 1)}
+	t.reader = cmaf.NewReader(t.id, "", t)
+	x.tracks[name] = t
+	return t, nil
+}
+
+// Track implements cmaf.Sink.
+func (t *track) Track(m media.Track) {
+	if t.held = t.x.gate.Holds(m.Kind, time.Now()); t.held {
+		t.told = &m
+		return
+	}
+	t.x.feed.Track(m)
+}
+
+// Unit implements cmaf.Sink.
+func (t *track) Unit(id media.TrackID, stamp, composition int64, key bool, data []byte) {
+	if t.held {
+		if t.held = t.x.gate.Holds(media.Audio, time.Now()); t.held {
+			return
+		}
+		t.x.feed.Track(*t.told)
+	}
+	t.x.feed.Unit(id, stamp, composition, key, data)
+}
+
+// read takes the body of a request.
+func (x *session) read(w http.ResponseWriter, r *http.Request, t *track) error {
+	control := http.NewResponseController(w)
+	buf := make([]byte, readSize)
+	x.mu.Lock()
+	t.reader.Reset()
+	x.mu.Unlock()
+	for {
+		_ = control.SetReadDeadline(time.Now().Add(stall))
+		_ = control.SetWriteDeadline(time.Now().Add(2 * stall))
+		n, err := r.Body.Read(buf)
+		x.mu.Lock()
+		if x.ended {
+			why := x.why
+			x.mu.Unlock()
+			return &contribution.SentAway{Why: why}
+		}
+		wrong := t.reader.Write(buf[:n])
+		known, wait, ended := t.reader.Known(), x.feed.Pace(), t.reader.Ended
+		x.mu.Unlock()
+		switch {
+		case wrong != nil:
+			return wrong
+		case errors.Is(err, io.EOF) && !known:
+			return errNoHeader
+		case errors.Is(err, io.EOF):
+			if ended {
+				go x.end(errWhole.Error())
+			}
+			return nil
+		case err != nil:
+			return fmt.Errorf("the request broke off, or nothing came for %d s", int(stall.Seconds()))
+		}
+		if wait > 0 {
+			time.Sleep(wait)
+		}
+	}
+}
