@@ -8,6 +8,8 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"net/http"
+	"net/http/httptest"
 	"net/url"
 	"slices"
 	"strings"
@@ -65,6 +67,7 @@ func (s *service) waysIn() []way {
 	udp, rtp, own, pull, meet := port(), port(), port(), port(), port()
 	group := fmt.Sprintf("239.255.%d.%d:%d", udp>>8, udp&0xff, port())
 	host := strings.TrimPrefix(s.srt, "srt://")
+	feeder := s.tuner(committee)
 	return []way{
 		{"rtmp", "sender", s.rtmp + "/in/rtmp/KEY", committee},
 		{"udp", fmt.Sprintf("udp://127.0.0.1:%d", udp), fmt.Sprintf("udp://127.0.0.1:%d", udp), committee},
@@ -78,8 +81,28 @@ func (s *service) waysIn() []way {
 		{"rtsp-udp", "sender", s.rtsp + "/in/rtsp-udp?transport=udp&key=KEY", committee},
 		{"cmaf", "sender", s.http + "/in/cmaf?key=KEY", committee},
 		{"http-ts", "sender", s.http + "/in/http-ts/stream.ts?key=KEY", committee},
+		{"hls-pull", s.http + "/media/rtmp/index.m3u8", "", committee},
+		{"hls-ts-pull", s.http + "/media/udp/ts.m3u8", "", committee},
+		{"dash-pull", s.http + "/media/rtsp/index.mpd", "", committee},
+		{"http-pull", feeder, "", committee},
 		{"whip", "sender", s.http + "/whip/whip?key=KEY", harbour},
 	}
+}
+
+// tuner serves a loop as a transport stream over HTTP, as network tuners do.
+func (s *service) tuner(loop *demo.Loop) string {
+	clip, err := camera.Load(loop.FLV)
+	require.NoError(s.t, err)
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "video/mp2t")
+		_ = camera.Serve(r.Context(), clip, camera.Options{Name: loop.Title}, func(b []byte) error {
+			_, err := w.Write(b)
+			w.(http.Flusher).Flush()
+			return err
+		})
+	}))
+	s.t.Cleanup(func() { server.CloseClientConnections(); server.Close() })
+	return server.URL + "/tuner/1"
 }
 
 // TestEveryWayIn sends a loop by each protocol through packaging: pictures in their order, all of them, and sound where
@@ -88,8 +111,11 @@ func TestEveryWayIn(t *testing.T) {
 	s := start(t)
 	ways := s.waysIn()
 	for _, w := range ways {
-		set := origin.Settings{Inputs: []origin.Input{origin.ParseInput(w.input)}, Packaging: origin.Packaging{Window: 10}}
+		set := origin.Settings{Inputs: []origin.Input{origin.ParseInput(w.input)}, Packaging: origin.Packaging{Window: 10}, Outputs: origin.Outputs{TS: w.name == "udp"}}
 		s.channel(w.name, set, sourceOnly)
+		if w.to == "" { // it is fetched
+			continue
+		}
 		to := strings.ReplaceAll(w.to, "KEY", s.key(w.name, api.NewKey{}).Secret)
 		s.sendLoop(w.loop, camera.Options{URL: to, Name: w.loop.Title, Retry: 300 * time.Millisecond})
 	}

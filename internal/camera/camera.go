@@ -288,6 +288,12 @@ func RunProgrammes(ctx context.Context, list []Programme, o Options) error {
 	return err
 }
 
+// Serve sends the loop as a transport stream to who takes its bytes, a whole number of packets a call.
+func Serve(ctx context.Context, c *Clip, o Options, write func([]byte) error) error {
+	conn := mpegts.NewConn(write, func() error { return nil }, nil)
+	return c.send(ctx, newUnitLine(conn.Programme(1, o.Name)), o, 0)
+}
+
 func (c *Clip) wanted(t *flv.Tag, o *Options) bool {
 	return !(o.NoAudio && t.Type == flv.TagAudio || o.NoVideo && t.Type == flv.TagVideo)
 }

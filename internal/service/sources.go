@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"metaplasis/internal/contribution"
+	"metaplasis/internal/contribution/fetch"
 	rtspin "metaplasis/internal/contribution/rtsp"
 	"metaplasis/internal/contribution/source"
 	"metaplasis/internal/contribution/whip"
@@ -90,9 +91,11 @@ func (s *Service) receiveWebRTC() (err error) {
 func (s *Service) receiveSources() {
 	r := &source.Runner{Channels: sources{s.origin}, Protocols: map[string]source.Protocol{}, Logger: s.conf.Logger}
 	s.streams.Logger = s.conf.Logger
-	for _, scheme := range []string{"", "udp", "rtp", "http", "https"} {
+	for _, scheme := range []string{"", "udp", "rtp"} {
 		r.Protocols[scheme] = &s.streams
 	}
+	r.Protocols["http"] = &fetch.Fetcher{Streams: &s.streams, Logger: s.conf.Logger}
+	r.Protocols["https"] = r.Protocols["http"]
 	r.Protocols["srt"] = s.srt
 	r.Protocols["rtsp"] = &rtspin.Puller{Logger: s.conf.Logger}
 	r.Protocols["rtsps"] = r.Protocols["rtsp"]

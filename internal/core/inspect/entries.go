@@ -23,6 +23,7 @@ type Entry struct {
 	Timescale int64
 	Available time.Time // the begin of its availability; zero for static manifests
 	New       bool      // the first of its period
+	Period    string    // its id
 	Counted   bool      // its place follows from its number and an even length
 }
 
@@ -115,6 +116,9 @@ func (i *Inspector) entries(m *dash.MPD, n int, set *dash.AdaptationSet, at time
 		}
 		if err != nil {
 			i.finding(Breaks, "byte-range", l.r.ID, err.Error(), "first and last byte", mpd+"5.3.9.2")
+		}
+		for j := range l.out {
+			l.out[j].Period = p.ID
 		}
 		out = append(out, l.out...)
 	}

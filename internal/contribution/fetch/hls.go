@@ -1,0 +1,197 @@
+package fetch
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/url"
+	"strconv"
+	"time"
+
+	"metaplasis/internal/contribution"
+	"metaplasis/internal/core/hls"
+)
+
+// hls follows a playlist: of a multivariant one the best variant, with its sound.
+func (x *follower) hls(ctx context.Context, address string, body []byte) error {
+	type list struct{ address, language string }
+	lists := []list{{address: address}}
+	if hls.IsMultivariant(body) {
+		variants, media, err := hls.ReadMultivariant(body)
+		if err != nil {
+			return err
+		}
+		if len(variants) == 0 {
+			return errors.New("the playlist has no variants")
+		}
+		best := variants[0]
+		for _, v := range variants[1:] {
+			if bandwidth(v) > bandwidth(best) {
+				best = v
+			}
+		}
+		lists = []list{{address: resolve(address, best.URI)}}
+		for _, m := range media {
+			if m["TYPE"] == "AUDIO" && m["GROUP-ID"] == best.Attributes["AUDIO"] && m["URI"] != "" && len(lists) < maxRenditions {
+				one := list{resolve(address, m["URI"]), m["LANGUAGE"]}
+				if m["DEFAULT"] == "YES" && len(lists) > 1 { // the main one is the first
+					lists = append(lists[:1], append([]list{one}, lists[1:]...)...)
+				} else {
+					lists = append(lists, one)
+				}
+			}
+		}
+		if len(lists) > 1 {
+			x.expect = len(lists)
+		}
+	}
+	ended := make(chan error, len(lists))
+	for i, l := range lists {
+		r := &rendition{x: x, number: i, language: l.language, ids: map[mediaID]bool{}, line: -1}
+		go func() {
+			ended <- contribution.Safely(x.logger, func() error { return x.follow(ctx, r, l.address) })
+		}()
+	}
+	return x.wait(ctx, ended)
+}
+
+// wait returns why following ends.
+func (x *follower) wait(ctx context.Context, ended <-chan error) error {
+	look := time.NewTicker(time.Second)
+	defer look.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return errors.New("its input was removed, or nobody watches")
+		case err := <-ended:
+			return err
+		case why := <-x.kicked:
+			return &contribution.SentAway{Why: why}
+		case <-look.C:
+			x.mu.Lock()
+			err := x.err
+			x.mu.Unlock()
+			if err != nil {
+				return err
+			}
+			if q := x.quiet(); q > stallLimit {
+				return fmt.Errorf("no new segment came for %d s", int(q.Seconds()))
+			}
+		}
+	}
+}
+
+func bandwidth(v hls.VariantEntry) int {
+	n, _ := strconv.Atoi(v.Attributes["BANDWIDTH"])
+	return n
+}
+
+func resolve(base, to string) string {
+	b, err := url.Parse(base)
+	if err != nil {
+		return to
+	}
+	u, err := b.Parse(to)
+	if err != nil {
+		return to
+	}
+	return u.String()
+}
+
+// follow follows one media playlist.
+func (x *follower) follow(ctx context.Context, r *rendition, address string) error {
+	next, begun := uint64(0), false
+	failures := 0
+	for {
+		b, err := x.get(ctx, address, -1, 0, maxText)
+		var p *hls.Playlist
+		if err == nil {
+			p, err = hls.ReadMedia(b)
+		}
+		if err != nil {
+			if failures++; failures >= attempts || ctx.Err() != nil {
+				return fmt.Errorf("playlist: %w", err)
+			}
+			pause(ctx, time.Second)
+			continue
+		}
+		failures = 0
+		whole := p.Whole()
+		if !begun && len(whole) > 0 {
+			begun = true
+			next = whole[max(0, len(whole)-fromEnd)].MSN
+			if p.Ended {
+				next = whole[0].MSN
+			}
+		} else if len(whole) > 0 && next < whole[0].MSN { // it went on without us
+			next = whole[0].MSN
+		} else if len(whole) > 0 && next > whole[len(whole)-1].MSN+uint64(len(whole))+1 { // it began anew
+			next = whole[max(0, len(whole)-fromEnd)].MSN
+		}
+		line := int(p.DiscontinuitySequence)
+		came := false
+		for i := range whole {
+			e := &whole[i]
+			if e.Discontinuity {
+				line++
+			}
+			if e.MSN < next || e.Gap {
+				continue
+			}
+			r.next(line)
+			if err := x.entry(ctx, r, address, e); err != nil {
+				return err
+			}
+			next, came = e.MSN+1, true
+			if !x.rest(ctx) {
+				return ctx.Err()
+			}
+		}
+		if p.Ended {
+			return errEnded
+		}
+		wait := p.TargetDuration / 2
+		if came {
+			wait = max(p.TargetDuration/4, 500*time.Millisecond)
+		}
+		if !pause(ctx, min(max(wait, 300*time.Millisecond), 5*time.Second)) {
+			return ctx.Err()
+		}
+	}
+}
+
+// entry fetches a segment, and its header when it is another one.
+func (x *follower) entry(ctx context.Context, r *rendition, base string, e *hls.Entry) error {
+	if e.Key != nil && e.Key.Method != "NONE" {
+		return fmt.Errorf("the segments are encrypted with %.20s: take the stream in the clear", e.Key.Method)
+	}
+	if e.Header != "" {
+		if at := fmt.Sprint(resolve(base, e.Header), e.HeaderOffset); at != r.header {
+			b, err := x.again(ctx, resolve(base, e.Header), e.HeaderOffset, e.HeaderLength)
+			if err != nil {
+				return fmt.Errorf("header of segments: %w", err)
+			}
+			if err := r.open(b); err != nil {
+				return err
+			}
+			r.header = at
+		}
+	}
+	b, err := x.again(ctx, resolve(base, e.URI), e.Offset, e.Length)
+	if err != nil {
+		x.logger.Warn("a segment did not come and is left out", "error", err)
+		return nil
+	}
+	return r.segment(b)
+}
+
+// again asks a few times.
+func (x *follower) again(ctx context.Context, address string, offset, length int64) (b []byte, err error) {
+	for n := range attempts {
+		if b, err = x.get(ctx, address, offset, length, maxSegment); err == nil || ctx.Err() != nil {
+			return b, err
+		}
+		pause(ctx, time.Duration(n+1)*300*time.Millisecond)
+	}
+	return nil, err
+}

@@ -1,0 +1,234 @@
+package contribution
+
+import (
+	"slices"
+	"sync"
+	"time"
+
+	"metaplasis/internal/core/media"
+)
+
+// Paced hands units on when their time has come, as those of segments that are fetched whole are not to come all at
+// once. Units of all tracks are held within a bound of bytes; past it who fetches has to wait.
+type Paced struct {
+	Feed
+
+	mu     sync.Mutex
+	tracks map[media.TrackID]media.Clock
+	told   map[media.TrackID]*media.Track // announced with their next unit
+	queue  []pacedUnit                    // by when they are due
+	bytes  int
+	lines  map[int]*pacedLine
+	on     map[media.TrackID]int   // the line that each track is on
+	turns  map[media.TrackID]int64 // the newest stamp, unwrapped, of each track
+	expect int                     // tracks that are waited for before anything is handed on
+	begun  time.Time               // when the first unit came
+	wake   chan struct{}
+	done   chan struct{}
+	once   sync.Once
+}
+
+// pacedLine is a stretch whose stamps go on: a discontinuity begins another one.
+type pacedLine struct {
+	base   time.Time // when time 0 of the line is due
+	newest int64     // ticks of media.VideoTimescale
+}
+
+type pacedUnit struct {
+	id                 media.TrackID
+	stamp, composition int64
+	key                bool
+	data               []byte
+	due                time.Time
+	track              *media.Track // announced before it
+	splice             *pacedSplice
+}
+
+type pacedSplice struct {
+	clock   media.Clock
+	section []byte
+}
+
+const (
+	maxPaced = 64 << 20
+	// pacedLead is how much media is held back, so that what is fetched a little late is still in time.
+	pacedLead = 500 * time.Millisecond
+	// pacedAhead is how much media is held at most.
+	pacedAhead = 8 * time.Second
+	// tracksWait is for how long tracks are waited for that are announced.
+	tracksWait = 6 * time.Second
+	// maxLines is how many lines are remembered.
+	maxLines = 8
+)
+
+// NewPaced paces what a feed takes.
+func NewPaced(f Feed) *Paced {
+	p := &Paced{Feed: f, tracks: map[media.TrackID]media.Clock{}, told: map[media.TrackID]*media.Track{}, lines: map[int]*pacedLine{}, on: map[media.TrackID]int{}, turns: map[media.TrackID]int64{}, wake: make(chan struct{}, 1), done: make(chan struct{})}
+	go p.run()
+	return p
+}
+
+// Expect says how many tracks come: none is handed on before all are there, or were waited for.
+func (p *Paced) Expect(tracks int) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.expect = tracks
+}
+
+// waits reports whether tracks are still waited for. It needs the lock.
+func (p *Paced) waits() bool {
+	return len(p.tracks) < p.expect && time.Since(p.begun) < tracksWait
+}
+
+// GoOn says that a track goes on with another line from here on, which tracks of the same number share.
+func (p *Paced) GoOn(id media.TrackID, number int) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.on[id] != number {
+		p.on[id] = number
+		delete(p.turns, id)
+	}
+}
+
+// Track implements Feed: it is announced with its next unit.
+func (p *Paced) Track(t media.Track) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.tracks[t.ID], p.told[t.ID] = t.Stamps(), &t
+}
+
+// Unit implements Feed.
+func (p *Paced) Unit(id media.TrackID, stamp, composition int64, key bool, data []byte) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	clock := p.tracks[id]
+	if clock.Scale == 0 {
+		return
+	}
+	l := p.lines[p.on[id]]
+	whole, known := p.turns[id]
+	switch {
+	case known:
+		whole += clock.Between(whole, stamp)
+	case l != nil && clock.Turn > 0:
+		near := media.Rescale(l.newest, media.VideoTimescale, clock.Scale)
+		whole = near + clock.Between(near, stamp)
+	default:
+		whole = stamp
+	}
+	p.turns[id] = whole
+	at := clock.Ticks(whole)
+	if p.begun.IsZero() {
+		p.begun = time.Now()
+	}
+	if l == nil { // it begins behind what waits
+		begin := time.Now().Add(pacedLead)
+		if n := len(p.queue); n > 0 && p.queue[n-1].due.After(begin) {
+			begin = p.queue[n-1].due
+		}
+		l = &pacedLine{base: begin.Add(-ticksOf(at)), newest: at}
+		for n := range p.lines {
+			if n < p.on[id]-maxLines {
+				delete(p.lines, n)
+			}
+		}
+		p.lines[p.on[id]] = l
+	}
+	l.newest = max(l.newest, at)
+	p.put(pacedUnit{id: id, stamp: stamp, composition: composition, key: key, data: data, due: l.base.Add(ticksOf(at)), track: p.told[id]})
+	delete(p.told, id)
+}
+
+func ticksOf(v int64) time.Duration { return time.Duration(v) * time.Second / media.VideoTimescale }
+
+// Splice implements Feed.
+func (p *Paced) Splice(clock media.Clock, stamp int64, section []byte) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	due := time.Now()
+	if n := len(p.queue); n > 0 {
+		due = p.queue[n-1].due
+	}
+	p.put(pacedUnit{stamp: stamp, splice: &pacedSplice{clock, section}, due: due})
+}
+
+// put queues what is to be handed on. It needs the lock.
+func (p *Paced) put(u pacedUnit) {
+	p.bytes += len(u.data)
+	i := len(p.queue)
+	for i > 0 && p.queue[i-1].due.After(u.due) {
+		i--
+	}
+	p.queue = slices.Insert(p.queue, i, u)
+	select {
+	case p.wake <- struct{}{}:
+	default:
+	}
+}
+
+// Pace implements Feed: it says how long to fetch nothing more.
+func (p *Paced) Pace() time.Duration {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if n := len(p.queue); p.bytes > maxPaced || n > 0 && time.Until(p.queue[n-1].due) > pacedAhead {
+		return 100 * time.Millisecond
+	}
+	return 0
+}
+
+// run hands units on. When what is fetched comes too late, all lines move, so that they are even again from there on.
+func (p *Paced) run() {
+	timer := time.NewTimer(0)
+	defer timer.Stop()
+	for {
+		p.mu.Lock()
+		var now []pacedUnit
+		wait := time.Second
+		for len(p.queue) > 0 {
+			if p.waits() {
+				wait = 50 * time.Millisecond
+				break
+			}
+			u := p.queue[0]
+			if left := time.Until(u.due); left > 0 {
+				wait = left
+				break
+			}
+			if late := time.Since(u.due); late > pacedLead && u.splice == nil {
+				for _, l := range p.lines {
+					l.base = l.base.Add(late)
+				}
+				for i := range p.queue {
+					p.queue[i].due = p.queue[i].due.Add(late)
+				}
+			}
+			now = append(now, u)
+			p.queue = p.queue[1:]
+			p.bytes -= len(u.data)
+		}
+		p.mu.Unlock()
+		for _, u := range now {
+			if u.splice != nil {
+				p.Feed.Splice(u.splice.clock, u.stamp, u.splice.section)
+				continue
+			}
+			if u.track != nil {
+				p.Feed.Track(*u.track)
+			}
+			p.Feed.Unit(u.id, u.stamp, u.composition, u.key, u.data)
+		}
+		timer.Reset(wait)
+		select {
+		case <-p.done:
+			return
+		case <-p.wake:
+		case <-timer.C:
+		}
+	}
+}
+
+// End implements Feed. What waits is dropped.
+func (p *Paced) End(reason string) {
+	p.once.Do(func() { close(p.done) })
+	p.Feed.End(reason)
+}
