@@ -169,7 +169,7 @@ func (d *Demuxer) step(b *[]byte) bool {
 		short := false
 		for _, form := range [...]struct{ stride, lead int }{{188, 0}, {204, 0}, {192, 4}} {
 			n := 0
-			for at := start; n < inStep && at < len(*b) && (*b)[at] == syncByte; at += form.stride {
+			for at := start; n < inStep && at < len(*b) && begins((*b)[at:]); at += form.stride {
 				n++
 			}
 			if n == inStep {
@@ -189,6 +189,11 @@ func (d *Demuxer) step(b *[]byte) bool {
 	}
 	*b = nil
 	return false
+}
+
+// begins reports whether bytes may be the begin of a packet: sync byte, no error, and something in it.
+func begins(b []byte) bool {
+	return b[0] == syncByte && (len(b) < 4 || b[1]&0x80 == 0 && b[3]&0x30 != 0)
 }
 
 // packet reads one packet (2.4.3.2).
