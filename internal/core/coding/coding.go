@@ -150,7 +150,7 @@ var table = [...]Codec{
 	{
 		ID: media.Opus, Kind: media.Audio, Label: "Opus", Decoded: true, Encoded: true, FourCC: "Opus", Entry: "Opus", Box: "dOps", BoxVersion: plainBox,
 		FixedRate: opus.SampleRate, track: opusTrack, complete: opus.Complete, unit: frameUnit,
-		elementary: opusElementary, registrations: []string{"Opus"}, descriptors: []uint16{0x180}, RTP: "OPUS", line: 0x06, lineWrite: opusLine, rtpConfig: opusRTPConfig,
+		elementary: opusElementary, syncByte: 0x7f, registrations: []string{"Opus"}, descriptors: []uint16{0x180}, RTP: "OPUS", line: 0x06, lineWrite: opusLine, rtpConfig: opusRTPConfig,
 	},
 	{
 		ID: media.MP3, Kind: media.Audio, Label: "MP3", Decoded: true, FLV: 2, FourCC: ".mp3", Entry: "mp4a", Box: "esds", ObjectType: 0x6b, StreamType: 0x03,

@@ -1,0 +1,89 @@
+package contribution
+
+import (
+	"sync"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+
+	"metaplasis/internal/core/media"
+)
+
+// noted is a feed that notes when units come.
+type noted struct {
+	mu    sync.Mutex
+	begun time.Time
+	list  []notedUnit
+}
+
+type notedUnit struct {
+	id media.TrackID
+	at time.Duration
+}
+
+func (n *noted) note(id media.TrackID) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	n.list = append(n.list, notedUnit{id, time.Since(n.begun).Round(time.Millisecond)})
+}
+
+func (n *noted) Track(t media.Track)                                 { n.note(100 + t.ID) }
+func (n *noted) Unit(id media.TrackID, _, _ int64, _ bool, _ []byte) { n.note(id) }
+func (n *noted) FrameRate(int64)                                     {}
+func (n *noted) Anchor(media.TrackID, int64, time.Time)              {}
+func (n *noted) Line(Line)                                           {}
+func (n *noted) Extras(map[string]string)                            {}
+func (n *noted) Splice(media.Clock, int64, []byte)                   {}
+func (n *noted) Grid() time.Duration                                 { return 0 }
+func (n *noted) Pace() time.Duration                                 { return 0 }
+func (n *noted) End(string)                                          {}
+func (n *noted) Kicked() <-chan string                               { return nil }
+
+// TestSegmentsArePaced gives two tracks a second of media at once, then another line behind it.
+func TestSegmentsArePaced(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		feed := &noted{begun: time.Now()}
+		p := NewPaced(feed)
+		p.Expect(2)
+		ticks := media.Clock{Scale: 90000, Turn: 1 << 33}
+		second := func(line int, from int64) {
+			for _, id := range []media.TrackID{1, 2} {
+				p.GoOn(id, line)
+				p.Track(media.Track{ID: id, Clock: ticks})
+				for n := range int64(4) {
+					p.Unit(id, (from+n*22500)&(1<<33-1), 0, true, make([]byte, 10))
+				}
+			}
+		}
+		second(0, 1<<33-30000)
+		second(1, 700)
+		time.Sleep(5 * time.Second)
+		synctest.Wait()
+		feed.mu.Lock()
+		defer feed.mu.Unlock()
+		want := []time.Duration{500, 750, 1000, 1250, 1250, 1500, 1750, 2000}
+		var got [3][]time.Duration
+		for _, u := range feed.list {
+			if u.id < 100 {
+				got[u.id] = append(got[u.id], u.at/time.Millisecond)
+			}
+		}
+		assert.Equal(t, want, got[1], "a unit when it is due, half a second behind")
+		assert.Equal(t, want, got[2])
+		assert.Equal(t, []notedUnit{{101, 500 * time.Millisecond}, {1, 500 * time.Millisecond}}, feed.list[:2], "a track is announced with its first unit")
+		p.End("test")
+	})
+}
+
+func TestSoundWaitsForPictures(t *testing.T) {
+	begun := time.Now()
+	o := Opening{Pictures: true, Begun: begun}
+	assert.True(t, o.Holds(media.Audio, begun.Add(time.Second)))
+	assert.False(t, o.Holds(media.Audio, begun.Add(13*time.Second)), "not for ever")
+	assert.False(t, o.Holds(media.Video, begun))
+	assert.False(t, o.Holds(media.Audio, begun.Add(time.Second)))
+	none := Opening{}
+	assert.False(t, none.Holds(media.Audio, begun))
+}

@@ -1,0 +1,92 @@
+package srt
+
+import (
+	"net/url"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestStreamIDs(t *testing.T) {
+	for text, want := range map[string]Access{
+		"#!::r=start-line,m=publish,u=KEY": {"start-line", "KEY", false},
+		"#!::u=KEY,r=start-line":           {"start-line", "KEY", false},
+		"#!::r=/in/start-line,s=KEY,x=y":   {"start-line", "KEY", false},
+		"#!::r=start-line/KEY,m=publish":   {"start-line", "KEY", false},
+		"#!::r=start-line,m=request,u=KEY": {"start-line", "KEY", true},
+		"start-line/KEY":                   {"start-line", "KEY", false},
+		"/in/start-line/KEY":               {"start-line", "KEY", false},
+		"publish/start-line/KEY":           {"start-line", "KEY", false},
+		"start-line?key=KEY":               {"start-line", "KEY", false},
+		"request/start-line/KEY":           {"start-line", "KEY", true},
+	} {
+		got, err := ParseStreamID(text)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, got, text)
+	}
+	for _, text := range []string{"", "start-line", "#!::r=start-line", "#!::u=s3cret", "#!::r=a,u=s3cret,m=bidirectional", strings.Repeat("s3cret/", 100)} {
+		_, err := ParseStreamID(text)
+		require.ErrorContains(t, err, "expected #!::r=CHANNEL", text)
+		assert.NotContains(t, err.Error(), "s3cret", "a key is never repeated")
+	}
+}
+
+func FuzzStreamID(f *testing.F) {
+	f.Add("#!::r=a,u=b")
+	f.Fuzz(func(t *testing.T, text string) {
+		if a, err := ParseStreamID(text); err == nil {
+			assert.NotEmpty(t, a.Channel)
+			assert.NotEmpty(t, a.Key)
+		}
+	})
+}
+
+func TestAdviceOnTheLatency(t *testing.T) {
+	line := func(lossPercent int64, rtt time.Duration) (list []loss) {
+		for n := range int64(30) {
+			list = append(list, loss{received: n * 1000, lost: n * 10 * lossPercent, rtt: rtt})
+		}
+		return list
+	}
+	ms := time.Millisecond
+	for _, c := range []struct {
+		loss    int64
+		rtt     time.Duration
+		latency time.Duration
+		want    string
+	}{
+		{0, 5 * ms, 120 * ms, "fits"},
+		{0, 5 * ms, 2000 * ms, "120 ms would do"},
+		{5, 50 * ms, 120 * ms, "set the sender to 250 ms"},
+		{12, 80 * ms, 400 * ms, "set the sender to 560 ms"},
+		{2, 50 * ms, 250 * ms, "fits"},
+	} {
+		assert.Contains(t, advise(line(c.loss, c.rtt), c.latency), c.want, "%+v", c)
+	}
+	assert.Empty(t, advise(line(0, ms)[:3], 100*ms), "too early to tell")
+}
+
+func TestAddressesOfCalls(t *testing.T) {
+	read := func(text string) (*dialMessage, error) {
+		u, err := url.Parse(text)
+		require.NoError(t, err)
+		return dialOf(u, "secret-phrase")
+	}
+	d, err := read("srt://192.0.2.7:7000?latency=300&streamid=cam&pbkeylen=32&overhead=30&tlpktdrop=0")
+	require.NoError(t, err)
+	assert.Equal(t, &dialMessage{Mode: modeCaller, Remote: "192.0.2.7:7000", Latency: 300 * time.Millisecond, Passphrase: "secret-phrase", KeyLength: 32, StreamID: "cam",
+		Overhead: 30, KeepLate: true}, d)
+	d, err = read("srt://0.0.0.0:7001?mode=listener")
+	require.NoError(t, err)
+	assert.Equal(t, "0.0.0.0:7001", d.Local)
+	d, err = read("srt://192.0.2.7:7002?mode=rendezvous")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"0.0.0.0:7002", "192.0.2.7:7002"}, []string{d.Local, d.Remote})
+	for _, wrong := range []string{"srt://h:1?mode=other", "srt://h:1?latency=x", "srt://h:1?latency=5", "srt://h:1?overhead=300"} {
+		_, err = read(wrong)
+		assert.ErrorContains(t, err, "expected", wrong)
+	}
+}
