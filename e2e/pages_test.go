@@ -83,7 +83,7 @@ func TestPagesFitAPhoneAndBothThemes(t *testing.T) {
 	p := open(t)
 	require.NoError(t, browser.SignIn(p.ctx, s.http, "admin", s.password))
 	p.do(chromedp.EmulateViewport(390, 844))
-	for _, path := range []string{"/#/channels", "/#/channels/start-line/sender", "/#/channels/start-line/ladder", "/#/channels/start-line/ladder/output", "/#/channels/start-line/ladder/compare", "/#/channels/start-line/ladder/trial", "/#/channels/start-line/addresses", "/#/channels/start-line/timeline", "/#/channels/start-line/inspector", "/#/channels/start-line/settings", "/#/events", "/#/new", "/#/account", "/watch/start-line"} {
+	for _, path := range []string{"/#/channels", "/#/channels/start-line/inputs", "/#/channels/start-line/inputs/senders", "/#/channels/start-line/inputs/line", "/#/channels/start-line/ladder", "/#/channels/start-line/ladder/output", "/#/channels/start-line/ladder/compare", "/#/channels/start-line/ladder/trial", "/#/channels/start-line/addresses", "/#/channels/start-line/timeline", "/#/channels/start-line/inspector", "/#/channels/start-line/settings", "/#/events", "/#/new", "/#/account", "/watch/start-line"} {
 		p.do(chromedp.Navigate("about:blank"), chromedp.Navigate(s.http+path))
 		p.until(`document.querySelector("h1") !== null`)
 		assert.LessOrEqual(t, eval[int](p, "document.documentElement.scrollWidth"), 390, "%s scrolls sideways", path)
@@ -105,7 +105,7 @@ func TestConsoleWorksFromTheKeyboard(t *testing.T) {
 	p.do(chromedp.Navigate(s.http + "/#/new"))
 	p.until(`document.activeElement?.id === "title"`)
 	p.do(chromedp.KeyEvent("Harbour\r"))
-	p.until(`location.hash === "#/channels/harbour/sender"`)
+	p.until(`location.hash === "#/channels/harbour/inputs/senders"`)
 	p.until(`document.querySelectorAll("[role=tab]").length === 7`)
 	eval[chromedp.Void](p, `document.querySelector('[aria-label="Label of the new key"]').focus()`)
 	p.do(chromedp.KeyEvent("truck\r"))

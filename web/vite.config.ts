@@ -2,11 +2,11 @@ import { svelte } from "@sveltejs/vite-plugin-svelte";
 import tailwindcss from "@tailwindcss/vite";
 import { defineConfig } from "vitest/config";
 
-// Two pages: the console, and the player that viewers and other sites open.
+// Three pages: the console, the player that viewers and other sites open, and one that contributes from a browser.
 export default defineConfig({
   plugins: [svelte(), tailwindcss()],
   build: {
-    rollupOptions: { input: { index: "index.html", watch: "watch.html" } },
+    rollupOptions: { input: { index: "index.html", watch: "watch.html", contribute: "contribute.html" } },
     chunkSizeWarningLimit: 900,
     emptyOutDir: true,
   },

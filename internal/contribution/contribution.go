@@ -24,12 +24,12 @@ type Sender struct {
 // Line is what a protocol measures of a connection. Each part is nil where the protocol has none of it. What it points to
 // is never changed.
 type Line struct {
-	Programmes []ts.Programme `json:"programmes,omitempty"` // of the transport stream
-	Programme  int            `json:"programme,omitempty"`  // the number of the one that feeds the channel
-	TS         *ts.Health     `json:"ts,omitempty"`
-	RTP        *RTP           `json:"rtp,omitempty"`
-	SRT        *SRT           `json:"srt,omitempty"`
-	Socket     *Socket        `json:"socket,omitempty"`
+	Programmes []ts.Programme   `json:"programmes,omitempty"` // of the transport stream
+	Programme  int              `json:"programme,omitempty"`  // the number of the one that feeds the channel
+	TS         *ts.StreamHealth `json:"ts,omitempty"`
+	RTP        *RTP             `json:"rtp,omitempty"`
+	SRT        *SRT             `json:"srt,omitempty"`
+	Socket     *Socket          `json:"socket,omitempty"`
 }
 
 // Socket is what comes over UDP.

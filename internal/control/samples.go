@@ -21,6 +21,50 @@ const (
 type samples struct {
 	mu sync.Mutex
 	by map[string]*api.History
+	// The packets that were lost so far, by channel: what is kept is what was lost since.
+	lost map[string]int64
+}
+
+// arrival keeps what is measured of the feed on air, each list as long as the others.
+func (s *samples) arrival(of map[string][]int64, st *origin.Status, length int) map[string][]int64 {
+	now := map[string]int64{}
+	if f := st.Feed; f != nil {
+		now["gap"], now["keyframes"], now["apart"] = f.GapMillis, f.KeyMillis, f.ApartMillis
+	}
+	lost, measured := int64(0), false
+	for _, in := range st.Inputs {
+		if l := in.Line; in.OnAir && l != nil {
+			if l.RTP != nil {
+				now["jitter"], lost, measured = l.RTP.Jitter, l.RTP.Lost, true
+			}
+			if l.SRT != nil {
+				now["rtt"], lost, measured = l.SRT.RTT, l.SRT.Lost, true
+			}
+			if l.TS != nil {
+				now["jitter"] = l.TS.Jitter
+				if !measured {
+					lost, measured = l.TS.Continuity, true
+				}
+			}
+		}
+	}
+	if s.lost == nil {
+		s.lost = map[string]int64{}
+	}
+	if measured {
+		now["lost"] = max(0, lost-s.lost[st.Slug])
+	}
+	s.lost[st.Slug] = lost
+	next := map[string][]int64{}
+	for name, list := range of {
+		next[name] = keep(list, now[name])
+	}
+	for name, v := range now {
+		if of[name] == nil {
+			next[name] = append(make([]int64, max(0, length-1)), v)
+		}
+	}
+	return next
 }
 
 // take measures all channels.
@@ -47,6 +91,7 @@ func (s *Service) take(now time.Time) {
 		h.Until = now.UnixMilli()
 		h.Bitrate, h.Load, h.Viewers = keep(h.Bitrate, bitrate), keep(h.Load, load), keep(h.Viewers, viewers)
 		h.Quality = keepQuality(h.Quality, st.Renditions)
+		h.Arrival = s.samples.arrival(h.Arrival, &st, len(h.Bitrate))
 		next[st.Slug] = h
 	}
 	s.samples.by = next
@@ -78,13 +123,16 @@ func (s *Service) showHistory(_ http.ResponseWriter, r *http.Request) (any, erro
 	}
 	s.samples.mu.Lock()
 	defer s.samples.mu.Unlock()
-	out := api.History{EveryMillis: sampleEvery.Milliseconds(), Bitrate: []int64{}, Load: []int64{}, Viewers: []int64{}, Quality: map[string][]int64{}}
+	out := api.History{EveryMillis: sampleEvery.Milliseconds(), Bitrate: []int64{}, Load: []int64{}, Viewers: []int64{}, Quality: map[string][]int64{}, Arrival: map[string][]int64{}}
 	if h := s.samples.by[c.Slug()]; h != nil {
 		out.Until = h.Until
 		out.Bitrate, out.Load, out.Viewers = append(out.Bitrate, h.Bitrate...), append(out.Load,
 			h.Load...), append(out.Viewers, h.Viewers...)
 		for name, list := range h.Quality {
 			out.Quality[name] = slices.Clone(list)
+		}
+		for name, list := range h.Arrival {
+			out.Arrival[name] = slices.Clone(list)
 		}
 	}
 	return out, nil

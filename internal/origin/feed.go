@@ -513,7 +513,7 @@ func (f *Feed) Unit(id media.TrackID, stamp, composition int64, key bool, data [
 		return
 	}
 	if !f.standby {
-		f.c.in.add(kind, len(data))
+		f.c.in.add(kind, len(data), f.heard)
 	}
 	if key && kind == media.Video {
 		f.inBand(data)

@@ -16,12 +16,13 @@ type source struct {
 	begun     bool  // a first unit came
 	idr       int64 // presentation time of the newest IDR picture, of the first unit before any
 	idrs      int
-	intra     int  // pictures since then that are intra coded and no IDR pictures
-	refreshes int  // recovery points since then at which the picture becomes right only later
-	recovers  int  // recovery points since then at which it is right at once
-	sparse    bool // IDR pictures are further apart than segments should be
-	suspended bool // the rung that passes through is off until they come as they should
-	regular   int  // IDR pictures since then that came as they should
+	distance  int64 // of the newest two IDR pictures, 0 before there are two
+	intra     int   // pictures since then that are intra coded and no IDR pictures
+	refreshes int   // recovery points since then at which the picture becomes right only later
+	recovers  int   // recovery points since then at which it is right at once
+	sparse    bool  // IDR pictures are further apart than segments should be
+	suspended bool  // the rung that passes through is off until they come as they should
+	regular   int   // IDR pictures since then that came as they should
 }
 
 const (
@@ -43,6 +44,9 @@ func (s *source) look(pts int64, p *coding.Picture) (gap int64) {
 	gap = pts - s.idr
 	switch {
 	case p.Random:
+		if s.idrs > 0 {
+			s.distance = gap
+		}
 		s.idr = pts
 		s.idrs++
 		s.intra, s.refreshes, s.recovers = 0, 0, 0
@@ -80,6 +84,15 @@ func (s *source) advice(stepMillis int64, rate media.Rational) (seen, do string)
 			"Set the encoder to closed GOP, and its IDR interval to " + interval + "."
 	}
 	return "", "Set the encoder's keyframe (IDR) interval to " + interval + "."
+}
+
+// apart is by how many milliseconds the newest picture is later than the newest sound; 0 when one is missing.
+func (s *session) apart() int64 {
+	main := s.main()
+	if s.video == nil || main == nil || len(s.sounds) == 0 || s.newest == 0 {
+		return 0
+	}
+	return (s.newest - media.Rescale(s.sounds[0].time.Last(), main.Timescale, media.VideoTimescale)) / 90
 }
 
 // judgeSource follows the source's IDR pictures: it tells the engineer when they are too far apart for

@@ -63,6 +63,11 @@ type FeedStatus struct {
 	// DriftPPM is by how many millionths the sender's clock runs fast, less than 0 slow. Media time follows it.
 	DriftPPM   int64 `json:"driftPPM"`
 	DriftKnown bool  `json:"driftKnown"` // it takes some minutes to tell
+	// KeyMillis is how far the newest two keyframes lie apart, 0 while there are none.
+	KeyMillis int64 `json:"keyMillis,omitempty"`
+	// ApartMillis is by how much the newest picture is later than the newest sound, in media time.
+	ApartMillis int64 `json:"apartMillis,omitempty"`
+	GapMillis   int64 `json:"gapMillis,omitempty"` // the longest that nothing came, over the last seconds
 }
 
 // RenditionStatus is one rendition.
@@ -123,11 +128,17 @@ type meter struct {
 	bytes, frames int64
 	since         time.Time
 	bitrate, rate int64
+	heard         time.Time
+	gap, longest  time.Duration // between two units, so far and over the last span
 }
 
 func (m *meter) reset(now time.Time) { *m = meter{since: now} }
 
-func (m *meter) add(kind media.Kind, n int) {
+func (m *meter) add(kind media.Kind, n int, now time.Time) {
+	if !m.heard.IsZero() {
+		m.gap = max(m.gap, now.Sub(m.heard))
+	}
+	m.heard = now
 	m.bytes += int64(n)
 	if kind == media.Video {
 		m.frames++
@@ -152,7 +163,11 @@ func (m *meter) measure(now time.Time) {
 	}
 	m.bitrate = m.bytes * 8 * int64(time.Second) / int64(d)
 	m.rate = m.frames * 1000 * int64(time.Second) / int64(d)
-	m.bytes, m.frames, m.since = 0, 0, now
+	if !m.heard.IsZero() {
+		m.gap = max(m.gap, now.Sub(m.heard))
+	}
+	m.longest = m.gap
+	m.bytes, m.frames, m.gap, m.since = 0, 0, 0, now
 }
 
 // load measures a worker against real time. It has a lock of its own.
@@ -330,9 +345,10 @@ func (c *Channel) Status() Status {
 	st.MemoryBound = c.settings.MemoryBound(st.Rungs, others)
 	if f := c.air.feed; f != nil {
 		st.Feed = &FeedStatus{Protocol: f.protocol, Remote: f.remote, Begun: f.begun, Bitrate: c.in.bitrate,
-			FrameRate: c.in.rate, Tracks: f.tracks()}
+			FrameRate: c.in.rate, GapMillis: c.in.longest.Milliseconds(), Tracks: f.tracks()}
 		if c.session != nil {
 			st.Feed.DriftPPM, st.Feed.DriftKnown = c.session.feed.Drift()
+			st.Feed.KeyMillis, st.Feed.ApartMillis = c.session.source.distance/90, c.session.apart()
 		}
 		c.judge(&st)
 	} else if !c.air.last.Ended.IsZero() {

@@ -429,6 +429,7 @@ func (s *Service) pages(metricsPort net.Listener) http.Handler {
 	player := page(files, "watch.html", true)
 	r.Get("/watch/{channel}", player)
 	r.Get("/embed/{channel}", player)
+	r.Get("/contribute/{channel}", page(files, "contribute.html", false))
 	r.Get("/", page(files, "index.html", false))
 	r.Get("/{file}", file(""))
 	return plainData(r)

@@ -85,7 +85,7 @@
     {:else if parts[0] === "new"}
       <NewChannel />
     {:else if parts[0] === "channels" && parts[1]}
-      {#key parts[1]}<ChannelPage slug={parts[1]} tab={parts[2] ?? "sender"} section={parts[3] ?? ""} />{/key}
+      {#key parts[1]}<ChannelPage slug={parts[1]} tab={parts[2] ?? "inputs"} section={parts[3] ?? ""} />{/key}
     {:else}
       <Overview />
     {/if}

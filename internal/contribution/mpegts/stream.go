@@ -28,7 +28,7 @@ type Stream struct {
 	looked  time.Time
 	takers  []*taker
 	line    contribution.Line // what the protocol below measures
-	health  ts.Health
+	health  ts.StreamHealth
 	found   []ts.Programme
 	foundAt time.Time
 	wrong   error // what keeps a feed from beginning, the newest

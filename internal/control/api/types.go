@@ -268,6 +268,9 @@ type History struct {
 	Bitrate     []int64 `json:"bitrate"`
 	Load        []int64 `json:"load"` // thousandths of real time that the worker's busiest stage takes
 	Viewers     []int64 `json:"viewers"`
+	// Arrival is what is measured of the feed on air, by name: gap and keyframes and apart in milliseconds, jitter and rtt in
+	// microseconds, lost in packets since the measurement before. Those that the protocol does not measure are missing.
+	Arrival map[string][]int64 `json:"arrival"`
 	// Quality is the PSNR of the newest sample of each coded rendition, hundredths of a decibel; 0 while there is none. Its
 	// last value is as old as those of the others; it may have fewer.
 	Quality map[string][]int64 `json:"quality"`

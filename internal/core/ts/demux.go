@@ -24,7 +24,7 @@ type Handler interface {
 // Demuxer reads a transport stream as it comes, in pieces of any size: packets of 188 bytes, of 192 with a time
 // stamp before each, or of 204 with a checksum behind. It is not safe for concurrent use.
 type Demuxer struct {
-	Health Health
+	Health StreamHealth
 
 	h          Handler
 	stride     int // from packet to packet, 0 while out of step

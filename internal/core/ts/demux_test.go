@@ -191,7 +191,7 @@ func TestHealthOfALine(t *testing.T) {
 	// Each packet comes when its clock says, about.
 	perPicture := len(b) / PacketSize / 120
 	now := time.Duration(0)
-	var h Health
+	var h StreamHealth
 	n := 0
 	for c := range slices.Chunk(b, PacketSize) {
 		got.d.Write(c, now)

@@ -7,9 +7,9 @@ import (
 	"metaplasis/internal/core/media"
 )
 
-// Health counts what ETSI TR 101 290, 5.2, asks to watch in its first two priorities, and measures what goes
+// StreamHealth counts what ETSI TR 101 290, 5.2, asks to watch in its first two priorities, and measures what goes
 // with it. Counters only rise; the rest is of the last whole second, or of the longest interval lately.
-type Health struct {
+type StreamHealth struct {
 	// First priority: the stream cannot be read.
 	SyncLoss   int64 `json:"syncLoss"`   // 1.1
 	SyncByte   int64 `json:"syncByte"`   // 1.2
@@ -108,12 +108,12 @@ const (
 	constantFor = 20
 )
 
-func (h *Health) begin(now time.Duration) {
+func (h *StreamHealth) begin(now time.Duration) {
 	h.before = now
 }
 
 // watch notes which PIDs programmes name.
-func (h *Health) watch(list []Programme) {
+func (h *StreamHealth) watch(list []Programme) {
 	tracks, clocks := map[int]bool{}, map[int]bool{}
 	pmts := map[int]*tableTime{}
 	for _, p := range list {
@@ -129,14 +129,14 @@ func (h *Health) watch(list []Programme) {
 }
 
 // table notes that a table came, and returns how long after the one before.
-func (h *Health) table(t *tableTime, now time.Duration) {
+func (h *StreamHealth) table(t *tableTime, now time.Duration) {
 	if t.begun {
 		h.recent[0].pat = max(h.recent[0].pat, now-t.last)
 	}
 	t.last, t.begun, t.late = now, true, false
 }
 
-func (h *Health) pmt(number int, now time.Duration) {
+func (h *StreamHealth) pmt(number int, now time.Duration) {
 	t := h.pmts[number]
 	if t == nil {
 		return
@@ -150,7 +150,7 @@ func (h *Health) pmt(number int, now time.Duration) {
 func pcrTime(ticks int64) time.Duration { return time.Duration(ticks * 1000 / 27) }
 
 // clock judges a programme clock reference, in ticks of 27 MHz.
-func (h *Health) clock(pid int, s *pidState, pcr int64, jump bool, now time.Duration) {
+func (h *StreamHealth) clock(pid int, s *pidState, pcr int64, jump bool, now time.Duration) {
 	const turn = 300 << 33
 	p := &s.health
 	if !h.clocks[pid] {
@@ -187,7 +187,7 @@ func (h *Health) clock(pid int, s *pidState, pcr int64, jump bool, now time.Dura
 
 // accurate compares an interval of the clock with the one before it by the packets that lie in them, as long as
 // the rate of the stream seems to be constant.
-func (h *Health) accurate(p *pidHealth, d int64) {
+func (h *StreamHealth) accurate(p *pidHealth, d int64) {
 	places := h.packets - p.pcrPlace
 	if places <= 0 {
 		return
@@ -208,7 +208,7 @@ func (h *Health) accurate(p *pidHealth, d int64) {
 func abs(v int64) int64 { return max(v, -v) }
 
 // stamp notes a presentation time stamp.
-func (h *Health) stamp(s *pidState, now time.Duration) {
+func (h *StreamHealth) stamp(s *pidState, now time.Duration) {
 	p := &s.health
 	if p.ptsSet && now-p.pts > ptsLimit {
 		h.PTS++
@@ -218,7 +218,7 @@ func (h *Health) stamp(s *pidState, now time.Duration) {
 
 // Look brings the figures up to date, once a second or so: what is missing shows only when time passes. now is the
 // time since the stream began.
-func (d *Demuxer) Look(now time.Duration) Health {
+func (d *Demuxer) Look(now time.Duration) StreamHealth {
 	h := &d.Health
 	if late := now - h.pat.last; late > tableLimit && !h.pat.late {
 		h.pat.late = true
@@ -276,7 +276,7 @@ func (d *Demuxer) Look(now time.Duration) Health {
 const maxShown = 200
 
 // health is a copy of the figures that nobody changes any more.
-func (d *Demuxer) health() Health {
+func (d *Demuxer) health() StreamHealth {
 	out := d.Health
 	out.pmts, out.tracks, out.clocks = nil, nil, nil
 	out.PIDs = nil

@@ -1,3 +1,4 @@
+import { arrival } from "./input";
 import { call } from "./api";
 import type { Event, History, ServiceProblem, Status } from "./types";
 
@@ -14,6 +15,7 @@ class Live {
   heard = $state(0); // when the newest update came
   history = $state<Record<string, History>>({}); // of channels that a page shows
   #source?: EventSource;
+  #lost: Record<string, number> = {};
   #wanted = new Set<string>();
   #clock?: ReturnType<typeof setInterval>;
 
@@ -75,7 +77,14 @@ class Live {
     for (const r of c.renditions ?? [])
       if (r.psnr || (h.quality?.[r.name] && !r.retired))
         quality[r.name] = keep(h.quality?.[r.name] ?? [], r.psnr ?? 0);
+    const { now, lost } = arrival(c);
+    if (lost !== undefined) now.lost = Math.max(0, lost - (this.#lost[c.slug] ?? lost));
+    this.#lost[c.slug] = lost ?? 0;
+    const curves: Record<string, number[]> = {};
+    for (const name of new Set([...Object.keys(h.arrival ?? {}), ...Object.keys(now)]))
+      curves[name] = keep(h.arrival?.[name] ?? Array(h.bitrate.length).fill(0), now[name] ?? 0);
     this.history[c.slug] = {
+      arrival: curves,
       every: h.every,
       until: this.now,
       bitrate: keep(h.bitrate, c.feed?.bitrate ?? 0),

@@ -3,6 +3,9 @@
 /** Access is who may use a channel. */
 export interface Access {
   closed?: boolean; // Closed ends the playlists for good, until it is taken back.
+  passphrase?: string; // Passphrase encrypts what senders send over SRT; without one it need not be encrypted. It is never shown.
+  receivers?: boolean; // Receivers may fetch the sender's transport stream over SRT as it came, with a key.
+  senderNetworks?: string; // SenderNetworks are those from which senders are let in; none is everywhere.
 }
 
 /** Addresses are the full addresses of a channel. */
@@ -19,6 +22,7 @@ export interface Addresses {
   code: string; // markup that embeds the player in a page
   server: string; // RTMP server for an encoder; the key is its stream name
   secure?: string; // the same over TLS
+  senders: SenderAddress[]; // how senders reach the channel, protocol by protocol
 }
 
 /** Change alters settings: what is left out stays as it is, and what is null takes its default. Within a group each setting is for itself; lists and the ladder are replaced whole. */
@@ -44,8 +48,14 @@ export interface Channel {
 
 /** Chosen is the input that is on air by hand; an empty kind leaves it to the order of the inputs. */
 export interface Chosen {
-  kind: string; // "sender": an encoder that connects with a key; "file": a recording that repeats; "slate": a picture
+  kind: string; // Kind is "sender": an encoder that connects with a key; "address": what the service fetches or receives at an address; "programme": a programme of the transport stream that another channel receives; "file": a recording that repeats; "slate": a picture.
+  name?: string; // Name tells several inputs for senders apart, such as backup; keys may lead to one of them.
   file?: string; // of a file: its name in the service's folder of files; of a slate: its image, none for the title
+  address?: string; // Address of the source: udp, rtp, http, https, srt, rtsp or rtsps.
+  channel?: string; // of a programme: whose transport stream it is in
+  programme?: string; // Programme of a transport stream, by its number or its name; none is the first.
+  secret?: string; // Secret is the password or passphrase that the source asks for. It is never shown.
+  onDemand?: boolean; // fetched only while somebody watches
 }
 
 /** Clock is where a clock is drawn. */
@@ -115,6 +125,9 @@ export interface FeedStatus {
   frameRate: number; // thousandths, over the last seconds
   driftPPM: number; // DriftPPM is by how many millionths the sender's clock runs fast, less than 0 slow. Media time follows it.
   driftKnown: boolean; // it takes some minutes to tell
+  keyMillis?: number; // KeyMillis is how far the newest two keyframes lie apart, 0 while there are none.
+  apartMillis?: number; // ApartMillis is by how much the newest picture is later than the newest sound, in media time.
+  gapMillis?: number; // the longest that nothing came, over the last seconds
 }
 
 /** Filter is how pictures are scaled. */
@@ -152,6 +165,7 @@ export interface History {
   bitrate: number[];
   load: number[]; // thousandths of real time that the worker's busiest stage takes
   viewers: number[];
+  arrival: Record<string, number[]>; // Arrival is what is measured of the feed on air, by name: gap and keyframes and apart in milliseconds, jitter and rtt in microseconds, lost in packets since the measurement before. Those that the protocol does not measure are missing.
   quality: Record<string, number[]>; // Quality is the PSNR of the newest sample of each coded rendition, hundredths of a decibel; 0 while there is none. Its last value is as old as those of the others; it may have fewer.
 }
 
@@ -165,18 +179,33 @@ export interface Image {
 
 /** Input is one way in which a channel may be fed. */
 export interface Input {
-  kind: string; // "sender": an encoder that connects with a key; "file": a recording that repeats; "slate": a picture
+  kind: string; // Kind is "sender": an encoder that connects with a key; "address": what the service fetches or receives at an address; "programme": a programme of the transport stream that another channel receives; "file": a recording that repeats; "slate": a picture.
+  name?: string; // Name tells several inputs for senders apart, such as backup; keys may lead to one of them.
   file?: string; // of a file: its name in the service's folder of files; of a slate: its image, none for the title
+  address?: string; // Address of the source: udp, rtp, http, https, srt, rtsp or rtsps.
+  channel?: string; // of a programme: whose transport stream it is in
+  programme?: string; // Programme of a transport stream, by its number or its name; none is the first.
+  secret?: string; // Secret is the password or passphrase that the source asks for. It is never shown.
+  onDemand?: boolean; // fetched only while somebody watches
 }
 
 /** InputStatus is an input at a glance. */
 export interface InputStatus {
-  kind: string; // "sender": an encoder that connects with a key; "file": a recording that repeats; "slate": a picture
+  kind: string; // Kind is "sender": an encoder that connects with a key; "address": what the service fetches or receives at an address; "programme": a programme of the transport stream that another channel receives; "file": a recording that repeats; "slate": a picture.
+  name?: string; // Name tells several inputs for senders apart, such as backup; keys may lead to one of them.
   file?: string; // of a file: its name in the service's folder of files; of a slate: its image, none for the title
+  address?: string; // Address of the source: udp, rtp, http, https, srt, rtsp or rtsps.
+  channel?: string; // of a programme: whose transport stream it is in
+  programme?: string; // Programme of a transport stream, by its number or its name; none is the first.
+  secret?: string; // Secret is the password or passphrase that the source asks for. It is never shown.
+  onDemand?: boolean; // fetched only while somebody watches
   onAir: boolean;
   chosen?: boolean; // by hand
   standby?: number; // senders that are connected and not on air
   problem?: string;
+  protocol?: string; // Of the feed that the input has, on air or standing by.
+  remote?: string;
+  line?: Line; // nil of protocols that measure nothing
 }
 
 /** Inspection asks for a stream to be inspected. */
@@ -194,7 +223,11 @@ export interface Key {
   label: string;
   created: string;
   used?: string;
+  input?: string;
+  protocol?: string;
+  expires?: string;
   secret?: string;
+  senders?: SenderAddress[]; // the key in the fields of encoders
   server?: string; // for encoders with two fields: this, and the secret
   url?: string; // for encoders with one field
 }
@@ -239,6 +272,16 @@ export interface Light {
   display?: number; // Display holds the chromaticities of red, green, blue and white, x and y, in units of 0.00002; all 0 when nobody says.
   brightest?: number; // of the display, in units of 0.0001 candela per square metre
   darkest?: number;
+}
+
+/** Line is what a protocol measures of a connection. Each part is nil where the protocol has none of it. What it points to is never changed. */
+export interface Line {
+  programmes?: Programme[]; // of the transport stream
+  programme?: number; // the number of the one that feeds the channel
+  ts?: StreamHealth;
+  rtp?: RTP;
+  srt?: SRT;
+  socket?: Socket;
 }
 
 /** Logo is an image upon the pictures. */
@@ -289,9 +332,12 @@ export interface NewImage {
   file: string;
 }
 
-/** NewLabel names what is made. */
-export interface NewLabel {
+/** NewKey is a contribution key to be. */
+export interface NewKey {
   label: string;
+  input?: string; // the name of the input for senders that it leads to; none for any
+  protocol?: string; // the only one that it is for, such as SRT; none for any
+  expires?: string; // a sender is cut off then
 }
 
 /** NewLadder replaces a ladder. */
@@ -372,6 +418,16 @@ export interface Outputs {
   selections?: Selection[];
 }
 
+/** PIDHealth is what is measured of one PID. */
+export interface PIDHealth {
+  pid: number;
+  label: string;
+  programme?: number;
+  bitrate: number; // bits a second
+  continuity: number;
+  scrambled?: boolean;
+}
+
 /** Packaging is how a channel's media is cut and described. */
 export interface Packaging {
   segmentMillis: number; // nominal
@@ -383,6 +439,7 @@ export interface Packaging {
   numbered?: boolean; // Numbered makes the manifest count segments of even length instead of listing their times.
   soundName?: string; // of the audio, for menus
   language?: string; // RFC 5646
+  unpackaged?: boolean; // Unpackaged makes nothing of the feed: it is only handed on as it came.
   coverEvery?: number; // CoverEvery puts the cover picture into each so-many-th segment; 0 is 5.
 }
 
@@ -455,6 +512,15 @@ export interface Problem {
   text: string;
 }
 
+/** Programme is one programme of a transport stream. */
+export interface Programme {
+  number: number;
+  name?: string; // of its service
+  provider?: string; // of its service
+  scrambled?: boolean;
+  tracks: StreamTrack[];
+}
+
 /** Public is what a viewer's page may know of a channel. */
 export interface Public {
   title: string;
@@ -463,6 +529,16 @@ export interface Public {
   ended?: string; // Ended is when the last sender left, while there is none.
   starts?: string; // Starts says in words when a channel that has nothing to play yet is likely to begin.
   extras?: Record<string, string>; // Extras is what the sender says of itself, as it came: texts that pages of its maker understand.
+}
+
+/** RTP is what is counted of RTP (RFC 3550, 6.4.1). */
+export interface RTP {
+  packets: number;
+  lost: number;
+  late: number; // came when they were given up
+  reordered: number; // came in another order, and were put right
+  jitter: number; // microseconds
+  other: number; // packets of other streams, such as those of forward error correction
 }
 
 /** Rational is an exact fraction. Den is never 0 in a valid value. */
@@ -547,6 +623,23 @@ export interface RungLoad {
   load: number;
 }
 
+/** SRT is what libsrt counts of a connection. */
+export interface SRT {
+  rtt: number; // microseconds
+  latency: number; // milliseconds that both ends agreed on
+  received: number; // packets
+  lost: number;
+  retransmitted: number;
+  dropped: number; // too late to be played
+  undecrypted: number;
+  buffer: number; // milliseconds of media that wait for their time
+  bandwidth: number; // bits a second, what the line is taken for
+  bitrate: number; // bits a second
+  encrypted: boolean;
+  version?: string; // of the other side
+  advice?: string; // on the latency
+}
+
 /** Selection is a choice of rungs with addresses of its own. */
 export interface Selection {
   name: string; // part of its addresses
@@ -560,6 +653,15 @@ export interface SelectionAddresses {
   hls: string;
   dash: string;
   lowDash: string;
+}
+
+/** SenderAddress is what an encoder of a protocol asks for in its fields. */
+export interface SenderAddress {
+  protocol: string;
+  server: string;
+  key: string; // or stream name, or stream id
+  url: string; // for encoders with one field
+  hint: string;
 }
 
 /** ServiceProblem is something wrong with the service itself. */
@@ -585,6 +687,13 @@ export interface Settings {
 export interface SignIn {
   user: string;
   password: string;
+}
+
+/** Socket is what comes over UDP. */
+export interface Socket {
+  packets: number;
+  buffer: number; // bytes that the system's buffer holds
+  overruns: number; // packets that found it full
 }
 
 /** State says how a channel is, in one word. */
@@ -634,6 +743,42 @@ export interface Stream {
   fetch?: number; // from asking for a segment or part to its last byte, median
   aim: number; // how far behind the end a player stays, 0 when nothing tells
   behind?: number; // edge and aim together
+}
+
+/** StreamHealth counts what ETSI TR 101 290, 5.2, asks to watch in its first two priorities, and measures what goes with it. Counters only rise; the rest is of the last whole second, or of the longest interval lately. */
+export interface StreamHealth {
+  syncLoss: number; // First priority: the stream cannot be read. 1.1
+  syncByte: number; // 1.2
+  pat: number; // 1.3: later than 0.5 s, or another table in its place
+  continuity: number; // 1.4
+  pmt: number; // 1.5: later than 0.5 s
+  pid: number; // 1.6: a track of a programme of which nothing comes
+  transport: number; // Second priority. 2.1: marked as broken by a receiver before us
+  crc: number; // 2.2
+  pcrRepetition: number; // 2.3a: later than 100 ms
+  pcrDiscontinuity: number; // 2.3b: a jump that is not announced
+  pcrAccuracy: number; // 2.4: more than 500 ns beside the place in the stream
+  pts: number; // 2.5: later than 700 ms
+  cat: number; // 2.6: scrambled without a conditional access table
+  bitrate: number; // bits a second
+  nullBitrate: number; // of it, stuffing
+  patInterval: number; // milliseconds, the longest of the last seconds
+  pmtInterval: number;
+  pcrInterval: number;
+  jitter: number; // how far PCRs come from when they are due, at most, in microseconds
+  accuracy: number; // how far PCRs lie from their place in the stream, at most, in nanoseconds; -1: not known, the rate varies
+  pids?: PIDHealth[];
+}
+
+/** StreamTrack is an elementary stream of a programme. */
+export interface StreamTrack {
+  pid: number;
+  type: number; // stream_type
+  codec?: Codec; // "" of what is not known
+  label: string; // for people
+  kind?: number;
+  language?: string; // ISO 639-2
+  role?: Role;
 }
 
 /** TimelineRow is the window of one rendition, for a picture of it. Times are milliseconds since 1970 on the channel's wall clock. */

@@ -1,5 +1,5 @@
 import { expect, it } from "vitest";
-import { inputName, inputState, standby, tracks, withStandby } from "./words";
+import { tracks } from "./words";
 
 it("says what a feed carries", () => {
   expect(tracks([])).toBe("not known yet");
@@ -19,28 +19,4 @@ it("says what a feed carries", () => {
       },
     ]),
   ).toBe("H.264 1280×720, AAC 44.1 kHz mono, Opus 48 kHz stereo (Français, fr)");
-});
-
-it("says which input is on air", () => {
-  const list = [
-    { kind: "sender" as const, onAir: false },
-    { kind: "file" as const, file: "standby.flv", onAir: true },
-    { kind: "file" as const, file: "gone.flv", onAir: false, problem: "there is no file gone.flv" },
-  ];
-  expect(list.map((i) => `${inputName(i)}: ${inputState(i)}`)).toEqual([
-    "senders: waits",
-    "file standby.flv: on air",
-    "file gone.flv: there is no file gone.flv",
-  ]);
-  expect(inputState({ kind: "sender", onAir: false, standby: 1 })).toBe("stands by");
-  expect(standby(list)).toBe("standby.flv");
-  expect(standby(undefined)).toBe("");
-  expect(withStandby(undefined, "a.flv")).toEqual([{ kind: "sender" }, { kind: "file", file: "a.flv" }]);
-  expect(withStandby([{ kind: "file", file: "a.flv" }, { kind: "sender" }], "b.flv")).toEqual([
-    { kind: "file", file: "b.flv" },
-    { kind: "sender" },
-  ]);
-  expect(withStandby([{ kind: "sender" }, { kind: "file", file: "a.flv" }], "")).toEqual([
-    { kind: "sender" },
-  ]);
 });

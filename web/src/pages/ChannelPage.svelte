@@ -7,11 +7,10 @@
   import Addresses from "../parts/Addresses.svelte";
   import EventList from "../parts/EventList.svelte";
   import Fact from "../parts/Fact.svelte";
-  import Inputs from "../parts/Inputs.svelte";
   import Inspector from "../parts/Inspector.svelte";
   import LadderPage from "../parts/LadderPage.svelte";
   import Player from "../parts/Player.svelte";
-  import Sender from "../parts/Sender.svelte";
+  import InputsPage from "../parts/InputsPage.svelte";
   import SettingsForm from "../parts/SettingsForm.svelte";
   import Charts from "../parts/Charts.svelte";
   import StateBadge from "../parts/StateBadge.svelte";
@@ -31,7 +30,7 @@
 
   const status = $derived(live.channel(slug) ?? channel?.status);
   const tabs = [
-    ["sender", "Sender"],
+    ["inputs", "Inputs"],
     ["ladder", "Ladder"],
     ["addresses", "Formats"],
     ["timeline", "Timeline"],
@@ -82,9 +81,6 @@
     <div class={["grid gap-4", tab === "ladder" && "max-xl:hidden"]}>
       <Player {slug} {way} {ask} />
       <section class="panel p-3" aria-label="Feed">
-        {#if status.inputs.length > 1}
-          <Inputs {slug} list={status.inputs} />
-        {/if}
         {#if status.feed}
           <dl class={["grid grid-cols-2 gap-3", tab !== "ladder" && "sm:grid-cols-4"]}>
             <Fact label="In over {status.feed.protocol}" value={bitrate(status.feed.bitrate)} />
@@ -123,7 +119,7 @@
             </p>
           {:else}
             <p class="label-quiet">
-              No sender is connected. Put the server and a key from the Sender tab into an encoder and start
+              No sender is connected. Put the server and a key from the Inputs tab into an encoder and start
               it.
             </p>
           {/if}
@@ -171,7 +167,7 @@
           {:else if tab === "settings"}
             <SettingsForm {channel} changed={load} />
           {:else}
-            <Sender {slug} addresses={channel.addresses} />
+            <InputsPage {channel} {section} {status} changed={load} />
           {/if}
         </div>
       </section>

@@ -33,7 +33,7 @@
         packaging: { segmentMillis: segment, partMillis: part, window: window_ },
         ladder: { planned: true, rungs: null },
       });
-      location.hash = `/channels/${c.settings.slug}/sender`;
+      location.hash = `/channels/${c.settings.slug}/inputs/senders`;
     } catch (e) {
       error = e;
     }

@@ -2,15 +2,12 @@
   import { call } from "../lib/api";
   import { consequences, readSelections, writeSelections } from "../lib/packaging";
   import type { Channel } from "../lib/types";
-  import { standby, withStandby } from "../lib/words";
   import Trouble from "./Trouble.svelte";
   let { channel, changed }: { channel: Channel; changed: () => void } = $props();
   // svelte-ignore state_referenced_locally
   const s = $state($state.snapshot(channel.settings));
   // svelte-ignore state_referenced_locally
   let selections = $state(writeSelections(channel.settings.outputs.selections));
-  // svelte-ignore state_referenced_locally
-  let recording = $state(standby(channel.settings.inputs));
   // svelte-ignore state_referenced_locally
   let revision = $state(channel.revision); // that the form is filled from
   let error = $state<unknown>();
@@ -33,7 +30,6 @@
     void change(
       {
         title: s.title,
-        inputs: withStandby(s.inputs, recording.trim()),
         packaging: { ...s.packaging, startOffsetMillis: s.packaging.startOffsetMillis ?? 0 },
         outputs: { ts: s.outputs.ts ?? false, selections: readSelections(selections) },
       },
@@ -99,18 +95,6 @@
     <label class="label-quiet mb-1 block" for="t">Title</label>
     <input id="t" class="input input-sm w-full" bind:value={s.title} />
   </div>
-  <fieldset class="grid gap-3">
-    <legend class="mb-2 text-sm font-semibold">Inputs</legend>
-    <div>
-      <label class="label-quiet mb-1 block" for="sb">Recording that plays while nobody sends</label>
-      <input
-        id="sb"
-        class="input input-sm w-full font-mono"
-        bind:value={recording}
-        placeholder="none; an FLV or CMAF file in the service’s folder of files, such as standby.flv"
-      />
-    </div>
-  </fieldset>
   <fieldset class="grid gap-3">
     <legend class="mb-2 text-sm font-semibold">Packaging</legend>
     <div class="grid grid-cols-2 gap-3 sm:grid-cols-4">
