@@ -79,8 +79,8 @@ type page struct {
 	stop func() // ends the browser before its test is over
 }
 
-func open(t *testing.T) *page {
-	ctx, stop := browser.New(context.Background())
+func open(t *testing.T, more ...chromedp.ExecAllocatorOption) *page {
+	ctx, stop := browser.New(context.Background(), more...)
 	t.Cleanup(stop)
 	require.NoError(t, chromedp.Do(ctx)) // starts it, without a limit
 	ctx, cancel := context.WithTimeout(ctx, 150*time.Second)

@@ -94,6 +94,7 @@ type service struct {
 	rtmp     string // rtmp://127.0.0.1:port
 	srt      string // srt://127.0.0.1:port
 	rtsp     string // rtsp://127.0.0.1:port
+	webrtc   string // 127.0.0.1:port, where media goes
 	password string
 	api      *client.Client
 }
@@ -102,6 +103,7 @@ var (
 	consoleLine  = regexp.MustCompile(`Console\s+(http://[^/\s]+)/`)
 	rtmpLine     = regexp.MustCompile(`RTMP\s+(rtmp://[^/\s]+)/`)
 	rtspLine     = regexp.MustCompile(`RTSP\s+(rtsp://[^/\s]+)/`)
+	webrtcLine   = regexp.MustCompile(`media over (\S+)`)
 	srtLine      = regexp.MustCompile(`SRT\s+(srt://\S+)`)
 	passwordLine = regexp.MustCompile(`^\s+password\s+(\S+)`)
 )
@@ -143,6 +145,9 @@ func (s *service) start() {
 		}
 		if m := rtspLine.FindStringSubmatch(lines.Text()); m != nil {
 			s.rtsp = m[1]
+		}
+		if m := webrtcLine.FindStringSubmatch(lines.Text()); m != nil {
+			s.webrtc = m[1]
 		}
 		if m := srtLine.FindStringSubmatch(lines.Text()); m != nil {
 			s.srt = m[1]

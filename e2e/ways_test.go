@@ -254,3 +254,10 @@ func (s *service) made(slug string, loop *demo.Loop) (out made) {
 	out.apart = begin(sound, near) - begin(pictures, near)
 	return out
 }
+
+// listenUDP opens a port of loopback.
+func listenUDP(t *testing.T, port int) *net.UDPConn {
+	c, err := net.ListenUDP("udp", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1), Port: port})
+	require.NoError(t, err)
+	return c
+}

@@ -120,8 +120,10 @@ func (open) Admit(string, string) (origin.Grant, error)         { return origin.
 type receiver struct{ o *origin.Origin }
 
 func (r receiver) Open(s contribution.Sender) (contribution.Feed, error) { return r.o.Open(s) }
-func (receiver) IsTaken(error) bool                                      { return false }
-func (receiver) Report(_, _, kind, text, _ string)                       { log.Println(kind, text) }
+func (r receiver) May(s contribution.Sender) error                       { return r.o.May(s) }
+
+func (receiver) IsTaken(error) bool                { return false }
+func (receiver) Report(_, _, kind, text, _ string) { log.Println(kind, text) }
 
 // rig is an origin with its ports, in this process.
 type rig struct {

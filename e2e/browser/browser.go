@@ -10,7 +10,18 @@ import (
 )
 
 // New starts a browser with one tab.
-func New(parent context.Context) (context.Context, context.CancelFunc) { return viewer.New(parent) }
+func New(parent context.Context, more ...chromedp.ExecAllocatorOption) (context.Context, context.CancelFunc) {
+	return viewer.New(parent, more...)
+}
+
+// WithCamera gives a browser a made-up camera and microphone, which pages may use without asking, and lets WebRTC
+// connect on loopback.
+func WithCamera() []chromedp.ExecAllocatorOption {
+	return []chromedp.ExecAllocatorOption{
+		chromedp.Flag("use-fake-device-for-media-stream", true), chromedp.Flag("use-fake-ui-for-media-stream", true),
+		chromedp.Flag("allow-loopback-in-peer-connection", true), chromedp.Flag("disable-features", "WebRtcHideLocalIpsWithMdns"),
+	}
+}
 
 // SignIn signs in at the console and waits for its first page.
 func SignIn(ctx context.Context, base, user, password string) error {

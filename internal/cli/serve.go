@@ -199,11 +199,13 @@ var rehearsalCaptions = map[string][]string{
 func (a *app) rehearse() *cobra.Command {
 	var s serveFlags
 	var only []string
+	var plain bool
 	c := &cobra.Command{
 		Use: "rehearse", Short: "Run the demo: service, channels and cameras",
 		Args: cobra.NoArgs,
 		Long: `Start the database, the service, the channels of the Kestrel Bay Regatta and a camera
-for each, print every address, and run until interrupted. Nothing is left running then;
+for each: two over RTMP with a ladder, an outside-broadcast truck whose transport stream has
+two programmes, and one each over SRT, RTSP and WebRTC, which pass through; print every address, and run until interrupted. Nothing is left running then;
 the data stays in the data folder for the next time.`,
 		Example: `  metaplasis rehearse
   metaplasis rehearse --http 127.0.0.1:9000 --rtmp 127.0.0.1:9001 --data /tmp/regatta`,
@@ -220,16 +222,21 @@ the data stays in the data folder for the next time.`,
 			if len(loops) == 0 {
 				return usageError{fmt.Errorf("found --only %s, expected start-line or chase-boat", strings.Join(only, ","))}
 			}
-			return a.runRehearsal(c.Context(), &s, loops)
+			ways := rehearsalWays
+			if len(only) > 0 || plain {
+				ways = nil
+			}
+			return a.runRehearsal(c.Context(), &s, loops, ways)
 		},
 	}
 	a.serveFlags(c, &s)
 	c.Flags().StringSliceVar(&only, "only", nil, "only these channels: start-line, chase-boat")
+	c.Flags().BoolVar(&plain, "plain", false, "only the channels that come over RTMP, on a machine that carries no more")
 	c.Flags().Lookup("log").DefValue, s.logLevel = "warn", "warn"
 	return c
 }
 
-func (a *app) runRehearsal(ctx context.Context, s *serveFlags, loops []*demo.Loop) error {
+func (a *app) runRehearsal(ctx context.Context, s *serveFlags, loops []*demo.Loop, ways []rehearsalWay) error {
 	a.printf("Starting the database and the service …\n")
 	svc, err := a.start(ctx, s)
 	if err != nil {
@@ -244,9 +251,15 @@ func (a *app) runRehearsal(ctx context.Context, s *serveFlags, loops []*demo.Loo
 	api := &client.Client{Server: base, Token: svc.Operator}
 	a.printf("\nConsole\n  %s/\n  user %s, password %s\n", base, service.Administrator, password)
 	cameras, stop := context.WithCancel(ctx)
-	done := make(chan struct{}, len(loops))
+	done := make(chan struct{}, len(loops)+len(ways))
 	for _, l := range loops {
 		if err := a.raise(cameras, api, svc, l, done); err != nil {
+			stop()
+			return err
+		}
+	}
+	for i := range ways {
+		if err := a.raiseWay(cameras, api, svc, &ways[i], done); err != nil {
 			stop()
 			return err
 		}
@@ -259,7 +272,7 @@ func (a *app) runRehearsal(ctx context.Context, s *serveFlags, loops []*demo.Loo
 	}
 	a.printf("\nEnding the rehearsal …\n")
 	stop()
-	for range loops {
+	for range len(loops) + len(ways) {
 		<-done
 	}
 	return err
@@ -276,19 +289,7 @@ func (a *app) raise(ctx context.Context, c *client.Client, svc *service.Service,
 	if err != nil {
 		return err
 	}
-	const label = "rehearsal camera"
-	keys, err := c.Keys(ctx, l.Name)
-	if err != nil {
-		return err
-	}
-	for _, k := range keys {
-		if k.Label == label { // its secret is not known any more
-			if err := c.RemoveKey(ctx, l.Name, k.ID); err != nil {
-				return err
-			}
-		}
-	}
-	key, err := c.CreateKey(ctx, l.Name, api.NewKey{Label: label})
+	key, err := a.rehearsalKey(ctx, c, l.Name)
 	if err != nil {
 		return err
 	}
@@ -298,7 +299,7 @@ func (a *app) raise(ctx context.Context, c *client.Client, svc *service.Service,
 	}
 	go func() {
 		defer func() { done <- struct{}{} }()
-		url := fmt.Sprintf("rtmp://%s/in/%s/%s", local(svc.RTMP), l.Name, key.Secret)
+		url := fmt.Sprintf("rtmp://%s/in/%s/%s", local(svc.RTMP), l.Name, key)
 		err := camera.Run(ctx, clip, camera.Options{URL: url, Retry: time.Second, Captions: rehearsalCaptions[l.Name]})
 		if err != nil && ctx.Err() == nil {
 			_, _ = fmt.Fprintf(a.err, "camera of %s: %v\n", l.Name, err)

@@ -357,6 +357,7 @@ func (s *Service) addChannel(_ http.ResponseWriter, r *http.Request) (any, error
 	if err != nil {
 		return nil, err
 	}
+	s.keysChanged()
 	s.history.begin(in.Slug, 1, in)
 	s.Event(origin.Event{At: time.Now(), Channel: in.Slug, Level: origin.Info, Kind: "channel-created",
 		Text: "The channel was created by " + who(r).User + "."})

@@ -26,48 +26,47 @@ func (s *Service) receiveSRT(ctx context.Context) error {
 		s.SRT = net.JoinHostPort(host, strconv.Itoa(port))
 		s.Control.SetSRT(port)
 	}
-	changed := make(chan struct{}, 1)
-	changed <- struct{}{}
-	s.Control.OnKeys = func() {
-		select {
-		case changed <- struct{}{}:
-		default:
-		}
-	}
+	s.Control.OnKeys = func() { s.tellPolicy(context.Background()) }
+	s.tellPolicy(ctx)
 	own, cancel := context.WithCancel(context.Background())
 	done := make(chan struct{})
 	s.stop = append(s.stop, func() { cancel(); <-done })
 	go func() {
 		defer close(done)
-		s.keepPolicy(own, changed)
+		each := time.NewTicker(policyEach)
+		defer each.Stop()
+		for {
+			select {
+			case <-own.Done():
+				return
+			case <-each.C:
+				s.tellPolicy(own)
+			}
+		}
 	}()
 	return nil
 }
 
-// policyEach is how often the policy is read anew even so, since keys expire.
-const policyEach = 20 * time.Second
+// policyEach is how often the policy is read anew even so, since keys expire; policyWithin bounds how long that may take.
+const (
+	policyEach   = 20 * time.Second
+	policyWithin = 2 * time.Second
+)
 
-// keepPolicy tells the process that runs SRT of channels and keys. While the database is away, those that were known
-// hold.
-func (s *Service) keepPolicy(ctx context.Context, changed <-chan struct{}) {
-	each := time.NewTicker(policyEach)
-	defer each.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-changed:
-		case <-each.C:
-		}
-		keys, err := s.db.KeyDigests(ctx, "SRT")
-		if err != nil {
-			continue // the next turn comes
-		}
-		policy := map[string]srt.ChannelPolicy{}
-		for _, c := range s.origin.Channels() {
-			set := c.Settings()
-			policy[c.Slug()] = srt.ChannelPolicy{Digests: keys[c.Slug()], Passphrase: set.Passphrase, Receivers: set.Receivers}
-		}
-		s.srt.SetPolicy(policy)
+// tellPolicy tells the process that runs SRT of channels and keys, before who changed them is answered. While the
+// database is away, those that were known hold, and the next turn comes.
+func (s *Service) tellPolicy(ctx context.Context) {
+	ctx, cancel := context.WithTimeout(ctx, policyWithin)
+	defer cancel()
+	keys, err := s.db.KeyDigests(ctx, "SRT")
+	if err != nil {
+		s.conf.Logger.Warn("keys of senders over SRT cannot be read now; those of before hold", "error", err)
+		return
 	}
+	policy := map[string]srt.ChannelPolicy{}
+	for _, c := range s.origin.Channels() {
+		set := c.Settings()
+		policy[c.Slug()] = srt.ChannelPolicy{Digests: keys[c.Slug()], Passphrase: set.Passphrase, Receivers: set.Receivers}
+	}
+	s.srt.SetPolicy(policy)
 }

@@ -15,7 +15,7 @@ import (
 
 // New starts a browser with one tab. The flags keep it off the network but for what it is told to
 // open, and let video play without a click.
-func New(parent context.Context) (context.Context, context.CancelFunc) {
+func New(parent context.Context, more ...chromedp.ExecAllocatorOption) (context.Context, context.CancelFunc) {
 	options := append(chromedp.DefaultExecAllocatorOptions[:],
 		chromedp.NoSandbox, chromedp.DisableGPU,
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
@@ -24,7 +24,7 @@ func New(parent context.Context) (context.Context, context.CancelFunc) {
 		chromedp.Flag("mute-audio", true),
 		chromedp.WindowSize(1280, 800),
 	)
-	allocator, stopAllocator := chromedp.NewExecAllocator(parent, options...)
+	allocator, stopAllocator := chromedp.NewExecAllocator(parent, append(options, more...)...)
 	ctx, stop := chromedp.NewContext(allocator)
 	return ctx, func() { stop(); stopAllocator() }
 }

@@ -46,7 +46,7 @@ func (r *Receiver) Receive(ctx context.Context, l *source.Line) error {
 	s := r.join(l)
 	defer r.leave(l, s)
 	defer r.Publish(l.Channel, s.stream)()
-	protocol := "TS over " + strings.ToUpper(l.URL.Scheme)
+	protocol := strings.ToUpper(l.URL.Scheme)
 	return r.take(ctx, l, s.stream, protocol, l.URL.Host)
 }
 

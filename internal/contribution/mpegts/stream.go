@@ -11,6 +11,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/text/language"
+
 	"metaplasis/internal/contribution"
 	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/media"
@@ -451,10 +453,19 @@ func (tr *track) Track(m media.Track) {
 	}
 	tr.told = nil
 	m.ID = media.TrackID(tr.info.PID)
-	m.Language, m.Role = tr.info.Language, tr.info.Role
+	m.Language, m.Role = shortLanguage(tr.info.Language), tr.info.Role
 	if feed := tr.of.ready(); feed != nil {
 		feed.Track(m)
 	}
+}
+
+// shortLanguage is a code of three letters (ISO 639-2) as RFC 5646 writes it.
+func shortLanguage(code string) string {
+	b, err := language.ParseBase(code)
+	if err != nil {
+		return ""
+	}
+	return b.String()
 }
 
 // Unit implements coding.ElementarySink.

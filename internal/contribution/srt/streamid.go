@@ -2,6 +2,7 @@ package srt
 
 import (
 	"fmt"
+	"net/url"
 	"strings"
 
 	"metaplasis/internal/core/media"
@@ -30,6 +31,11 @@ func ParseStreamID(text string) (a Access, err error) {
 	}
 	if len(text) > maxStreamID {
 		return a, wrong(fmt.Sprintf("%d characters", len(text)))
+	}
+	if strings.HasPrefix(text, "%23") { // some senders hand on what stood in an address as it stood there
+		if plain, err := url.PathUnescape(text); err == nil {
+			text = plain
+		}
 	}
 	if fields, ok := strings.CutPrefix(text, "#!::"); ok {
 		for field := range strings.SplitSeq(fields, ",") {

@@ -3,6 +3,8 @@ package coding
 import (
 	"slices"
 
+	"golang.org/x/text/language"
+
 	"metaplasis/internal/core/avc"
 	"metaplasis/internal/core/hevc"
 	"metaplasis/internal/core/media"
@@ -45,8 +47,8 @@ func ForLine(t *media.Track) (l Line, ok bool) {
 			l.Info = append(l.Info, 0x7f, 2, byte(d), byte(t.Channels))
 		}
 	}
-	if len(t.Language) == 3 && c.Kind == media.Audio {
-		l.Info = append(append(l.Info, 0x0a, 4), t.Language...)
+	if b, err := language.ParseBase(t.Language); err == nil && c.Kind == media.Audio {
+		l.Info = append(append(l.Info, 0x0a, 4), b.ISO3()...)
 		l.Info = append(l.Info, 0)
 	}
 	l.Write = func(dst, unit []byte, _ bool) []byte { return append(dst, unit...) }

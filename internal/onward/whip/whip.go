@@ -22,6 +22,8 @@ const (
 	connectTimeout = 15 * time.Second
 	// gatherFor is how much media is waited for until all tracks are known, in ticks of media.VideoTimescale.
 	gatherFor = media.VideoTimescale
+	// settleFor is how much comes before the tracks are taken for all, once there are pictures and sound.
+	settleFor = media.VideoTimescale / 5
 )
 
 // RefusedError says that the server does not take the stream.
@@ -104,7 +106,7 @@ func (c *Conn) Unit(id media.TrackID, stamp, composition int64, key bool, data [
 	for _, t := range c.tracks {
 		kinds[t.Kind] = true
 	}
-	if !c.started && (len(kinds) == 2 || dts-c.waiting[0].dts > gatherFor) {
+	if !c.started && (len(kinds) == 2 && dts-c.waiting[0].dts > settleFor || dts-c.waiting[0].dts > gatherFor) {
 		c.started = true
 		c.err = c.start()
 	}

@@ -103,7 +103,7 @@
           </span>
         </div>
         {#if i.protocol}
-          <p class="label-quiet mt-1">Over {i.protocol} from {i.remote}{i.onDemand ? ", on demand" : ""}</p>
+          <p class="label-quiet mt-1">{i.protocol} from {i.remote}{i.onDemand ? ", on demand" : ""}</p>
         {/if}
         {#if i.problem && !i.onAir}
           <p class="text-error mt-1 text-sm" role="status">{i.problem}.</p>
