@@ -126,3 +126,26 @@ func TestWhatWasOnAirStandsIn(t *testing.T) {
 	s.channel("broken", origin.Settings{Inputs: []origin.Input{{Kind: origin.InputFile, File: "broken.mp4"}}}, sourceOnly)
 	eventually(t, "what is wrong with the file", func() bool { return s.status("broken").Inputs[0].Problem != "" })
 }
+
+// TestTransportStreamStandsIn plays a file of transport packets, round and round on one line.
+func TestTransportStreamStandsIn(t *testing.T) {
+	t.Parallel()
+	s := start(t)
+	clip, err := camera.Load(demo.Others[2].FLV)
+	require.NoError(t, err)
+	var all []byte
+	require.NoError(t, camera.Serve(context.Background(), clip, camera.Options{Loops: 1, Fast: true}, func(b []byte) error {
+		all = append(all, b...)
+		return nil
+	}))
+	require.NoError(t, os.WriteFile(filepath.Join(s.data, "files", "again.ts"), all, 0o600))
+	s.channel("again", windowed("file:again.ts"), sourceOnly)
+	eventually(t, "round once", func() bool { return s.newest("again", "source") >= 6 })
+	out := s.made("again", &demo.Others[2])
+	assert.Empty(t, out.wrong)
+	assert.Less(t, out.apart.Abs().Milliseconds(), int64(40))
+	for _, e := range s.playlist("again", "source").Entries {
+		assert.False(t, e.Discontinuity)
+	}
+	require.Len(t, s.status("again").Feed.Tracks, 4)
+}

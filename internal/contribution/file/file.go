@@ -120,14 +120,17 @@ type Recording interface {
 	length() time.Duration
 }
 
-// Load reads a file: FLV, or CMAF track files.
+// Load reads a file: FLV, a transport stream, or CMAF track files.
 func Load(path string) (Recording, error) {
 	b, err := read(path)
 	if err != nil {
 		return nil, err
 	}
-	if filepath.Ext(path) == ".mp4" {
+	switch filepath.Ext(path) {
+	case ".mp4":
 		return loadCMAF(path, b)
+	case ".ts":
+		return loadTS(b)
 	}
 	return parseFLV(b)
 }

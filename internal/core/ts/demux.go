@@ -130,6 +130,15 @@ func (d *Demuxer) Write(b []byte, now time.Duration) {
 	d.buf = append(d.buf[:0], rest...)
 }
 
+// Flush hands over what is open at the end of a stream.
+func (d *Demuxer) Flush(now time.Duration) {
+	for number, s := range d.pids {
+		if s != nil && s.use == usePES && len(s.open) > 0 && s.want == 0 {
+			d.emit(number, s, now)
+		}
+	}
+}
+
 // packets reads all whole packets and returns what is left.
 func (d *Demuxer) packets(b []byte, now time.Duration) []byte {
 	wrong := 0
