@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
@@ -25,6 +26,7 @@ import (
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/ts"
+	"metaplasis/internal/hooks"
 	"metaplasis/internal/origin"
 )
 
@@ -396,4 +398,58 @@ func TestKeysEnd(t *testing.T) {
 			assert.Equal(t, want, s.status(name).LastFeed.Reason)
 		})
 	}
+}
+
+// TestHooksAreTold lets a program hear of a feed and of what is on air, and decide on senders.
+func TestHooksAreTold(t *testing.T) {
+	t.Parallel()
+	s := start(t)
+	var mu sync.Mutex
+	heard := map[string]int{}
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		var h hooks.Happening
+		b, _ := io.ReadAll(r.Body)
+		_ = json.Unmarshal(b, &h)
+		mu.Lock()
+		heard[h.Event+" "+h.Channel]++
+		mu.Unlock()
+		if h.Event == hooks.Admission && h.Channel == "closed" {
+			http.Error(w, "not in the programme", http.StatusForbidden)
+		}
+	}))
+	defer server.Close()
+	out, code := s.command("hooks", "add", "--url", server.URL, "--label", "desk")
+	require.Zero(t, code, out)
+	assert.Regexp(t, `Secret +\w{16}`, out)
+	out, code = s.command("hooks", "add", "--url", server.URL, "--events", "admission")
+	require.Zero(t, code, out)
+	for args, want := range map[string]string{"--command note": "--hook-commands", "--url ftp://x": "expected http", "--url " + server.URL + " --events no": "expected one of"} {
+		out, code = s.command(append([]string{"hooks", "add"}, strings.Fields(args)...)...)
+		assert.NotZero(t, code)
+		assert.Contains(t, out, want)
+	}
+	out, code = s.command("hooks", "test", "1")
+	assert.Zero(t, code)
+	assert.Contains(t, out, "It took the call")
+	url := s.channel("line", origin.Settings{}, sourceOnly)
+	stop := s.sendLoop(&demo.Others[2], camera.Options{URL: url})
+	was := func(what string) func() bool {
+		return func() bool { mu.Lock(); defer mu.Unlock(); return heard[what] > 0 }
+	}
+	for _, what := range []string{"admission line", "feed-begun line", "channel-on-air line"} {
+		eventually(t, what, was(what))
+	}
+	stop()
+	eventually(t, "the feed's end", was("feed-ended line"))
+	eventually(t, "off air", was("channel-off-air line"))
+	closed := s.channel("closed", origin.Settings{}, sourceOnly)
+	out, code = s.command("camera", "--loop", "committee", "--times", "1", "--to", closed)
+	assert.NotZero(t, code)
+	assert.Contains(t, out, "Ask whoever runs that program")
+	eventually(t, "the refusal", was("feed-refused closed"))
+	out, _ = s.command("hooks", "deliveries")
+	assert.Regexp(t, `2 +admission +closed +done +1 +refused: not in the programme`, out)
+	out, _ = s.command("hooks", "list")
+	assert.Contains(t, out, "desk")
+	assert.NotContains(t, out, "ecret")
 }

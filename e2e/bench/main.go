@@ -375,3 +375,5 @@ func realTime() error {
 		}
 	}
 }
+
+func (open) AskAdmission(contribution.Sender) error { return nil }

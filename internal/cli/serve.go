@@ -87,6 +87,7 @@ func (a *app) serveFlags(c *cobra.Command, s *serveFlags) {
 	f.StringVar(&s.conf.Metrics, "metrics", "", "address for metrics alone, such as 127.0.0.1:9780; without it /metrics needs a client token")
 	f.BoolVar(&s.conf.InspectPrivate, "inspect-private", false,
 		"let the console's inspector connect to private, loopback and link-local addresses")
+	f.StringVar(&s.conf.HookCommands, "hook-commands", "", "folder of programs that hooks may run; none without it")
 	f.StringVar(&s.logLevel, "log", "info", "least level to log: debug, info, warn, error")
 }
 

@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"metaplasis/internal/hooks"
 	"metaplasis/internal/origin"
 	"metaplasis/internal/records"
 )
@@ -85,6 +86,9 @@ func (l *eventLog) take(now time.Time) (out []origin.Event) {
 // Event implements origin.Keeper: it stores an event and shows it to the pages that listen.
 func (s *Service) Event(e origin.Event) {
 	e, isNew := s.log.add(e, func() int64 { return s.ids.next(e.At) })
+	if isNew || e.Kind != hooks.FeedRefused { // of a flood of refusals the first is told
+		s.tellHooks(&e)
+	}
 	if !isNew {
 		return // tidy stores and shows it with its count
 	}

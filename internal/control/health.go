@@ -26,6 +26,7 @@ type Checks struct {
 
 	Own            func(netip.AddrPort) bool // whether an address is one of this service's ports
 	InspectPrivate bool                      // private addresses may be inspected from the console
+	HookCommands   string                    // folder of programs that hooks may run; "" for none
 }
 
 // health is what was found at the last look.
@@ -120,6 +121,7 @@ func (s *Service) watch(stop <-chan struct{}) {
 	tick := time.NewTicker(healthEvery)
 	defer tick.Stop()
 	told := map[string]bool{}
+	seen := map[string]conditions{}
 	var taken time.Time
 	for {
 		select {
@@ -132,6 +134,7 @@ func (s *Service) watch(stop <-chan struct{}) {
 				s.take(now)
 			}
 			told = s.tellHealth(now, told)
+			seen = s.tellConditions(seen)
 		}
 	}
 }

@@ -13,6 +13,7 @@ import (
 	"metaplasis/internal/core/govern"
 	"metaplasis/internal/core/inspect"
 	"metaplasis/internal/core/ladder"
+	"metaplasis/internal/hooks"
 	"metaplasis/internal/origin"
 )
 
@@ -71,6 +72,11 @@ func (s *Service) routes() []route {
 		{"GET", "/images/{image}", "Show the file of an image.", api.Watch, nil, nil, api.NewImage{}, s.showImage},
 		{"PUT", "/images/{image}", "Add an image, or replace it: what uses it takes it from the next segment on.", api.Operate, nil, api.NewImage{}, api.Image{}, s.putImage},
 		{"DELETE", "/images/{image}", "Remove an image that nothing uses.", api.Operate, nil, nil, nil, s.removeImage},
+		{"GET", "/hooks", "List the programs that are told what happens.", api.Administer, nil, nil, []hooks.Hook{}, s.listHooks},
+		{"POST", "/hooks", "Tell a program what happens; the secret that signs calls is told once.", api.Administer, nil, hooks.Hook{}, hooks.Hook{}, s.addHook},
+		{"DELETE", "/hooks/{id}", "Tell a program nothing more.", api.Administer, nil, nil, nil, s.removeHook},
+		{"POST", "/hooks/{id}/test", "Tell a program that somebody tries it.", api.Administer, nil, nil, hooks.Delivery{}, s.tryHook},
+		{"GET", "/hooks/deliveries", "List what was told, or is to be, the newest first.", api.Administer, nil, nil, api.Deliveries{}, s.listDeliveries},
 		{"PUT", "/channels/{channel}/input", "Put an input on air by hand, as soon as it has something; an empty kind leaves it to the order of the inputs.",
 			api.Operate, nil, api.Chosen{}, nil, s.chooseInput},
 		{"GET", "/channels/{channel}/markers", "List the markers that are remembered.", api.Watch, nil, nil, []origin.Marker{},

@@ -24,6 +24,7 @@ import (
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
+	"metaplasis/internal/hooks"
 	"metaplasis/internal/origin"
 	"metaplasis/internal/records"
 )
@@ -53,6 +54,7 @@ type Service struct {
 	ids      ids
 	keys     knownKeys
 	sealer   *sealer
+	hooks    *hooks.Runner
 	OnKeys   func() // is told when contribution keys, or what goes with them, changed
 	trusted  knownTokens
 	log      eventLog
@@ -83,6 +85,8 @@ func New(db *records.DB, ports Ports, checks Checks, logger *slog.Logger) *Servi
 			fetchesAtATime), hashing: make(chan struct{}, maxHashing), journal: records.NewJournal(db, logger), stop: make(chan struct{}),
 	}
 	s.board = newBoard(s.snapshot)
+	s.hooks = &hooks.Runner{Folder: checks.HookCommands, Logger: logger}
+	s.hooks.Start()
 	s.look(time.Now())
 	s.background.Add(1)
 	go func() { defer s.background.Done(); s.tidy(s.stop) }()
@@ -94,6 +98,7 @@ func (s *Service) Close(ctx context.Context) {
 	close(s.stop)
 	s.trials.stop("")
 	s.background.Wait()
+	s.hooks.Close()
 	s.journal.Close(ctx)
 }
 
@@ -108,6 +113,9 @@ func (s *Service) Attach(ctx context.Context, o *origin.Origin) error {
 	s.o = o
 	var err error
 	if s.sealer, err = openSealer(s.checks.Data); err != nil {
+		return err
+	}
+	if err := s.loadHooks(ctx); err != nil {
 		return err
 	}
 	if err := s.db.EndOpenFeeds(ctx, "the service was not stopped in good order"); err != nil {
@@ -359,6 +367,7 @@ func (s *Service) addChannel(_ http.ResponseWriter, r *http.Request) (any, error
 	}
 	s.keysChanged()
 	s.history.begin(in.Slug, 1, in)
+	s.keysChanged()
 	s.Event(origin.Event{At: time.Now(), Channel: in.Slug, Level: origin.Info, Kind: "channel-created",
 		Text: "The channel was created by " + who(r).User + "."})
 	return s.describe(r, c), nil

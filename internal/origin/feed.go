@@ -84,6 +84,9 @@ func (o *Origin) Open(s contribution.Sender) (*Feed, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := o.Gate.AskAdmission(s); err != nil {
+		return nil, o.refuse(s, ErrNotAllowed, s.Channel, fmt.Sprintf("a program that is asked refused it: %s.", err), "Ask whoever runs that program.")
+	}
 	f := o.newFeed(c, Input{}, s.Protocol, s.Remote)
 	f.silence = cmp.Or(s.Silence, f.silence)
 	f.key, f.expires = grant.Key, grant.Expires

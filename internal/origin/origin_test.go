@@ -407,3 +407,5 @@ func TestSettingsAreAppliedWholeOrNotAtAll(t *testing.T) {
 	assert.Equal(t, "after", c.Settings().Title)
 	assert.Equal(t, origin.DefaultSegmentMillis, int(c.Settings().SegmentMillis))
 }
+
+func (m *memory) AskAdmission(contribution.Sender) error { return nil }

@@ -7,6 +7,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"metaplasis/internal/contribution"
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
@@ -111,3 +112,5 @@ func TestMemoryStaysWithinItsBound(t *testing.T) {
 		require.LessOrEqual(t, len(r.View().Snapshot.All()), segment.Retained(4)+1)
 	}
 }
+
+func (quiet) AskAdmission(contribution.Sender) error { return nil }

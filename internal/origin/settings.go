@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"metaplasis/internal/contribution"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
@@ -394,4 +395,7 @@ type Gate interface {
 	// Admit returns what the contribution key allows when it opens the channel, ErrBadKey when it does
 	// not, and ErrUnchecked when nobody can tell now.
 	Admit(channel, key string) (Grant, error)
+	// AskAdmission returns why a sender with the right key is not to come in all the same, nil to let it in. It is asked
+	// beside the media.
+	AskAdmission(contribution.Sender) error
 }

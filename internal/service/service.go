@@ -57,6 +57,7 @@ type Config struct {
 	Metrics string // address of its own for metrics; "" serves them on the HTTP ports to who has a token
 	// InspectPrivate lets the console's inspector connect to private, loopback and link-local addresses.
 	InspectPrivate bool
+	HookCommands   string // folder of programs that hooks may run; "" for none
 	Worker         func() *exec.Cmd
 	SRTHost        func() *exec.Cmd // the process that runs SRT
 	Logger         *slog.Logger
@@ -153,7 +154,7 @@ func Start(ctx context.Context, c Config) (_ *Service, err error) {
 	}
 	s.HTTP, s.HTTPS, s.RTMP, s.RTMPS, s.Metrics = address(httpPort), address(httpsPort), address(rtmpPort), address(rtmpsPort), address(metricsPort)
 	s.RTSP, s.RTSPS = address(rtspPort), address(rtspsPort)
-	checks := control.Checks{Data: c.Data, Own: s.isOwn, InspectPrivate: c.InspectPrivate}
+	checks := control.Checks{Data: c.Data, Own: s.isOwn, InspectPrivate: c.InspectPrivate, HookCommands: c.HookCommands}
 	if s.database != nil {
 		checks.Database = func() error { _, down := s.database.Down(); return down }
 	}

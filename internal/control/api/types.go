@@ -7,6 +7,7 @@ import (
 
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/trial"
+	"metaplasis/internal/hooks"
 	"metaplasis/internal/origin"
 )
 
@@ -101,6 +102,12 @@ type Addresses struct {
 	Server     string               `json:"server"`           // RTMP server for an encoder; the key is its stream name
 	Secure     string               `json:"secure,omitempty"` // the same over TLS
 	Senders    []SenderAddress      `json:"senders"`          // how senders reach the channel, protocol by protocol
+}
+
+// Deliveries is what hooks were told, or are to be.
+type Deliveries struct {
+	List []hooks.Delivery `json:"list"`
+	Lost int64            `json:"lost"` // that there was no room for
 }
 
 // SenderAddress is what an encoder of a protocol asks for in its fields.

@@ -16,6 +16,7 @@ import (
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/core/govern"
 	"metaplasis/internal/core/ladder"
+	"metaplasis/internal/hooks"
 	"metaplasis/internal/origin"
 )
 
@@ -273,6 +274,31 @@ func (c *Client) ChooseInput(ctx context.Context, slug string, in origin.Input) 
 // Keys lists a channel's contribution keys.
 func (c *Client) Keys(ctx context.Context, slug string) ([]api.Key, error) {
 	return call[[]api.Key](ctx, c, "GET", "/channels/"+seg(slug)+"/keys", nil)
+}
+
+// Hooks lists the programs that are told what happens.
+func (c *Client) Hooks(ctx context.Context) ([]hooks.Hook, error) {
+	return call[[]hooks.Hook](ctx, c, "GET", "/hooks", nil)
+}
+
+// AddHook adds one.
+func (c *Client) AddHook(ctx context.Context, h hooks.Hook) (hooks.Hook, error) {
+	return call[hooks.Hook](ctx, c, "POST", "/hooks", h)
+}
+
+// RemoveHook removes one.
+func (c *Client) RemoveHook(ctx context.Context, id int64) error {
+	return c.do(ctx, "DELETE", fmt.Sprintf("/hooks/%d", id), nil, nil)
+}
+
+// TryHook tells one something, and returns how that went.
+func (c *Client) TryHook(ctx context.Context, id int64) (hooks.Delivery, error) {
+	return call[hooks.Delivery](ctx, c, "POST", fmt.Sprintf("/hooks/%d/test", id), nil)
+}
+
+// Deliveries lists what hooks were told.
+func (c *Client) Deliveries(ctx context.Context) (api.Deliveries, error) {
+	return call[api.Deliveries](ctx, c, "GET", "/hooks/deliveries", nil)
 }
 
 // CreateKey makes one.

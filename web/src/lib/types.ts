@@ -83,6 +83,25 @@ export interface Crop {
   bottom?: number;
 }
 
+/** Deliveries is what hooks were told, or are to be. */
+export interface Deliveries {
+  list: Delivery[];
+  lost: number; // that there was no room for
+}
+
+/** Delivery is one try to tell a hook, or all tries of one happening. */
+export interface Delivery {
+  hook: number;
+  event: string;
+  channel?: string;
+  at: string; // of the newest try
+  tries: number;
+  done: boolean; // it was taken
+  givenUp?: boolean;
+  status: string; // of the newest try, for people
+  millis: number; // that it took
+}
+
 /** Error is the body of every answer with a status of 400 and above. */
 export interface Error {
   error: string;
@@ -167,6 +186,18 @@ export interface History {
   viewers: number[];
   arrival: Record<string, number[]>; // Arrival is what is measured of the feed on air, by name: gap and keyframes and apart in milliseconds, jitter and rtt in microseconds, lost in packets since the measurement before. Those that the protocol does not measure are missing.
   quality: Record<string, number[]>; // Quality is the PSNR of the newest sample of each coded rendition, hundredths of a decibel; 0 while there is none. Its last value is as old as those of the others; it may have fewer.
+}
+
+/** Hook is one program that is told. */
+export interface Hook {
+  id?: number;
+  label?: string;
+  url?: string; // http or https; or
+  command?: string; // a program in the service's folder of hooks
+  events?: string[]; // none is all but admission
+  channel?: string; // "" is all
+  secret?: string; // Secret signs calls: see Signature. It is told once, when the hook is made.
+  strict?: boolean; // Strict refuses senders when the program does not answer an admission; without it they are let in.
 }
 
 /** Image is an image for logos and slates. */
