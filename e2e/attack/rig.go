@@ -27,18 +27,19 @@ import (
 
 // rig is a service with a camera and a player.
 type rig struct {
-	quick   bool
-	dir     string
-	mounted bool
-	cmd     *exec.Cmd
-	out     safeBuffer
-	http    string // http://127.0.0.1:port
-	rtmp    string // 127.0.0.1:port
-	api     *client.Client
-	key     string
-	watch   watch
-	stop    context.CancelFunc
-	all     sync.WaitGroup
+	quick             bool
+	dir               string
+	mounted           bool
+	cmd               *exec.Cmd
+	out               safeBuffer
+	http              string // http://127.0.0.1:port
+	rtmp              string // 127.0.0.1:port
+	srt, rtsp, webrtc string // host and port
+	api               *client.Client
+	key               string
+	watch             watch
+	stop              context.CancelFunc
+	all               sync.WaitGroup
 }
 
 const slug = "start-line"
@@ -59,7 +60,8 @@ func newRig(quick bool) (_ *rig, err error) {
 	if syscall.Mount("tmpfs", r.dir, "tmpfs", 0, fmt.Sprintf("size=%d,mode=0700", dataSize)) == nil {
 		r.mounted = true
 	}
-	r.cmd = exec.Command("bin/metaplasis", "serve", "--data", filepath.Join(r.dir, "data"), "--http", "127.0.0.1:0", "--rtmp", "127.0.0.1:0")
+	r.cmd = exec.Command("bin/metaplasis", "serve", "--data", filepath.Join(r.dir, "data"), "--http", "127.0.0.1:0", "--rtmp", "127.0.0.1:0",
+		"--srt", "127.0.0.1:0", "--rtsp", "127.0.0.1:0", "--webrtc", "127.0.0.1:0")
 	r.cmd.Env = append(os.Environ(), "XDG_DATA_HOME="+r.dir)
 	r.cmd.Stderr = &r.out
 	r.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
@@ -78,6 +80,15 @@ func newRig(quick bool) (_ *rig, err error) {
 		}
 		if len(f) > 1 && f[0] == "RTMP" {
 			r.rtmp = strings.TrimPrefix(strings.TrimSuffix(f[1], "/in/CHANNEL"), "rtmp://")
+		}
+		if len(f) > 1 && f[0] == "SRT" {
+			r.srt = strings.TrimPrefix(f[1], "srt://")
+		}
+		if len(f) > 1 && f[0] == "RTSP" {
+			r.rtsp, _, _ = strings.Cut(strings.TrimPrefix(f[1], "rtsp://"), "/")
+		}
+		if len(f) > 1 && f[0] == "WebRTC" {
+			r.webrtc = f[len(f)-1]
 		}
 		if strings.Contains(lines.Text(), "Commands on this machine") {
 			break

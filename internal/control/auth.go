@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"runtime"
 	"strings"
 	"sync"
 	"time"
@@ -227,6 +228,7 @@ func (s *Service) hashes(ctx context.Context, work func()) error {
 	}
 	defer func() { <-s.hashing }()
 	work()
+	runtime.GC() // else the memory of several hashes lies about, and the heap grows for good
 	return nil
 }
 
