@@ -34,6 +34,10 @@ func main() {
 		cameras(os.Args[2:])
 		return
 	}
+	if len(os.Args) > 3 && os.Args[1] == "send-to" {
+		sendTo(os.Args[2:])
+		return
+	}
 	if len(os.Args) > 2 && os.Args[1] == "crowd" {
 		crowd(os.Args[2:])
 		return
@@ -60,12 +64,15 @@ func main() {
 		}
 		return
 	}
-	list := []func() error{onOneCore, passthrough, channels, windows, crowds, packaging, parts, blocked, latency, realTime, workerDelay}
+	list := []func() error{onOneCore, passthrough, channels, windows, crowds, packaging, parts, blocked, latency, realTime, workerDelay, waysIn}
 	if len(os.Args) > 1 && os.Args[1] == "delivery" {
 		list = []func() error{packaging, parts, blocked}
 	}
 	if len(os.Args) > 1 && os.Args[1] == "worker" {
 		list = []func() error{workerDelay}
+	}
+	if len(os.Args) > 1 && os.Args[1] == "ways" {
+		list = []func() error{waysIn}
 	}
 	if len(os.Args) > 1 && os.Args[1] == "passthrough" {
 		list = []func() error{passthrough}

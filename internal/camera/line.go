@@ -53,6 +53,13 @@ func dial(ctx context.Context, o *Options) (line, error) {
 		}
 		return newUnitLine(conn.Programme(1, o.Name)), nil
 	case "rtsp", "rtsps":
+		if u.Query().Get("mode") == "listener" { // it waits for who plays, as an IP camera does
+			s, err := rtsp.Listen(u)
+			if err != nil {
+				return nil, err
+			}
+			return newUnitLine(s), nil
+		}
 		conn, err := rtsp.Dial(ctx, u, rtsp.Options{TLS: o.Dial.TLS})
 		if err != nil {
 			return nil, err

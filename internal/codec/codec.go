@@ -15,6 +15,7 @@ import (
 	"metaplasis/internal/codec/h264enc"
 	"metaplasis/internal/codec/hevcdec"
 	"metaplasis/internal/codec/hevcenc"
+	"metaplasis/internal/codec/jpegdec"
 	"metaplasis/internal/codec/mpegadec"
 	"metaplasis/internal/codec/mpegvdec"
 	"metaplasis/internal/codec/opusdec"
@@ -80,6 +81,7 @@ var pictureDecoders = map[media.Codec]func(config []byte) (PictureDecoder, error
 	media.VP9:   func([]byte) (PictureDecoder, error) { return vpxdec.New(media.VP9) },
 	media.AV1:   func([]byte) (PictureDecoder, error) { return av1dec.New() },
 	media.MPEG2: func([]byte) (PictureDecoder, error) { return mpegvdec.New() },
+	media.JPEG:  func([]byte) (PictureDecoder, error) { return jpegdec.New() },
 }
 
 var pictureEncoders = map[media.Codec]func(s PictureSettings) (PictureEncoder, error){

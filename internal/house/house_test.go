@@ -20,12 +20,12 @@ import (
 var floors = map[string]float64{
 	"internal/core/media": 0, "internal/core/bits": 0, "internal/core/picture": 0,
 	"internal/core/avc": 1, "internal/core/aac": 1, "internal/core/amf": 1, "internal/core/id3": 1, "internal/core/captions": 1, "internal/core/scte35": 1,
-	"internal/core/hevc": 1, "internal/core/vp9": 1, "internal/core/av1": 1, "internal/core/opus": 1, "internal/core/ac3": 1, "internal/core/mpega": 1, "internal/core/mpegv": 1, "internal/core/vp8": 1, "internal/core/pcm": 1,
+	"internal/core/hevc": 1, "internal/core/vp9": 1, "internal/core/av1": 1, "internal/core/opus": 1, "internal/core/ac3": 1, "internal/core/mpega": 1, "internal/core/mpegv": 1, "internal/core/vp8": 1, "internal/core/pcm": 1, "internal/core/mjpeg": 1,
 	"internal/core/coding": 1.5, "internal/core/hub": 1.5,
 	"internal/core/flv": 2, "internal/core/bmff": 2, "internal/core/timeline": 2, "internal/core/rtmp": 2, "internal/core/ts": 2, "internal/core/rtpmap": 2,
 	"internal/core/quality": 1, "internal/core/dynamics": 1, "internal/core/overlay": 3.5, "internal/core/ladder": 3, "internal/core/segment": 3, "internal/core/govern": 3.5,
 	"internal/codec/h264dec": 4, "internal/codec/h264enc": 4, "internal/codec/aacdec": 4, "internal/codec/aacenc": 4, "internal/codec/scale": 4,
-	"internal/codec/settings": 3.5, "internal/codec/aomenc": 4, "internal/codec/mpegvdec": 4, "internal/codec/mpegvenc": 4, "internal/codec/vp9enc": 4, "internal/codec/av1enc": 4, "internal/codec/hevcenc": 4, "internal/codec/opusenc": 4,
+	"internal/codec/settings": 3.5, "internal/codec/aomenc": 4, "internal/codec/mpegvdec": 4, "internal/codec/jpegdec": 4, "internal/codec/mpegvenc": 4, "internal/codec/vp9enc": 4, "internal/codec/av1enc": 4, "internal/codec/hevcenc": 4, "internal/codec/opusenc": 4,
 	"internal/codec/hevcdec": 4, "internal/codec/vpxdec": 4, "internal/codec/av1dec": 4, "internal/codec/opusdec": 4, "internal/codec/mpegadec": 4, "internal/codec/mpegaenc": 4, "internal/codec/resample": 4, "internal/codec/loudness": 4, "internal/codec/ac3dec": 4,
 	"internal/codec":    4.5,
 	"internal/core/hls": 4, "internal/core/dash": 4,
@@ -94,10 +94,10 @@ func TestArrowsPointDown(t *testing.T) {
 }
 
 // codecPackages are those of the syntax of one codec each, and codecNames the names in core/media.
-var codecPackages = []string{"avc", "hevc", "vp9", "av1", "aac", "opus", "ac3", "mpega", "mpegv", "vp8", "pcm"}
+var codecPackages = []string{"avc", "hevc", "vp9", "av1", "aac", "opus", "ac3", "mpega", "mpegv", "vp8", "pcm", "mjpeg"}
 
 var codecNames = map[string]bool{"H264": true, "HEVC": true, "VP9": true, "AV1": true, "AAC": true, "Opus": true, "AC3": true, "EAC3": true,
-	"VP8": true, "MPEG2": true, "MP2": true, "MP3": true, "ALaw": true, "ULaw": true, "PCM": true}
+	"VP8": true, "MPEG2": true, "MP2": true, "MP3": true, "ALaw": true, "ULaw": true, "PCM": true, "JPEG": true}
 
 // knowsCodecs are the packages above the table of codecs that may know them: what decodes and encodes,
 // the demo, and the inspector for its rules on transport streams.

@@ -179,6 +179,7 @@ func (c *Channel) ladderFor(video *media.Track) []ladder.Rung {
 	} else if c.settings.Ladder.Plan != nil {
 		rungs = ladder.Fit(rungs, video)
 	}
+	rungs = ladder.Packaged(rungs, video)
 	if !slices.Equal(rungs, c.rungs) {
 		c.governor.Reset()
 	}

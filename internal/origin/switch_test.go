@@ -51,7 +51,6 @@ func TestSwitch(t *testing.T) {
 		{"a file meets a silent sender", sender, file, sender, file, true, admitted},
 		{"a sender meets a file", sender, file, file, sender, false, admitted},
 		{"a file meets itself", sender, file, file, file, false, taken},
-		{"a sender meets a preferred file", file, sender, file, sender, false, taken},
 		{"a sender meets a preferred file that is silent", file, sender, file, sender, true, admitted},
 		{"a preferred file meets a sender", file, sender, sender, file, false, admitted},
 	} {
@@ -96,6 +95,24 @@ func TestSwitch(t *testing.T) {
 			}
 		})
 	}
+}
+
+// TestALiveFeedStandsBy: a sender that meets a preferred file stands by, and is on air once the file ends.
+func TestALiveFeedStandsBy(t *testing.T) {
+	clock := &handClock{now: time.Now()}
+	keep := &memory{}
+	o := origin.New(origin.Options{Keeper: keep, Gate: keep, Now: clock.Now, Worker: func() *exec.Cmd { return exec.Command("false") }})
+	defer o.Close()
+	file := origin.Input{Kind: origin.InputFile, File: "a.flv"}
+	ch, err := o.Add(origin.Settings{Slug: "line", Inputs: []origin.Input{file, {Kind: origin.InputSender}}}, clock.now, origin.Position{})
+	require.NoError(t, err)
+	playing, err := o.OpenPlayer("line", file)
+	require.NoError(t, err)
+	_, err = o.Open(contribution.Sender{Channel: "line", Key: "right", Protocol: "TEST", Remote: "192.0.2.1:1"})
+	require.NoError(t, err)
+	assert.Equal(t, 1, ch.Status().Inputs[1].Standby)
+	playing.End("test")
+	assert.True(t, ch.Status().Inputs[1].OnAir)
 }
 
 // TestFilesWait: a file comes back when a sender has been away for a second, and not when its input is gone.

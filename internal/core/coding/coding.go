@@ -11,6 +11,7 @@ import (
 	"metaplasis/internal/core/avc"
 	"metaplasis/internal/core/hevc"
 	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/mjpeg"
 	"metaplasis/internal/core/mpega"
 	"metaplasis/internal/core/mpegv"
 	"metaplasis/internal/core/opus"
@@ -141,6 +142,10 @@ var table = [...]Codec{
 		ID: media.MPEG2, Kind: media.Video, Label: "MPEG-2 video", Decoded: true, Entry: "mp4v", Box: "esds", ObjectType: 0x61, StreamType: 0x02,
 		SelfDescribing: true, track: bareTrack(media.Video, media.MPEG2), complete: mpegv.Complete, unit: mpegvUnit, look: mpegvLook,
 		elementary: mpegvElementary, streamTypes: []uint8{0x01}, RTP: "MPV", line: 0x02,
+	},
+	{
+		ID: media.JPEG, Kind: media.Video, Label: "JPEG", Decoded: true, SelfDescribing: true, track: mjpeg.Track, complete: mjpeg.Complete, unit: stillUnit,
+		renew: renewBy(mjpeg.Complete), look: func([]byte) Picture { return Picture{Random: true} }, elementary: wholeUnits, RTP: "JPEG",
 	},
 	{
 		ID: media.AAC, Kind: media.Audio, Label: "AAC", Decoded: true, FLV: 10, FLVPacket: true, FourCC: "mp4a", Entry: "mp4a", Box: "esds", ObjectType: 0x40, StreamType: 0x0f, Encoded: true, frameHeader: aacHeader,
@@ -415,6 +420,7 @@ func (s *Stream) Track() (t media.Track, known bool) {
 
 // judge says what the codec is called, and whether it is read here at all.
 func (c *Codec) judge(t media.Track) media.Track {
+	t.OnlyCoded = c.Kind == media.Video && c.Entry == ""
 	if t.Label = c.Label; !c.Decoded && t.Undecodable == "" {
 		t.Undecodable = c.Label
 	}

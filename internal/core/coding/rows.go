@@ -173,6 +173,9 @@ func aacTrack(config []byte) (media.Track, error) {
 // frameUnit takes a frame of sound as it is: each can be decoded.
 func frameUnit(data []byte, _ int) (Unit, error) { return Unit{Data: data, Key: true}, nil }
 
+// stillUnit takes a picture as it is: each can be decoded.
+func stillUnit(data []byte, _ int) (Unit, error) { return Unit{Data: data, Key: true}, nil }
+
 // opusTrack reads an identification header, as FLV carries it, or the content of a dOps box.
 func opusTrack(config []byte) (media.Track, error) {
 	var c opus.Config

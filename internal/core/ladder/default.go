@@ -43,6 +43,22 @@ func Default(video *media.Track) []Rung {
 	return out
 }
 
+// Packaged makes a rung of the source's own size of the one that passes the source through, where nothing packages the
+// source as it is.
+func Packaged(rungs []Rung, video *media.Track) []Rung {
+	if video == nil || !video.OnlyCoded {
+		return rungs
+	}
+	w, h := Display(video)
+	out := append([]Rung(nil), rungs...)
+	for i, r := range out {
+		if r.Source {
+			out[i] = Rung{Name: r.Name, On: r.On, Width: w &^ 1, Height: h &^ 1, Bitrate: Bitrate(w, h, video.FrameRate), Effort: defaultEffort}.WithDefaults()
+		}
+	}
+	return out
+}
+
 // Bitrate is what a picture of a size needs for a decent look at low effort, rounded to 50
 // kbit/s: 6.4 times the three-quarter power of its samples a second, so that 1080p30 gets
 // 4.5 Mbit/s and 360p30 0.85.

@@ -44,6 +44,7 @@ const (
 	VP9   Codec = "vp9"
 	AV1   Codec = "av1"
 	MPEG2 Codec = "mpeg-2"
+	JPEG  Codec = "jpeg"
 	AAC   Codec = "aac"
 	Opus  Codec = "opus"
 	MP2   Codec = "mp2"
@@ -199,7 +200,8 @@ type Track struct {
 	Light      *Light `json:"light,omitempty"` // of pictures with a high dynamic range, when the sender tells
 	// Undecodable says why no decoder here reads the track, in words; "" when one does. It passes through all the same.
 	Undecodable string `json:"undecodable,omitempty"`
-	Reordered   bool   `json:"-"` // pictures may be presented in another order than they are decoded
+	OnlyCoded   bool   `json:"onlyCoded,omitempty"` // nothing packages it as it is: it is coded anew
+	Reordered   bool   `json:"-"`                   // pictures may be presented in another order than they are decoded
 
 	// Audio.
 	FrameSamples int64 `json:"frameSamples,omitempty"` // ticks that a frame lasts

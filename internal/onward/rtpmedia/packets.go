@@ -66,6 +66,8 @@ func New(t media.Track, payloadType uint8, begun time.Time) (*Stream, error) {
 		s.payloader, s.write = &codecs.AV1Payloader{}, nil
 	case "OPUS":
 		s.payloader, s.Clock = &codecs.OpusPayloader{}, 48000
+	case "JPEG":
+		s.payloader = jpegPayloader{}
 	case "PCMU", "PCMA":
 		s.payloader, s.Clock = &codecs.G711Payloader{}, int64(t.SampleRate)
 	case "MPEG4-GENERIC":

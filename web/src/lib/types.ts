@@ -62,7 +62,7 @@ export interface Chosen {
 export type Clock = "" | "top" | "bottom";
 
 /** Codec names the coding of a track. */
-export type Codec = "h264" | "hevc" | "vp8" | "vp9" | "av1" | "mpeg-2" | "aac" | "opus" | "mp2" | "mp3" | "ac-3" | "e-ac-3" | "a-law" | "u-law" | "pcm" | "id3" | "scte-35" | "captions" | "teletext" | "dvb-subtitles";
+export type Codec = "h264" | "hevc" | "vp8" | "vp9" | "av1" | "mpeg-2" | "jpeg" | "aac" | "opus" | "mp2" | "mp3" | "ac-3" | "e-ac-3" | "a-law" | "u-law" | "pcm" | "id3" | "scte-35" | "captions" | "teletext" | "dvb-subtitles";
 
 /** Colour says how the samples of a picture are to be read: code points of ITU-T H.273, 0 when the source does not say. */
 export interface Colour {
@@ -862,6 +862,7 @@ export interface Track {
   interlaced?: boolean; // Interlaced: pictures hold two fields, as far as the configuration tells.
   light?: Light; // of pictures with a high dynamic range, when the sender tells
   undecodable?: string; // Undecodable says why no decoder here reads the track, in words; "" when one does. It passes through all the same.
+  onlyCoded?: boolean; // nothing packages it as it is: it is coded anew
   frameSamples?: number; // Audio. ticks that a frame lasts
   sampleRate?: number; // samples a second of the output
   channels?: number;

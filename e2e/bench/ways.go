@@ -1,0 +1,223 @@
+package main
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"metaplasis/demo"
+	"metaplasis/internal/camera"
+	"metaplasis/internal/control/api"
+	"metaplasis/internal/control/client"
+	"metaplasis/internal/core/ladder"
+	"metaplasis/internal/origin"
+)
+
+// wayFeeds is how many feeds of a protocol come at once, and waySpan for how long they are watched.
+const (
+	wayFeeds = 12
+	waySpan  = 8 * time.Second
+)
+
+// sendTo is the child process that sends loops to addresses, so that its processor time is not the service's.
+func sendTo(args []string) {
+	loop := &demo.Loops[1]
+	if args[0] == "opus" {
+		loop = &demo.Others[0]
+	}
+	clip, err := camera.Load(loop.FLV)
+	if err != nil {
+		panic(err)
+	}
+	for _, to := range args[1:] {
+		go func() { _ = camera.Run(context.Background(), clip, camera.Options{URL: to, Retry: time.Second}) }()
+	}
+	select {}
+}
+
+// wholeService is a service of its own, whose processor time is watched.
+type wholeService struct {
+	cmd              *exec.Cmd
+	dir              string
+	api              *client.Client
+	http, rtmp, rtsp string
+	srt              string
+}
+
+func serveWhole() (*wholeService, error) {
+	dir, err := os.MkdirTemp("", "metaplasis-bench-")
+	if err != nil {
+		return nil, err
+	}
+	s := &wholeService{dir: dir}
+	s.cmd = exec.Command("bin/metaplasis", "serve", "--data", filepath.Join(dir, "data"), "--http", "127.0.0.1:0", "--rtmp", "127.0.0.1:0", "--srt", "127.0.0.1:0",
+		"--rtsp", "127.0.0.1:0", "--webrtc", "127.0.0.1:0", "--log", "error")
+	s.cmd.Env = append(os.Environ(), "XDG_DATA_HOME="+dir)
+	s.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
+	out, err := s.cmd.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	if err := s.cmd.Start(); err != nil {
+		return nil, err
+	}
+	lines := bufio.NewScanner(out)
+	for lines.Scan() {
+		f := strings.Fields(lines.Text())
+		if len(f) > 1 {
+			switch f[0] {
+			case "Console":
+				s.http = strings.TrimSuffix(f[1], "/")
+			case "RTMP":
+				s.rtmp = strings.TrimSuffix(f[1], "/in/CHANNEL")
+			case "SRT":
+				s.srt = f[1]
+			case "RTSP":
+				s.rtsp, _, _ = strings.Cut(f[1], "/in/")
+			}
+		}
+		if strings.Contains(lines.Text(), "Commands on this machine") {
+			break
+		}
+	}
+	go func() {
+		for lines.Scan() {
+		}
+	}()
+	token, err := os.ReadFile(filepath.Join(dir, "data", "operator-token"))
+	s.api = &client.Client{Server: s.http, Token: strings.TrimSpace(string(token))}
+	return s, err
+}
+
+func (s *wholeService) close() {
+	_ = s.cmd.Process.Signal(syscall.SIGTERM)
+	_ = s.cmd.Wait()
+	_ = os.RemoveAll(s.dir)
+}
+
+// used is the processor time of the service and of its own child processes, without the database.
+func (s *wholeService) used() (total time.Duration) {
+	list, _ := filepath.Glob("/proc/[0-9]*/stat")
+	for _, name := range list {
+		b, err := os.ReadFile(name)
+		if err != nil {
+			continue
+		}
+		_, rest, ok := strings.Cut(string(b), ") ")
+		f := strings.Fields(rest)
+		if !ok || len(f) < 15 {
+			continue
+		}
+		pid, parent := filepath.Base(filepath.Dir(name)), f[1]
+		own := strconv.Itoa(s.cmd.Process.Pid)
+		if pid != own && (parent != own || strings.Contains(string(b), "mariadb")) {
+			continue
+		}
+		for _, v := range f[11:13] {
+			n, _ := strconv.ParseInt(v, 10, 64)
+			total += time.Duration(n) * 10 * time.Millisecond
+		}
+	}
+	return total
+}
+
+// waysIn measures what a feed that passes through costs, protocol by protocol, from the socket to parts in four formats.
+func waysIn() error {
+	s, err := serveWhole()
+	if err != nil {
+		return err
+	}
+	defer s.close()
+	for _, w := range []struct {
+		name, loop, goal string
+		to               func(slug, key string) (input, to string)
+	}{
+		{"RTMP", "", "", func(slug, key string) (string, string) { return "", s.rtmp + "/in/" + slug + "/" + key }},
+		{"TS over UDP", "", "1 Gbit/s a core", func(string, string) (string, string) {
+			c, err := net.ListenUDP("udp", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
+			if err != nil {
+				return "", ""
+			}
+			defer func() { _ = c.Close() }()
+			at := "udp://" + c.LocalAddr().String()
+			return at, at
+		}},
+		{"SRT", "", "", func(slug, key string) (string, string) { return "", s.srt + "?streamid=" + slug + "/" + key }},
+		{"RTSP", "", "", func(slug, key string) (string, string) { return "", s.rtsp + "/in/" + slug + "?key=" + key }},
+		{"CMAF over HTTP", "", "", func(slug, key string) (string, string) { return "", s.http + "/in/" + slug + "?key=" + key }},
+		{"WebRTC", "opus", "", func(slug, key string) (string, string) { return "", s.http + "/whip/" + slug + "?key=" + key }},
+	} {
+		if err := s.measureWay(w.name, w.loop, w.goal, w.to); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *wholeService) measureWay(name, loop, goal string, address func(slug, key string) (input, to string)) error {
+	ctx := context.Background()
+	args := []string{"send-to", loop}
+	var slugs []string
+	for n := range wayFeeds {
+		slug := fmt.Sprintf("feed-%d", n)
+		slugs = append(slugs, slug)
+		input, _ := address(slug, "")
+		set := origin.Settings{Slug: slug, Ladder: ladder.Ladder{Rungs: []ladder.Rung{{Name: "source", On: true, Source: true}}}}
+		if input != "" {
+			set.Inputs = []origin.Input{origin.ParseInput(input)}
+		}
+		if _, err := s.api.CreateChannel(ctx, set); err != nil {
+			return err
+		}
+		k, err := s.api.CreateKey(ctx, slug, api.NewKey{})
+		if err != nil {
+			return err
+		}
+		to := input
+		if input == "" {
+			_, to = address(slug, k.Secret)
+		}
+		args = append(args, to)
+	}
+	defer func() {
+		for _, slug := range slugs {
+			_ = s.api.RemoveChannel(ctx, slug)
+		}
+	}()
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	child := exec.Command(self, args...)
+	child.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	if err := child.Start(); err != nil {
+		return err
+	}
+	defer func() { _ = child.Process.Kill(); _ = child.Wait() }()
+	time.Sleep(6 * time.Second) // all are on air, and their rates known
+	before, begun := s.used(), time.Now()
+	time.Sleep(waySpan)
+	share := float64(s.used()-before) / float64(time.Since(begun))
+	var bits int64
+	live := 0
+	for _, slug := range slugs {
+		if c, err := s.api.Channel(ctx, slug); err == nil && c.Status.Feed != nil {
+			bits += c.Status.Feed.Bitrate
+			live++
+		}
+	}
+	if live < wayFeeds {
+		return fmt.Errorf("%s: %d of %d feeds are on air", name, live, wayFeeds)
+	}
+	row(fmt.Sprintf("%d feeds that pass through over %s, of a core", wayFeeds, name), fmt.Sprintf("%.1f %%", 100*share),
+		fmt.Sprintf("%.0f Mbit/s in", float64(bits)/1e6), fmt.Sprintf("%.0f feeds", float64(wayFeeds)/share), fmt.Sprintf("%s (%.0f Mbit/s a core)", goal, float64(bits)/1e6/share))
+	return nil
+}
