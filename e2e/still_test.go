@@ -6,6 +6,7 @@ import (
 	"image"
 	"image/jpeg"
 	"net/url"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -13,6 +14,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metaplasis/demo"
+	"metaplasis/internal/camera"
+	"metaplasis/internal/control/api"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/picture"
 	"metaplasis/internal/onward/rtsp"
@@ -60,6 +63,7 @@ func TestStillsOfAnIPCamera(t *testing.T) {
 	for n := range pictures {
 		pictures[n] = still(t, n, 640, 360)
 	}
+	var frozen atomic.Bool
 	stop := make(chan struct{})
 	defer close(stop)
 	go func() {
@@ -67,7 +71,11 @@ func TestStillsOfAnIPCamera(t *testing.T) {
 		tick := time.NewTicker(time.Second / rate)
 		defer tick.Stop()
 		for n := int64(0); ; n++ {
-			cam.Unit(1, n*90000/rate, 0, true, pictures[n%frames])
+			shown := n % frames
+			if frozen.Load() {
+				shown = 7
+			}
+			cam.Unit(1, n*90000/rate, 0, true, pictures[shown])
 			_ = cam.Flush()
 			select {
 			case <-stop:
@@ -76,7 +84,8 @@ func TestStillsOfAnIPCamera(t *testing.T) {
 			}
 		}
 	}()
-	s.channel("door", origin.Settings{Inputs: []origin.Input{origin.ParseInput(u.String() + "/door")}}, sourceOnly)
+	s.channel("door", origin.Settings{Inputs: []origin.Input{origin.ParseInput(u.String() + "/door"), {Kind: origin.InputSender}},
+		Switching: origin.Switching{FrozenSeconds: 3}}, sourceOnly)
 	eventually(t, "on air", func() bool { return s.newest("door", "source") >= 3 })
 	st := s.status("door")
 	assert.Equal(t, "JPEG", st.Feed.Tracks[0].Label)
@@ -85,4 +94,12 @@ func TestStillsOfAnIPCamera(t *testing.T) {
 	p := open(t)
 	defer p.stop()
 	s.playsInOrder(p, &demo.Loop{Name: "door", Frames: frames}, "ll-hls", "dash")
+
+	// Its picture freezes, and the sender that stands by takes over.
+	s.sendLoop(&demo.Others[2], camera.Options{URL: s.rtmp + "/in/door/" + s.key("door", api.NewKey{}).Secret})
+	eventually(t, "the sender stands by", func() bool { return s.status("door").Inputs[1].Standby == 1 })
+	frozen.Store(true)
+	eventually(t, "the sender on air", func() bool { return s.status("door").Inputs[1].OnAir })
+	eventually(t, "why", func() bool { return s.hasEvent("feed-faulty") })
+	assert.Equal(t, 1, s.status("door").Inputs[0].Standby, "the camera is still connected")
 }

@@ -61,6 +61,10 @@ type Feed struct {
 	stale      int64     // units that were still on the line before a jump
 	first      time.Time // when the first unit came that waits for its session
 	line       atomic.Pointer[contribution.Line]
+	loud       time.Time // when its sound was last heard
+	// It was faulty, and is not preferred before this time, for so long.
+	avoidedUntil time.Time
+	rest         time.Duration
 }
 
 // unitCost is what a waiting unit takes beside its data, in bytes.
@@ -202,7 +206,7 @@ func (o *Origin) OpenSource(slug string, in Input, protocol, remote string, sile
 func (o *Origin) newFeed(c *Channel, in Input, protocol, remote string) *Feed {
 	now := o.Now()
 	return &Feed{c: c, input: in, protocol: protocol, remote: remote, begun: now, heard: now, steady: now, silence: usualSilence,
-		anchors: map[media.TrackID]anchor{}, kicked: make(chan string, 1), ignored: map[media.TrackID]bool{}}
+		anchors: map[media.TrackID]anchor{}, kicked: make(chan string, 1), loud: now, ignored: map[media.TrackID]bool{}}
 }
 
 // begin tells that a feed is on air. It needs the channel's lock.

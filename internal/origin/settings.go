@@ -28,6 +28,14 @@ type Settings struct {
 	Packaging `json:"packaging"`
 	Outputs   `json:"outputs"`
 	Access    `json:"access"`
+	Switching `json:"switching"`
+}
+
+// Switching is when another live input takes over though something comes of the one on air. 0 is never: it is only told.
+type Switching struct {
+	FrozenSeconds int64 `json:"frozenSeconds,omitempty" flag:"switch-frozen" help:"let another live input take over when the picture has not changed for so many seconds; 0 for never"`
+	BlackSeconds  int64 `json:"blackSeconds,omitempty" flag:"switch-black" help:"let another live input take over when the picture has been black for so many seconds; 0 for never"`
+	SilentSeconds int64 `json:"silentSeconds,omitempty" flag:"switch-silent" help:"let another live input take over when the sound has been silent for so many seconds; 0 for never"`
 }
 
 // Packaging is how a channel's media is cut and described.
@@ -145,6 +153,14 @@ func (s Settings) Check() []ladder.Problem {
 	}
 	out = append(out, s.checkInputs()...)
 	out = append(out, s.checkAccess()...)
+	for _, f := range []struct {
+		name string
+		v    int64
+	}{{"frozenSeconds", s.FrozenSeconds}, {"blackSeconds", s.BlackSeconds}, {"silentSeconds", s.SilentSeconds}} {
+		if f.v < 0 || f.v > 0 && f.v < 2 || f.v > 3600 {
+			out = append(out, ladder.Problem{Field: "switching." + f.name, Text: fmt.Sprintf("found %d, expected 2 to 3600 seconds, or 0 for never", f.v)})
+		}
+	}
 	out = append(out, s.checkPackaging()...)
 	return append(out, s.Ladder.Check()...)
 }

@@ -270,6 +270,7 @@ func (c *Channel) Watch() {
 	c.dismissSenders("its contribution key has expired", func(f *Feed) bool { return !f.expires.IsZero() && now.After(f.expires) })
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	c.avoidFaults()
 	c.promote(false)
 }
 
@@ -447,6 +448,9 @@ func (c *Channel) judge(st *Status) {
 			problem("worker", "The worker is %d ms behind the sender. If it stays, turn a rung off or lower its effort.",
 				l.now.LagMillis)
 		}
+	}
+	if text := c.faulty(); text != "" {
+		problem("picture", "%s", text)
 	}
 	if s := c.session; s != nil && s.video != nil && sourceIsOn(s.rungs) {
 		if text := s.source.problem(s.newest, c.settings.step(), c.settings.SegmentMillis, s.video.FrameRate); text != "" {

@@ -228,27 +228,38 @@ func (c *Channel) promote(trusted bool) {
 		return
 	}
 	now := c.now()
-	var best *Feed
-	for _, f := range c.air.standby {
-		if c.rank(f.input) >= 0 && !f.silent(now) && (best == nil || c.rank(f.input) < c.rank(best.input)) {
-			best = f
-		}
-	}
+	best := c.bestStandby()
 	if best == nil {
 		return
 	}
 	if on := c.air.feed; on != nil && !on.silent(now) &&
-		(c.rank(on.input) <= c.rank(best.input) || !trusted && now.Sub(best.steady) < backAfter) {
+		(c.rank(on.input) <= c.rank(best.input) || !trusted && (now.Sub(best.steady) < backAfter || now.Before(best.avoidedUntil))) {
 		return
 	}
+	why := "a preferred input took over"
+	if on := c.air.feed; on != nil && on.silent(now) {
+		why = "another input took over, since nothing came of this one"
+	}
+	c.exchange(best, why)
+}
+
+// bestStandby is the best of the feeds that stand by and of which something comes, nil without one.
+func (c *Channel) bestStandby() (best *Feed) {
+	for _, f := range c.air.standby {
+		if c.rank(f.input) >= 0 && !f.silent(c.now()) && (best == nil || c.rank(f.input) < c.rank(best.input)) {
+			best = f
+		}
+	}
+	return best
+}
+
+// exchange puts a feed that stands by on air, in place of the one that is.
+func (c *Channel) exchange(best *Feed, why string) {
 	c.air.standby = slices.DeleteFunc(c.air.standby, func(f *Feed) bool { return f == best })
 	if on := c.air.feed; on != nil {
-		why := "a preferred input took over"
-		if on.silent(now) {
-			why = "another input took over, since nothing came of this one"
-		}
 		c.displace(on, why)
 	}
+	best.loud = c.now()
 	c.onAirNow(best)
 	c.event(Info, "feed-on-air", fmt.Sprintf("The %s, which stood by, is on air now.", best.words()), "")
 }

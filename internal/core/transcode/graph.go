@@ -103,14 +103,16 @@ type Config struct {
 
 // Stats counts what the graph has done since it was made.
 type Stats struct {
-	Decoded   int64 `json:"decoded"`   // pictures
-	Dropped   int64 `json:"dropped"`   // pictures left out of all renditions alike to keep up
-	Skipped   int64 `json:"skipped"`   // access units not decoded: before a keyframe, or too far behind
-	Errors    int64 `json:"errors"`    // access units that the decoder refused
-	LagMillis int64 `json:"lag"`       // media time received but not yet worked on
-	Busy      int64 `json:"busy"`      // microseconds that the busiest stage has worked
-	MediaTime int64 `json:"mediaTime"` // microseconds of media worked on
-	DropLevel int   `json:"dropLevel"` // 0: every picture is encoded; n: one of n+1
+	Decoded      int64 `json:"decoded"`          // pictures
+	Dropped      int64 `json:"dropped"`          // pictures left out of all renditions alike to keep up
+	Skipped      int64 `json:"skipped"`          // access units not decoded: before a keyframe, or too far behind
+	Errors       int64 `json:"errors"`           // access units that the decoder refused
+	LagMillis    int64 `json:"lag"`              // media time received but not yet worked on
+	Busy         int64 `json:"busy"`             // microseconds that the busiest stage has worked
+	MediaTime    int64 `json:"mediaTime"`        // microseconds of media worked on
+	DropLevel    int   `json:"dropLevel"`        // 0: every picture is encoded; n: one of n+1
+	FrozenMillis int64 `json:"frozen,omitempty"` // for how long the source's picture has not changed
+	BlackMillis  int64 `json:"black,omitempty"`  // for how long it has been black
 	// Nodes are the parts of the graph, in the order in which media goes through them.
 	Nodes   []Node    `json:"nodes"`
 	Quality []Quality `json:"quality"` // of the renditions that have been sampled
@@ -195,6 +197,7 @@ const (
 // Graph makes the pictures of one channel's renditions. Its methods are called from one goroutine;
 // Received and Stats may be called from any.
 type Graph struct {
+	still   still // of the source
 	sink    Sink
 	pending []Config
 	current Config
@@ -266,7 +269,7 @@ func (g *Graph) Stats() Stats {
 	s := Stats{
 		Decoded: g.stats.decoded.Load(), Dropped: g.stats.dropped.Load(), Skipped: g.stats.skipped.Load(),
 		Errors: g.stats.errors.Load(), LagMillis: g.stats.lag.Load() * 1000 / media.VideoTimescale,
-		Busy: g.busiest(), Nodes: g.nodes(), Quality: g.quality(), MediaTime: g.stats.media.Load() * 1000 / (media.VideoTimescale / 1000), DropLevel: int(g.stats.level.Load()),
+		Busy: g.busiest(), Nodes: g.nodes(), Quality: g.quality(), FrozenMillis: g.still.frozen.Load(), BlackMillis: g.still.black.Load(), MediaTime: g.stats.media.Load() * 1000 / (media.VideoTimescale / 1000), DropLevel: int(g.stats.level.Load()),
 	}
 	return s
 }
@@ -429,6 +432,7 @@ func (g *Graph) picture(f *picture.Frame) {
 		g.firstPTS = f.PTS
 	}
 	g.stats.media.Store(max(f.PTS-g.firstPTS, 0))
+	g.still.see(f)
 	if f.PTS >= g.nextShot {
 		g.nextShot = f.PTS + pictureEvery
 		g.preview(f)

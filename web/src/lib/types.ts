@@ -35,6 +35,7 @@ export interface Change {
   packaging: Packaging;
   outputs: Outputs;
   access: Access;
+  switching: Switching;
 }
 
 /** Channel is a channel with its settings, how it is, and where it plays. */
@@ -712,6 +713,7 @@ export interface Settings {
   packaging: Packaging;
   outputs: Outputs;
   access: Access;
+  switching: Switching;
 }
 
 /** SignIn asks for a session. */
@@ -810,6 +812,13 @@ export interface StreamTrack {
   kind?: number;
   language?: string; // ISO 639-2
   role?: Role;
+}
+
+/** Switching is when another live input takes over though something comes of the one on air. 0 is never: it is only told. */
+export interface Switching {
+  frozenSeconds?: number;
+  blackSeconds?: number;
+  silentSeconds?: number;
 }
 
 /** TimelineRow is the window of one rendition, for a picture of it. Times are milliseconds since 1970 on the channel's wall clock. */

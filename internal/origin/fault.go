@@ -1,0 +1,79 @@
+package origin
+
+import (
+	"fmt"
+	"time"
+)
+
+// A feed may be faulty though something comes of it: its picture stands still or is black, or its sound is silent. It is
+// seen where it is decoded, and told; where the settings say so, another live input takes over. One that was taken off
+// the air for a fault comes back by the order of the inputs only after a while, since nobody sees it meanwhile.
+
+const (
+	// faultShown is after what time a fault is a problem.
+	faultShown = 20 * time.Second
+	// faultRest is for how long a faulty feed is not preferred, at first; twice as long each further time.
+	faultRest    = time.Minute
+	maxFaultRest = 30 * time.Minute
+	// silenceLevel is below what sound is silent, in hundredths of LUFS.
+	silenceLevel = -6000
+)
+
+// fault is one kind of it.
+type fault struct {
+	lasts time.Duration
+	after time.Duration // another input takes over then; 0 never
+	text  string
+}
+
+// faults lists what is wrong with what the feed on air shows. It needs the channel's lock.
+func (c *Channel) faults() []fault {
+	f := c.air.feed
+	if f == nil || f.input.Plays() || c.session == nil {
+		return nil
+	}
+	l := c.load.read()
+	if !l.known {
+		return nil
+	}
+	now := c.now()
+	if v := l.now.Loudness; v == nil || v.Momentary > silenceLevel {
+		f.loud = now
+	}
+	seconds := func(n int64) time.Duration { return time.Duration(n) * time.Second }
+	return []fault{
+		{time.Duration(l.now.BlackMillis) * time.Millisecond, seconds(c.settings.BlackSeconds), "The picture has been black"},
+		{time.Duration(l.now.FrozenMillis) * time.Millisecond, seconds(c.settings.FrozenSeconds), "The picture has not changed"},
+		{now.Sub(f.loud), seconds(c.settings.SilentSeconds), "The sound has been silent"},
+	}
+}
+
+// faulty returns the first fault that is to be told, "" when there is none. It needs the channel's lock.
+func (c *Channel) faulty() string {
+	for _, f := range c.faults() {
+		if f.lasts >= faultShown || f.after > 0 && f.lasts >= f.after {
+			return fmt.Sprintf("%s for %d s. Look at the camera and its encoder.", f.text, int(f.lasts.Seconds()))
+		}
+	}
+	return ""
+}
+
+// avoidFaults lets another live input take over from a faulty feed. It needs the channel's lock.
+func (c *Channel) avoidFaults() {
+	on := c.air.feed
+	for _, f := range c.faults() {
+		if f.after == 0 || f.lasts < f.after || on.input == c.air.chosen {
+			continue
+		}
+		best := c.bestStandby()
+		if best == nil {
+			return
+		}
+		on.rest = min(max(2*on.rest, faultRest), maxFaultRest)
+		on.avoidedUntil = c.now().Add(on.rest)
+		c.event(Warning, "feed-faulty", fmt.Sprintf("%s for %d s, so another input takes over from the %s for %v.", f.text, int(f.lasts.Seconds()), on.words(), on.rest),
+			"Look at the camera and its encoder; take the input by hand when it is right.")
+		c.exchange(best, "it was faulty")
+		return
+	}
+}
