@@ -127,7 +127,7 @@ func TestStartsThatFailSayWhy(t *testing.T) {
 		"RTMPS and HTTPS need a certificate":                  {"--dsn", s.dsn, "--http", "127.0.0.1:0", "--rtmp", "", "--rtmps", "127.0.0.1:0"},
 		"expected user:password@tcp(host:port)/database":      {"--dsn", "nonsense", "--http", "127.0.0.1:0"},
 	} {
-		out, code := s.command(append([]string{"serve", "--data", t.TempDir()}, args...)...)
+		out, code := s.command(append([]string{"serve", "--data", t.TempDir(), "--srt", "", "--rtsp", "", "--webrtc", ""}, args...)...)
 		assert.Equal(t, 1, code, out)
 		assert.Contains(t, out, want)
 		assert.NotContains(t, out, "panic")
@@ -136,7 +136,7 @@ func TestStartsThatFailSayWhy(t *testing.T) {
 	own := &service{t: t, data: t.TempDir(), http: "http://127.0.0.1:0", rtmp: "rtmp://127.0.0.1:0"}
 	own.start()
 	t.Cleanup(func() { own.stop(syscall.SIGTERM) })
-	out, code := own.command("serve", "--http", "127.0.0.1:0", "--rtmp", "")
+	out, code := own.command("serve", "--http", "127.0.0.1:0", "--rtmp", "", "--srt", "", "--rtsp", "", "--webrtc", "")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, out, "another service is running on")
 	_, err := own.api.Channels(context.Background())
@@ -617,7 +617,8 @@ func TestAPIIsWhatItsDocumentSays(t *testing.T) {
 
 func TestRehearsalLeavesNothingBehind(t *testing.T) {
 	dir := t.TempDir()
-	cmd := exec.Command(binary, "rehearse", "--data", dir, "--http", "127.0.0.1:0", "--rtmp", "127.0.0.1:0")
+	cmd := exec.Command(binary, "rehearse", "--data", dir, "--http", "127.0.0.1:0", "--rtmp", "127.0.0.1:0",
+		"--srt", "127.0.0.1:0", "--rtsp", "127.0.0.1:0", "--webrtc", "127.0.0.1:0")
 	out := &safeBuffer{}
 	cmd.Stdout, cmd.Stderr = out, out
 	require.NoError(t, cmd.Start())

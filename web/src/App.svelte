@@ -79,7 +79,7 @@
     ]}
   >
     {#if parts[0] === "events"}
-      <EventsPage />
+      <EventsPage section={parts[1] ?? ""} {role} />
     {:else if parts[0] === "account"}
       <Account {user} {role} />
     {:else if parts[0] === "new"}

@@ -102,20 +102,26 @@ type stream struct {
 
 // fetch fetches a stream in one way; trial says that another one is tried when nothing comes.
 func (p *Puller) fetch(ctx context.Context, l *source.Line, u *url.URL, way string, trial bool) (err error) {
+	key := rtsp.Credentials{User: u.User.Username(), Password: l.Secret}
 	for range maxRedirects {
-		err = p.fetchAt(ctx, l, u, way, trial)
+		err = p.fetchAt(ctx, l, u, key, way, trial)
 		var moved *rtsp.StatusError
 		if !errors.As(err, &moved) || moved.Location == "" || moved.Status < 300 || moved.Status > 399 {
 			return err
 		}
-		if u, err = url.Parse(moved.Location); err != nil || u.Scheme != "rtsp" && u.Scheme != "rtsps" {
+		to, wrong := url.Parse(moved.Location)
+		if wrong != nil || to.Scheme != "rtsp" && to.Scheme != "rtsps" {
 			return errors.New("the other side sends us to an address that is no RTSP")
 		}
+		if to.Hostname() != u.Hostname() || u.Scheme == "rtsps" && to.Scheme == "rtsp" {
+			key = rtsp.Credentials{} // the password is for the host that it was given for
+		}
+		u = to
 	}
-	return err
+	return fmt.Errorf("the other side sends us on and on: %w", err)
 }
 
-func (p *Puller) fetchAt(ctx context.Context, l *source.Line, u *url.URL, way string, trial bool) error {
+func (p *Puller) fetchAt(ctx context.Context, l *source.Line, u *url.URL, key rtsp.Credentials, way string, trial bool) error {
 	conn, err := dial(ctx, u)
 	if err != nil {
 		return err
@@ -126,7 +132,7 @@ func (p *Puller) fetchAt(ctx context.Context, l *source.Line, u *url.URL, way st
 	c.limit.Store(int64(answerTimeout))
 	var nonce [8]byte
 	_, _ = rand.Read(nonce[:])
-	c.client = rtsp.NewClient(timed{conn, &c.limit}, rtsp.Credentials{User: u.User.Username(), Password: l.Secret}, hex.EncodeToString(nonce[:]))
+	c.client = rtsp.NewClient(timed{conn, &c.limit}, key, hex.EncodeToString(nonce[:]))
 	c.client.Frame = c.frame
 	bare := *u
 	bare.User = nil
@@ -176,7 +182,7 @@ func (t timed) Write(b []byte) (int, error) {
 
 func (t timed) Read(b []byte) (int, error) {
 	_ = t.SetReadDeadline(time.Now().Add(time.Duration(t.limit.Load())))
-	return t.Conn.Write(b)
+	return t.Conn.Read(b)
 }
 
 // setUp asks what there is, and for each stream that is received here.
@@ -383,7 +389,7 @@ func (c *pulled) play(ctx context.Context, trial bool) error {
 			if feed == nil {
 				if feed = c.session.Feed(); feed != nil {
 					kicked = feed.Kicked()
-				} else if err := c.session.Err(); err != nil && now.Sub(begun) > silenceLimit {
+				} else if err := c.session.Err(); err != nil {
 					return err
 				}
 			}

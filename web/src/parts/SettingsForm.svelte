@@ -30,7 +30,17 @@
     void change(
       {
         title: s.title,
-        packaging: { ...s.packaging, startOffsetMillis: s.packaging.startOffsetMillis ?? 0 },
+        packaging: {
+          ...s.packaging,
+          startOffsetMillis: s.packaging.startOffsetMillis ?? 0,
+          unpackaged: s.packaging.unpackaged ?? false,
+        },
+        access: { receivers: s.access.receivers ?? false },
+        switching: {
+          frozenSeconds: s.switching.frozenSeconds ?? 0,
+          blackSeconds: s.switching.blackSeconds ?? 0,
+          silentSeconds: s.switching.silentSeconds ?? 0,
+        },
         outputs: { ts: s.outputs.ts ?? false, selections: readSelections(selections) },
       },
       "Takes effect at the next segment.",
@@ -58,6 +68,11 @@
     }
   }
   const words = $derived(consequences(s.packaging));
+  const faults = [
+    ["frozenSeconds", "stands still"],
+    ["blackSeconds", "is black"],
+    ["silentSeconds", "has no sound"],
+  ] as const;
   const switches = [
     [
       "partFiles",
@@ -152,7 +167,43 @@
     </div>
   </fieldset>
   <fieldset class="grid gap-3">
+    <legend class="mb-2 text-sm font-semibold">When the input on air is faulty</legend>
+    <div class="grid grid-cols-3 gap-3">
+      {#each faults as [key, text] (key)}
+        <div>
+          <label class="label-quiet mb-1 block" for={key}>It {text} for, s</label>
+          <input
+            id={key}
+            type="number"
+            min="0"
+            class="input input-sm w-full"
+            bind:value={s.switching[key]}
+            placeholder="never"
+          />
+        </div>
+      {/each}
+    </div>
+    <p class="label-quiet">
+      After as many seconds another live input that has something takes over. It is noticed in rungs that are
+      coded, and told after 20 s in any case.
+    </p>
+  </fieldset>
+  <fieldset class="grid gap-3">
     <legend class="mb-2 text-sm font-semibold">Outputs</legend>
+    {@render toggle(
+      "Receivers over SRT",
+      "With a key they fetch the sender’s transport stream as it came, all of its tables and tracks.",
+      "receivers",
+      s.access.receivers ?? false,
+      (on) => (s.access.receivers = on),
+    )}
+    {@render toggle(
+      "Hand on only",
+      "Nothing is made of the feed: no ladder, no formats, no processor time.",
+      "unpackaged",
+      s.packaging.unpackaged ?? false,
+      (on) => (s.packaging.unpackaged = on),
+    )}
     {@render toggle(
       "Transport streams too",
       "For old receivers: HLS in MPEG-TS, sound as packed AAC.",
