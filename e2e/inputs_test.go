@@ -81,7 +81,7 @@ func TestRecordingStandsIn(t *testing.T) {
 	require.NoError(t, err)
 	out, code = s.command("channels", "change", "line", "--inputs", "sender,file:../etc/passwd")
 	assert.NotZero(t, code)
-	assert.Contains(t, out, "expected the name of an FLV or CMAF file")
+	assert.Contains(t, out, "expected the name of an FLV, CMAF or TS file")
 }
 
 // TestWhatWasOnAirStandsIn: the CMAF that one channel made is the file input of another, track by track, in

@@ -176,10 +176,16 @@ func TestSRTWithAnIndependentPeer(t *testing.T) {
 	pull := freePort(t)
 	s.channel("called", windowed(fmt.Sprintf("srt://127.0.0.1:%d", pull)), sourceOnly)
 	key := s.key("wall", api.NewKey{Protocol: "SRT"}).Secret
-	run := func(from, to string) {
-		cmd := exec.Command("srt-live-transmit", "-q", "-a:no", from, to)
-		require.NoError(t, cmd.Start())
-		t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
+	run := func(from, to string) { // it ends with its connection, and is started again
+		ctx, cancel := context.WithCancel(context.Background())
+		over := make(chan struct{})
+		go func() {
+			defer close(over)
+			for ctx.Err() == nil {
+				_ = exec.CommandContext(ctx, "srt-live-transmit", "-q", "-a:no", from, to).Run()
+			}
+		}()
+		t.Cleanup(func() { cancel(); <-over })
 	}
 	id := func(mode string) string { return url.QueryEscape("#!::r=wall,m=" + mode + ",u=" + key) }
 	feed, other, out := freePort(t), freePort(t), freePort(t)

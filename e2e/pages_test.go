@@ -3,6 +3,8 @@ package e2e
 import (
 	"context"
 	"fmt"
+	"net/http"
+	"net/http/httptest"
 	"strings"
 	"testing"
 
@@ -83,7 +85,7 @@ func TestPagesFitAPhoneAndBothThemes(t *testing.T) {
 	p := open(t)
 	require.NoError(t, browser.SignIn(p.ctx, s.http, "admin", s.password))
 	p.do(chromedp.EmulateViewport(390, 844))
-	for _, path := range []string{"/#/channels", "/#/channels/start-line/inputs", "/#/channels/start-line/inputs/senders", "/#/channels/start-line/inputs/line", "/#/channels/start-line/ladder", "/#/channels/start-line/ladder/output", "/#/channels/start-line/ladder/compare", "/#/channels/start-line/ladder/trial", "/#/channels/start-line/addresses", "/#/channels/start-line/timeline", "/#/channels/start-line/inspector", "/#/channels/start-line/settings", "/#/events", "/#/new", "/#/account", "/watch/start-line"} {
+	for _, path := range []string{"/#/channels", "/#/channels/start-line/inputs", "/#/channels/start-line/inputs/senders", "/#/channels/start-line/inputs/line", "/#/channels/start-line/ladder", "/#/channels/start-line/ladder/output", "/#/channels/start-line/ladder/compare", "/#/channels/start-line/ladder/trial", "/#/channels/start-line/addresses", "/#/channels/start-line/timeline", "/#/channels/start-line/inspector", "/#/channels/start-line/settings", "/#/events", "/#/events/hooks", "/#/new", "/#/account", "/watch/start-line"} {
 		p.do(chromedp.Navigate("about:blank"), chromedp.Navigate(s.http+path))
 		p.until(`document.querySelector("h1") !== null`)
 		assert.LessOrEqual(t, eval[int](p, "document.documentElement.scrollWidth"), 390, "%s scrolls sideways", path)
@@ -106,7 +108,7 @@ func TestConsoleWorksFromTheKeyboard(t *testing.T) {
 	p.until(`document.activeElement?.id === "title"`)
 	p.do(chromedp.KeyEvent("Harbour\r"))
 	p.until(`location.hash === "#/channels/harbour/inputs/senders"`)
-	p.until(`document.querySelectorAll("[role=tab]").length === 7`)
+	p.until(`document.querySelector("[role=tablist]").querySelectorAll("[role=tab]").length === 7`)
 	eval[chromedp.Void](p, `document.querySelector('[aria-label="Label of the new key"]').focus()`)
 	p.do(chromedp.KeyEvent("truck\r"))
 	p.until(`document.querySelector("[data-made-key]") !== null`)
@@ -168,4 +170,70 @@ func TestFormatsTimelineInspectorAndPackagingInTheConsole(t *testing.T) {
 		_, b, _ := s.get("/media/start-line/240p/index.m3u8")
 		return strings.Contains(string(b), "#EXT-X-PART:DURATION=0.50000")
 	})
+}
+
+// TestInputsSwitchingAndHooksInTheConsole adds inputs, takes one by hand, says when another takes over, and tells a
+// program what happens.
+func TestInputsSwitchingAndHooksInTheConsole(t *testing.T) {
+	t.Parallel()
+	s := start(t)
+	s.send(0, camera.Options{URL: s.channel("start-line", origin.Settings{}, sourceOnly)})
+	eventually(t, "a feed", func() bool { return s.status("start-line").Feed != nil })
+	desk := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNoContent) }))
+	defer desk.Close()
+	p := open(t)
+	require.NoError(t, browser.SignIn(p.ctx, s.http, "admin", s.password))
+	inputs := func() (out []string) {
+		c, err := s.api.Channel(context.Background(), "start-line")
+		require.NoError(t, err)
+		for _, i := range c.Settings.Inputs {
+			out = append(out, i.String())
+		}
+		return out
+	}
+	kind := func(name string) {
+		eval[chromedp.Void](p, `(i => { i.value = "`+name+`"; i.dispatchEvent(new Event("change", {bubbles: true})); })(document.querySelector('[aria-label="Kind of input"]'))`)
+	}
+	p.do(chromedp.Navigate(s.http + "/#/channels/start-line"))
+	p.until(`document.querySelectorAll("[data-input]").length === 1`)
+	p.setInput("Address", "gopher://192.0.2.7/boat")
+	p.click("Add")
+	p.until(`document.querySelector("[data-inputs] [role=alert]")?.textContent.includes("expected")`)
+	kind("slate")
+	p.until(`document.querySelector('[aria-label="Image, none for the title"]') !== null`)
+	p.setInput("Image, none for the title", "")
+	p.click("Add")
+	p.until(`document.querySelectorAll("[data-input]").length === 2`)
+	assert.Equal(t, []string{"sender", "slate"}, inputs())
+	eval[chromedp.Void](p, `[...document.querySelectorAll('[data-input="slate"] button')].find(b => b.textContent.trim() === "Take").click()`)
+	p.until(`document.querySelector('[data-input="slate"]').textContent.includes("on air, by hand")`)
+	p.click("By order again")
+	p.until(`[...document.querySelectorAll("[data-input]")].find(i => i.dataset.input !== "slate").textContent.includes("on air")`)
+	eval[chromedp.Void](p, `document.querySelector('[aria-label="Prefer slate"]').click()`)
+	p.until(`document.querySelector("[data-input]").dataset.input === "slate"`)
+	assert.Equal(t, []string{"slate", "sender"}, inputs())
+	eval[chromedp.Void](p, `document.querySelector('[aria-label="Remove slate"]').click()`)
+	p.until(`document.querySelectorAll("[data-input]").length === 1`)
+
+	p.do(chromedp.Navigate(s.http+"/#/channels/start-line/settings"), chromedp.WaitVisible(chromedp.CSS("#frozenSeconds")))
+	eval[chromedp.Void](p, `(i => { i.value = 7; i.dispatchEvent(new Event("input", {bubbles: true})); })(document.querySelector("#frozenSeconds"))`)
+	p.do(chromedp.Click(chromedp.CSS("[data-switch=receivers]")))
+	p.click("Save")
+	p.until(`document.body.innerText.includes("Takes effect at the next segment.")`)
+	c, err := s.api.Channel(context.Background(), "start-line")
+	require.NoError(t, err)
+	assert.EqualValues(t, 7, c.Settings.FrozenSeconds)
+	assert.True(t, c.Settings.Receivers)
+
+	p.do(chromedp.Navigate(s.http+"/#/events/hooks"), chromedp.WaitVisible(chromedp.CSS("[data-new-hook]")))
+	p.until(`document.querySelector("[data-hooks]").textContent.includes("Nobody yet")`)
+	p.setField("Address, or the name", "ftp://desk")
+	p.click("Tell it")
+	p.until(`document.querySelector("[data-new-hook] [role=alert]")?.textContent.includes("expected http")`)
+	p.setField("Address, or the name", desk.URL)
+	p.click("Tell it")
+	p.until(`document.querySelector("[data-secret] input")?.value.length > 15`)
+	p.click("Test")
+	p.until(`document.querySelector("[data-hooks] [role=status]")?.textContent.includes("It took the test")`)
+	p.until(`document.querySelectorAll("[data-deliveries] tbody tr").length > 0`)
 }

@@ -11,8 +11,10 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/url"
+	"os"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -29,20 +31,27 @@ import (
 	"metaplasis/internal/origin"
 )
 
-// freePort is one that nobody uses now, UDP and TCP.
+// handedOut counts the ports that tests were given.
+var handedOut atomic.Int32
+
+// freePort is a port that nobody has, of UDP and TCP. It lies below those that the system gives to who asks for any, so
+// that it stays free until it is opened.
 func freePort(t *testing.T) int {
-	for {
-		l, err := net.Listen("tcp", "127.0.0.1:0")
-		require.NoError(t, err)
-		port := l.Addr().(*net.TCPAddr).Port
-		u, err := net.ListenUDP("udp", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1), Port: port})
-		_ = l.Close()
+	const first, many = 20000, 12000
+	for range many {
+		port := first + (os.Getpid()*97+int(handedOut.Add(1)))%many
+		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
 		if err != nil {
 			continue
 		}
-		_ = u.Close()
-		return port
+		_ = l.Close()
+		if u, err := net.ListenUDP("udp", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1), Port: port}); err == nil {
+			_ = u.Close()
+			return port
+		}
 	}
+	require.Fail(t, "no port is free")
+	return 0
 }
 
 // key makes a contribution key for a channel.

@@ -22,6 +22,10 @@ type Session struct {
 	tracks []*Track
 	begun  time.Time // when the first packet came
 	ready  bool      // the tracks' clocks are set beside each other
+	told   bool      // by the sender's own word, not by when they came
+	// ahead is how far the sender's wall clock is before ours, when it told it after units had gone on by ours.
+	ahead  time.Duration
+	early  map[uint32]anchorPoint // what was reported of streams before their first packet, by SSRC
 	err    error
 	looked time.Time
 	gate   contribution.Opening
@@ -51,9 +55,10 @@ type Track struct {
 	whole   int64  // the same, unwrapped
 	stamped bool
 	told    *media.Track // waits for the clocks, or for pictures
-	anchor  *anchorPoint
-	known   bool // anchor is by the sender's own word
-	sent    bool // the track was handed to the feed
+	arrived *anchorPoint // when the first packet came, or was to come
+	aligned bool         // arrived is by the answer to PLAY
+	report  *anchorPoint // the newest word of the sender
+	sent    bool         // the track was handed to the feed
 
 	key     func()
 	damaged bool // a picture was lost since the last keyframe
@@ -64,6 +69,9 @@ type anchorPoint struct {
 	stamp uint32
 	at    time.Time
 }
+
+// maxEarly is of how many streams reports are kept before their first packet.
+const maxEarly = 16
 
 // keyframeEach is how often a keyframe may be asked for.
 const keyframeEach = 500 * time.Millisecond
@@ -135,12 +143,16 @@ func (t *Track) RTP(p *rtp.Packet, now time.Time) {
 	} else if p.SSRC != t.ssrc {
 		t.other++
 		if t.other%512 == 0 { // the sender took another one
-			t.ssrc, t.stamped, t.anchor = p.SSRC, false, nil
+			t.ssrc, t.stamped, t.arrived, t.report, t.aligned = p.SSRC, false, nil, nil, false
 		}
 		return
 	}
-	if t.anchor == nil {
-		t.anchor = &anchorPoint{p.Timestamp, now}
+	if t.arrived == nil {
+		t.arrived = &anchorPoint{p.Timestamp, now}
+	}
+	if a, ok := s.early[t.ssrc]; ok {
+		t.report = &a
+		delete(s.early, t.ssrc)
 	}
 	q := &rtpmap.Packet{Sequence: p.SequenceNumber, Timestamp: p.Timestamp, Marker: p.Marker, Payload: p.Payload}
 	t.queue.Put(q, now.Sub(s.begun), t.packet)
@@ -206,16 +218,48 @@ func (t *Track) ReceiverReport() ([]byte, error) {
 func (s *Session) Report(r *rtcp.SenderReport) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	said, found := anchorPoint{r.RTPTime, ntp(r.NTPTime)}, false
 	for _, t := range s.tracks {
-		if !t.bound || t.ssrc != r.SSRC {
-			continue
-		}
-		t.anchor, t.known = &anchorPoint{r.RTPTime, ntp(r.NTPTime)}, true
-		if t.sent && s.feed != nil {
-			s.feed.Anchor(t.id, t.ticks(t.near(r.RTPTime)), t.anchor.at)
+		if t.bound && t.ssrc == r.SSRC {
+			t.report, found = &said, true
+			s.reported(t)
 		}
 	}
+	if !found && len(s.early) < maxEarly {
+		if s.early == nil {
+			s.early = map[uint32]anchorPoint{}
+		}
+		s.early[r.SSRC] = said
+	}
 	s.clocks(time.Now())
+}
+
+// reported hands on what the sender said of a stream whose units go on already. When they went on by their arrival, the
+// line of the pictures stays where it is once all streams are reported, and the others are set beside it.
+func (s *Session) reported(t *Track) {
+	if !s.ready || s.feed == nil || len(s.tracks) < 2 {
+		return
+	}
+	if s.told {
+		if t.sent {
+			s.feed.Anchor(t.id, t.ticks(t.near(t.report.stamp)), t.report.at.Add(-s.ahead))
+		}
+		return
+	}
+	stays := s.tracks[0]
+	for _, o := range s.tracks {
+		if o.report == nil || o.arrived == nil || !o.sent {
+			return
+		}
+		if o.order != nil {
+			stays = o
+		}
+	}
+	passed := time.Duration(stays.near(stays.report.stamp)-stays.near(stays.arrived.stamp)) * time.Second / time.Duration(stays.m.Format.Clock)
+	s.told, s.ahead = true, stays.report.at.Sub(stays.arrived.at.Add(passed))
+	for _, o := range s.tracks {
+		s.feed.Anchor(o.id, o.ticks(o.near(o.report.stamp)), o.report.at.Add(-s.ahead))
+	}
 }
 
 // ntp converts a time of NTP (RFC 5905, 6): seconds since 1900 in 32 bits, and a fraction.
@@ -228,7 +272,7 @@ func ntp(v uint64) time.Time {
 func (t *Track) Align(stamp uint32, at time.Time) {
 	t.s.mu.Lock()
 	defer t.s.mu.Unlock()
-	t.anchor, t.known = &anchorPoint{stamp, at}, true
+	t.arrived, t.aligned = &anchorPoint{stamp, at}, true
 }
 
 // clocks reports whether units may go on: the clocks are known, or were waited for.
@@ -236,19 +280,18 @@ func (s *Session) clocks(now time.Time) bool {
 	if s.ready {
 		return true
 	}
-	known := 0
+	known, aligned := 0, 0
 	for _, t := range s.tracks {
-		if t.known {
+		if t.report != nil {
 			known++
+		}
+		if t.aligned {
+			aligned++
 		}
 	}
 	all := max(len(s.tracks), s.expect)
-	s.ready = all == 1 || known == all || now.Sub(s.begun) >= clocksWait
-	if s.ready && known < all {
-		for _, t := range s.tracks { // all by their arrival, or none
-			t.known = false
-		}
-	}
+	s.told = known == all // by their arrival all of them, or none
+	s.ready = all == 1 || s.told || aligned == all || !s.begun.IsZero() && now.Sub(s.begun) >= clocksWait
 	if s.ready {
 		for _, t := range s.tracks { // what came meanwhile began without a keyframe, as far as anybody knows
 			if t.order != nil && t.key != nil {
@@ -336,8 +379,12 @@ func (t *Track) hand(now time.Time) bool {
 	t.told = nil
 	s.feed.Track(m)
 	t.sent = true
-	if t.anchor != nil && len(s.tracks) > 1 {
-		s.feed.Anchor(t.id, t.ticks(t.near(t.anchor.stamp)), t.anchor.at)
+	from := t.arrived
+	if s.told && t.report != nil {
+		from = &anchorPoint{t.report.stamp, t.report.at.Add(-s.ahead)}
+	}
+	if from != nil && len(s.tracks) > 1 {
+		s.feed.Anchor(t.id, t.ticks(t.near(from.stamp)), from.at)
 	}
 	return true
 }

@@ -20,6 +20,7 @@ import (
 	"github.com/pion/ice/v4"
 	"github.com/pion/interceptor"
 	"github.com/pion/interceptor/pkg/nack"
+	"github.com/pion/logging"
 	"github.com/pion/webrtc/v4"
 
 	"metaplasis/internal/contribution"
@@ -65,6 +66,9 @@ const (
 func New(c Config, r contribution.Receiver, logger *slog.Logger) (*Server, error) {
 	s := &Server{Receiver: r, Logger: logger, conf: c, sessions: map[string]*session{}, pending: map[string]int{}}
 	var e webrtc.SettingEngine
+	inner := logging.NewDefaultLoggerFactory()
+	inner.Writer = slog.NewLogLogger(logger.Handler(), slog.LevelDebug).Writer()
+	e.LoggerFactory = inner
 	e.SetICETimeouts(4*time.Second, 12*time.Second, time.Second)
 	e.SetIncludeLoopbackCandidate(true)
 	e.SetNetworkTypes([]webrtc.NetworkType{webrtc.NetworkTypeUDP4, webrtc.NetworkTypeUDP6, webrtc.NetworkTypeTCP4, webrtc.NetworkTypeTCP6})
@@ -113,11 +117,11 @@ func (s *Server) listen(e *webrtc.SettingEngine) error {
 	s.closers = append(s.closers, l)
 	s.Port = l.Addr().(*net.TCPAddr).Port
 	host, _, _ := net.SplitHostPort(s.conf.Address)
-	tcp := webrtc.NewICETCPMux(nil, l, 64)
+	tcp := webrtc.NewICETCPMux(e.LoggerFactory.NewLogger("ice"), l, 64)
 	e.SetICETCPMux(tcp)
 	s.closers = append(s.closers, tcp)
 	if ip := net.ParseIP(host); ip == nil || ip.IsUnspecified() {
-		mux, err := ice.NewMultiUDPMuxFromPort(s.Port, ice.UDPMuxFromPortWithLoopback())
+		mux, err := ice.NewMultiUDPMuxFromPort(s.Port, ice.UDPMuxFromPortWithLoopback(), ice.UDPMuxFromPortWithLogger(e.LoggerFactory.NewLogger("ice")))
 		if err != nil {
 			return fmt.Errorf("WebRTC port %d over UDP: %w", s.Port, err)
 		}
@@ -129,7 +133,7 @@ func (s *Server) listen(e *webrtc.SettingEngine) error {
 	if err != nil {
 		return fmt.Errorf("WebRTC port %d over UDP: %w", s.Port, err)
 	}
-	mux := webrtc.NewICEUDPMux(nil, c)
+	mux := webrtc.NewICEUDPMux(e.LoggerFactory.NewLogger("ice"), c)
 	e.SetICEUDPMux(mux)
 	s.closers = append(s.closers, mux, c)
 	return nil
