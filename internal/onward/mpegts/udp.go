@@ -3,12 +3,14 @@ package mpegts
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"net"
 	"net/url"
 	"strconv"
 	"sync"
+	"syscall"
 	"time"
 
 	"github.com/pion/rtp"
@@ -51,7 +53,13 @@ func Dial(ctx context.Context, u *url.URL) (*Conn, error) {
 		_ = c.Close()
 		return nil, err
 	}
-	write := func(b []byte) error { _, err := udp.Write(b); return err }
+	write := func(b []byte) error {
+		_, err := udp.Write(b)
+		if errors.Is(err, syscall.ECONNREFUSED) {
+			return nil // nobody listens yet, or for a moment: who sends datagrams goes on
+		}
+		return err
+	}
 	if u.Scheme == "rtp" {
 		write = overRTP(write)
 	}
