@@ -385,6 +385,7 @@ func TestBrowsersOwnPlayerPlays(t *testing.T) {
 }
 
 func TestEmbedSaysWhyNothingPlays(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	s.channel("start-line", origin.Settings{})
 	p := open(t)

@@ -323,6 +323,7 @@ func TestAChannelMadeAgainHasOtherAddresses(t *testing.T) {
 // TestThePageSaysWhatIsOld: when the sender goes, the picture and the figures say so, and a page that
 // is loaded again is still one viewer.
 func TestThePageSaysWhatIsOld(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	url := s.channel("start-line", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}}, ladder.Rung{Name: "source", On: true, Source: true})
 	stop := s.send(0, camera.Options{URL: url})

@@ -229,6 +229,7 @@ func badge(t *testing.T) []byte {
 // TestASlateFillsTheTime: while nobody sends, a channel with a slate shows its title or an image; a sender takes its
 // place, and gives it back.
 func TestASlateFillsTheTime(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	file := filepath.Join(t.TempDir(), "burgee.png")
 	require.NoError(t, os.WriteFile(file, badge(t), 0o600))

@@ -36,6 +36,7 @@ func (p *page) click(text string) {
 }
 
 func TestLadderIsEditedInTheConsole(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	url := s.channel("start-line", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}}, sourceOnly, ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
 	s.send(0, camera.Options{URL: url})
@@ -78,6 +79,7 @@ func TestLadderIsEditedInTheConsole(t *testing.T) {
 }
 
 func TestPagesFitAPhoneAndBothThemes(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	url := s.channel("start-line", origin.Settings{}, sourceOnly)
 	s.send(0, camera.Options{URL: url})
@@ -101,6 +103,7 @@ func TestPagesFitAPhoneAndBothThemes(t *testing.T) {
 }
 
 func TestConsoleWorksFromTheKeyboard(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	p := open(t)
 	require.NoError(t, browser.SignIn(p.ctx, s.http, "admin", s.password))
@@ -122,6 +125,7 @@ func TestConsoleWorksFromTheKeyboard(t *testing.T) {
 
 // TestFormatsTimelineInspectorAndPackagingInTheConsole goes through the tabs that show what comes out.
 func TestFormatsTimelineInspectorAndPackagingInTheConsole(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	s.send(0, camera.Options{URL: s.channel("start-line", origin.Settings{}, formatLadder[0], formatLadder[1])})
 	eventually(t, "a playlist", func() bool { code, _, _ := s.get("/media/start-line/index.mpd"); return code == 200 })

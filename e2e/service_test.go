@@ -39,6 +39,7 @@ import (
 var sourceOnly = ladder.Rung{Name: "source", On: true, Source: true}
 
 func TestRestartsGoOnWhereTheyWere(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	ctx := context.Background()
 	url := s.channel("start-line", origin.Settings{Title: "Start line", Packaging: origin.Packaging{SegmentMillis: 1000, Window: 4}}, sourceOnly)
@@ -80,6 +81,7 @@ func TestRestartsGoOnWhereTheyWere(t *testing.T) {
 }
 
 func TestFeedThatAKilledServiceLeftOpenIsClosed(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	url := s.channel("start-line", origin.Settings{}, sourceOnly)
 	s.send(0, camera.Options{URL: url})
@@ -100,6 +102,7 @@ func TestFeedThatAKilledServiceLeftOpenIsClosed(t *testing.T) {
 }
 
 func TestOwnDatabaseComesBackAfterAKill(t *testing.T) {
+	t.Parallel()
 	s := &service{t: t, data: t.TempDir(), http: "http://127.0.0.1:0", rtmp: "rtmp://127.0.0.1:0"}
 	s.start()
 	t.Cleanup(func() { s.stop(syscall.SIGTERM) })
@@ -120,6 +123,7 @@ func TestOwnDatabaseComesBackAfterAKill(t *testing.T) {
 }
 
 func TestStartsThatFailSayWhy(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	taken := strings.TrimPrefix(s.http, "http://")
 	for want, args := range map[string][]string{
@@ -312,6 +316,7 @@ func TestGarbageOnTheRTMPPort(t *testing.T) {
 }
 
 func TestRTMPS(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	cert, key := filepath.Join(dir, "cert.pem"), filepath.Join(dir, "key.pem")
 	pool := certificate(t, cert, key)

@@ -195,14 +195,6 @@ func read(r *http.Request, into any) error {
 	return nil
 }
 
-// readLabel takes the name of what is to be made.
-func readLabel(r *http.Request) (in api.NewLabel, err error) {
-	if err := read(r, &in); err != nil {
-		return in, err
-	}
-	return in, checkLabel(in.Label)
-}
-
 // checkLabel says what is wrong with a label, nil when nothing is.
 func checkLabel(label string) error {
 	if p := ladder.CheckText("label", label, maxLabel); p != nil {

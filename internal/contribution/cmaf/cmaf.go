@@ -30,7 +30,6 @@ type Reader struct {
 	sink     Sink
 	header   *bmff.HeaderInfo
 	stream   *coding.Stream
-	config   []byte
 	told     bool
 	buf      []byte
 	moof     []byte // waits for its media data

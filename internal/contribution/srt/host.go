@@ -45,9 +45,8 @@ type host struct {
 	requests map[uint32]*libsrt.Listener // ports that the service asked for
 	peers    map[string]int
 
-	refused   sync.Mutex
-	refusals  map[string]*refusedMessage // since the last time that they were told
-	refusedAt time.Time
+	refused  sync.Mutex
+	refusals map[string]*refusedMessage // since the last time that they were told
 }
 
 type connection struct {

@@ -35,7 +35,6 @@ type Manager struct {
 	mu       sync.Mutex
 	policy   Policy
 	w        *bufio.Writer // nil while there is no host
-	flush    chan struct{}
 	requests map[uint32]*request
 	conns    map[uint32]*conn
 	last     uint32

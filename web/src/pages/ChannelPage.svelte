@@ -36,7 +36,7 @@
     ["timeline", "Timeline"],
     ["inspector", "Inspector"],
     ["events", "Events"],
-    ["settings", "Packaging"],
+    ["settings", "Settings"],
   ];
   let way = $state<Way>("ll-hls");
   const viewers = $derived(Object.entries(status?.viewers ?? {}).sort());

@@ -81,7 +81,7 @@
           ticks: { show: false },
           font,
           size: 74,
-          space: 34,
+          space: Math.min(34, height / 4),
           values: (_, splits) => splits.map((v) => (v ? format(v) : "0")),
         },
       ],
