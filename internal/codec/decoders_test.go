@@ -1,6 +1,9 @@
 package codec
 
 import (
+	"bytes"
+	"image"
+	"image/jpeg"
 	"math"
 	"testing"
 
@@ -88,6 +91,17 @@ var films = map[media.Codec]func(t *testing.T) (config []byte, units []media.Acc
 		for n := range pictures {
 			paint(pic, n)
 			units = append(units, e.Encode(pic, int64(n)*step))
+		}
+		return nil, units
+	},
+	media.JPEG: func(t *testing.T) (config []byte, units []media.AccessUnit) {
+		pic := picture.New(width, height)
+		img := &image.YCbCr{Y: pic.Y, Cb: pic.U, Cr: pic.V, YStride: pic.StrideY, CStride: pic.Stride, SubsampleRatio: image.YCbCrSubsampleRatio420, Rect: image.Rect(0, 0, width, height)}
+		for n := range pictures {
+			paint(pic, n)
+			var b bytes.Buffer
+			require.NoError(t, jpeg.Encode(&b, img, nil))
+			units = append(units, media.AccessUnit{PTS: int64(n) * step, DTS: int64(n) * step, Key: true, Data: b.Bytes()})
 		}
 		return nil, units
 	},
