@@ -111,7 +111,7 @@ func TestConsoleWorksFromTheKeyboard(t *testing.T) {
 	p.until(`document.activeElement?.id === "title"`)
 	p.do(chromedp.KeyEvent("Harbour\r"))
 	p.until(`location.hash === "#/channels/harbour/inputs/senders"`)
-	p.until(`document.querySelector("[role=tablist]").querySelectorAll("[role=tab]").length === 7`)
+	p.until(`document.querySelector("[role=tablist]")?.querySelectorAll("[role=tab]").length === 7`)
 	eval[chromedp.Void](p, `document.querySelector('[aria-label="Label of the new key"]').focus()`)
 	p.do(chromedp.KeyEvent("truck\r"))
 	p.until(`document.querySelector("[data-made-key]") !== null`)
