@@ -3,7 +3,6 @@ package whip
 import (
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -240,7 +239,6 @@ func (x *session) track(remote *webrtc.TrackRemote, receiver *webrtc.RTPReceiver
 				if len(p.Payload) == 0 { // padding
 					continue
 				}
-				p.Payload = slices.Clone(p.Payload)
 				t.RTP(p, time.Now())
 			}
 		}

@@ -136,9 +136,13 @@ func TestSignallingInPieces(t *testing.T) {
 	_, err = pc.AddTrack(sound)
 	require.NoError(t, err)
 	go func() {
-		for pc.ConnectionState() != webrtc.PeerConnectionStateClosed {
-			_ = sound.WriteSample(pion.Sample{Data: []byte{0xf8, 0xff, 0xfe}, Duration: 20 * time.Millisecond}) // 20 ms of silence
-			time.Sleep(20 * time.Millisecond)
+		tick := time.NewTicker(20 * time.Millisecond)
+		defer tick.Stop()
+		for range tick.C {
+			if pc.ConnectionState() == webrtc.PeerConnectionStateClosed {
+				return
+			}
+			_ = sound.WriteSample(pion.Sample{Data: []byte{0xf8, 0xff, 0xfe}, Duration: 20 * time.Millisecond}) // of silence
 		}
 	}()
 	p := &peer{t: t, pc: pc, base: web.URL + "/whip/pier"}
