@@ -16,6 +16,7 @@ import (
 	"log/slog"
 	"net/http"
 	"path"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -342,10 +343,23 @@ func (x *session) track(name string) (*track, error) {
 	if len(x.tracks) >= maxTracks {
 		return nil, fmt.Errorf("found a further track %.60q, expected %d at most", name, maxTracks)
 	}
-	t := &track{x: x, id: media.TrackID(len(x.tracks) + 1)}
+	t := &track{x: x, id: idOf(name, len(x.tracks))}
 	t.reader = cmaf.NewReader(t.id, "", t)
 	x.tracks[name] = t
 	return t, nil
+}
+
+// idOf orders the tracks of a sender: by the last number in their names, since their requests begin in any order, and
+// those without one behind, as they came.
+func idOf(name string, before int) media.TrackID {
+	const unnumbered = 1 << 20
+	digits := func(r rune) bool { return r >= '0' && r <= '9' }
+	stem := strings.TrimRightFunc(strings.TrimSuffix(name, path.Ext(name)), func(r rune) bool { return !digits(r) })
+	n, err := strconv.ParseUint(stem[strings.LastIndexFunc(stem, func(r rune) bool { return !digits(r) })+1:], 10, 32)
+	if err != nil || n > unnumbered {
+		n = unnumbered
+	}
+	return media.TrackID(n)*maxTracks + media.TrackID(before) + 1
 }
 
 // Track implements cmaf.Sink.
