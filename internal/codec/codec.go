@@ -20,6 +20,7 @@ import (
 	"metaplasis/internal/codec/mpegvdec"
 	"metaplasis/internal/codec/opusdec"
 	"metaplasis/internal/codec/opusenc"
+	"metaplasis/internal/codec/rawdec"
 	"metaplasis/internal/codec/settings"
 	"metaplasis/internal/codec/vp9enc"
 	"metaplasis/internal/codec/vpxdec"
@@ -75,13 +76,14 @@ type SoundEncoder interface {
 }
 
 var pictureDecoders = map[media.Codec]func(config []byte) (PictureDecoder, error){
-	media.H264:  func(b []byte) (PictureDecoder, error) { return h264dec.Open(b) },
-	media.HEVC:  func(b []byte) (PictureDecoder, error) { return hevcdec.Open(b) },
-	media.VP8:   func([]byte) (PictureDecoder, error) { return vpxdec.New(media.VP8) },
-	media.VP9:   func([]byte) (PictureDecoder, error) { return vpxdec.New(media.VP9) },
-	media.AV1:   func([]byte) (PictureDecoder, error) { return av1dec.New() },
-	media.MPEG2: func([]byte) (PictureDecoder, error) { return mpegvdec.New() },
-	media.JPEG:  func([]byte) (PictureDecoder, error) { return jpegdec.New() },
+	media.H264:     func(b []byte) (PictureDecoder, error) { return h264dec.Open(b) },
+	media.HEVC:     func(b []byte) (PictureDecoder, error) { return hevcdec.Open(b) },
+	media.VP8:      func([]byte) (PictureDecoder, error) { return vpxdec.New(media.VP8) },
+	media.VP9:      func([]byte) (PictureDecoder, error) { return vpxdec.New(media.VP9) },
+	media.AV1:      func([]byte) (PictureDecoder, error) { return av1dec.New() },
+	media.MPEG2:    func([]byte) (PictureDecoder, error) { return mpegvdec.New() },
+	media.JPEG:     func([]byte) (PictureDecoder, error) { return jpegdec.New() },
+	media.RawVideo: func(b []byte) (PictureDecoder, error) { return rawdec.New(b) },
 }
 
 var pictureEncoders = map[media.Codec]func(s PictureSettings) (PictureEncoder, error){

@@ -24,6 +24,7 @@ import (
 	"metaplasis/internal/core/mpega"
 	"metaplasis/internal/core/pcm"
 	"metaplasis/internal/core/picture"
+	"metaplasis/internal/core/rawvideo"
 )
 
 const (
@@ -104,6 +105,15 @@ var films = map[media.Codec]func(t *testing.T) (config []byte, units []media.Acc
 			units = append(units, media.AccessUnit{PTS: int64(n) * step, DTS: int64(n) * step, Key: true, Data: b.Bytes()})
 		}
 		return nil, units
+	},
+	media.RawVideo: func(*testing.T) (config []byte, units []media.AccessUnit) {
+		pic := picture.New(width, height)
+		f := rawvideo.Format{Width: width, Height: height, Depth: 10}
+		for n := range pictures {
+			paint(pic, n)
+			units = append(units, media.AccessUnit{PTS: int64(n) * step, DTS: int64(n) * step, Key: true, Data: f.Append(nil, pic)})
+		}
+		return f.Marshal(), units
 	},
 	media.AV1: func(t *testing.T) (config []byte, units []media.AccessUnit) {
 		e, err := av1enc.New(width, height, rate, 500_000, 1, 20)

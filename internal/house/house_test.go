@@ -20,19 +20,19 @@ import (
 var floors = map[string]float64{
 	"internal/core/media": 0, "internal/core/bits": 0, "internal/core/picture": 0,
 	"internal/core/avc": 1, "internal/core/aac": 1, "internal/core/amf": 1, "internal/core/id3": 1, "internal/core/captions": 1, "internal/core/scte35": 1,
-	"internal/core/hevc": 1, "internal/core/vp9": 1, "internal/core/av1": 1, "internal/core/opus": 1, "internal/core/ac3": 1, "internal/core/mpega": 1, "internal/core/mpegv": 1, "internal/core/vp8": 1, "internal/core/pcm": 1, "internal/core/mjpeg": 1,
+	"internal/core/hevc": 1, "internal/core/vp9": 1, "internal/core/av1": 1, "internal/core/opus": 1, "internal/core/ac3": 1, "internal/core/mpega": 1, "internal/core/mpegv": 1, "internal/core/vp8": 1, "internal/core/pcm": 1, "internal/core/mjpeg": 1, "internal/core/rawvideo": 1,
 	"internal/core/coding": 1.5, "internal/core/hub": 1.5,
 	"internal/core/flv": 2, "internal/core/bmff": 2, "internal/core/timeline": 2, "internal/core/rtmp": 2, "internal/core/ts": 2, "internal/core/rtpmap": 2,
 	"internal/core/quality": 1, "internal/core/dynamics": 1, "internal/core/overlay": 3.5, "internal/core/ladder": 3, "internal/core/segment": 3, "internal/core/govern": 3.5,
 	"internal/codec/h264dec": 4, "internal/codec/h264enc": 4, "internal/codec/aacdec": 4, "internal/codec/aacenc": 4, "internal/codec/scale": 4,
-	"internal/codec/settings": 3.5, "internal/codec/aomenc": 4, "internal/codec/mpegvdec": 4, "internal/codec/jpegdec": 4, "internal/codec/mpegvenc": 4, "internal/codec/vp9enc": 4, "internal/codec/av1enc": 4, "internal/codec/hevcenc": 4, "internal/codec/opusenc": 4,
+	"internal/codec/settings": 3.5, "internal/codec/aomenc": 4, "internal/codec/mpegvdec": 4, "internal/codec/jpegdec": 4, "internal/codec/rawdec": 4, "internal/codec/mpegvenc": 4, "internal/codec/vp9enc": 4, "internal/codec/av1enc": 4, "internal/codec/hevcenc": 4, "internal/codec/opusenc": 4,
 	"internal/codec/hevcdec": 4, "internal/codec/vpxdec": 4, "internal/codec/av1dec": 4, "internal/codec/opusdec": 4, "internal/codec/mpegadec": 4, "internal/codec/mpegaenc": 4, "internal/codec/resample": 4, "internal/codec/loudness": 4, "internal/codec/ac3dec": 4,
 	"internal/codec":    4.5,
 	"internal/core/hls": 4, "internal/core/dash": 4,
 	"internal/core/transcode": 5, "internal/core/trial": 5.5, "internal/core/slate": 5.5, "internal/core/inspect": 5,
-	"internal/network": 5,
-	"internal/worker":  6, "internal/contribution/rtmp": 6, "internal/contribution/file": 6,
-	"internal/contribution/source": 5.7, "internal/contribution/mpegts": 5.8, "internal/libsrt": 4, "internal/hooks": 7, "internal/contribution/fetch": 6, "internal/onward/push": 6, "internal/contribution/cmaf": 5.6, "internal/contribution/push": 6, "internal/onward/whip": 6, "internal/contribution/whip": 6, "internal/core/rtsp": 2, "internal/contribution/rtsp": 6, "internal/onward/rtpmedia": 5.8, "internal/onward/rtsp": 6, "internal/contribution/rtpmedia": 5.8, "internal/contribution/srt": 6,
+	"internal/network": 5, "internal/network/udp": 5,
+	"internal/worker": 6, "internal/contribution/rtmp": 6, "internal/contribution/file": 6,
+	"internal/contribution/source": 5.7, "internal/contribution/mpegts": 5.8, "internal/libsrt": 4, "internal/hooks": 7, "internal/contribution/fetch": 6, "internal/onward/push": 6, "internal/contribution/cmaf": 5.6, "internal/contribution/push": 6, "internal/onward/whip": 6, "internal/contribution/whip": 6, "internal/core/rtsp": 2, "internal/core/sap": 2, "internal/contribution/rtsp": 6, "internal/contribution/studio": 6, "internal/onward/studio": 6, "internal/onward/rtpmedia": 5.8, "internal/onward/rtsp": 6, "internal/contribution/rtpmedia": 5.8, "internal/contribution/srt": 6,
 	"internal/contribution/tracks": 5, "internal/contribution": 5.5, "internal/onward/rtmp": 6, "internal/onward": 5.5, "internal/onward/mpegts": 5.8, "internal/onward/srt": 6,
 	"internal/present": 6.5, "internal/origin": 7, "internal/records": 7, "internal/camera": 7,
 	"internal/delivery": 8, "internal/inspector": 7, "internal/control/api": 8, "internal/control/client": 8, "internal/control": 8, "internal/control/typescript": 9,
@@ -97,7 +97,7 @@ func TestArrowsPointDown(t *testing.T) {
 var codecPackages = []string{"avc", "hevc", "vp9", "av1", "aac", "opus", "ac3", "mpega", "mpegv", "vp8", "pcm", "mjpeg"}
 
 var codecNames = map[string]bool{"H264": true, "HEVC": true, "VP9": true, "AV1": true, "AAC": true, "Opus": true, "AC3": true, "EAC3": true,
-	"VP8": true, "MPEG2": true, "MP2": true, "MP3": true, "ALaw": true, "ULaw": true, "PCM": true, "JPEG": true}
+	"VP8": true, "MPEG2": true, "MP2": true, "MP3": true, "ALaw": true, "ULaw": true, "PCM": true, "JPEG": true, "RawVideo": true}
 
 // knowsCodecs are the packages above the table of codecs that may know them: what decodes and encodes,
 // the demo, and the inspector for its rules on transport streams.

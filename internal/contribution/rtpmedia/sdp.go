@@ -11,6 +11,7 @@ import (
 
 	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/rawvideo"
 	"metaplasis/internal/core/rtpmap"
 )
 
@@ -22,6 +23,39 @@ type Media struct {
 	Config      []byte
 	Language    string
 	Control     string // address for RTSP (RFC 2326, C.1.1)
+	// Direct: stamps are those of the clock that the sender's streams have in common, plus Offset (RFC 7273, 5.2).
+	Direct bool
+	Offset uint32
+}
+
+// attributes reads what says more of a stream than its format.
+func (m *Media) attributes(list []sdp.Attribute) {
+	for _, a := range list {
+		switch a.Key {
+		case "control":
+			m.Control = a.Value
+		case "lang":
+			m.Language = a.Value
+		case "mediaclk":
+			if value, ok := strings.CutPrefix(a.Value, "direct="); ok {
+				value, _, _ = strings.Cut(value, " ")
+				n, err := strconv.ParseUint(value, 10, 32)
+				m.Direct, m.Offset = err == nil, uint32(n)
+			}
+		}
+	}
+}
+
+// Bitrate is that of a stream without compression, bits a second; 0 of others, which do not say.
+func (m *Media) Bitrate() int64 {
+	switch m.Format.Name {
+	case "L16", "L24":
+		return m.Format.Clock * int64(max(m.Format.Channels, 1)*bitsOf(m.Format.Name))
+	case "RAW":
+		f, _ := rawvideo.Parse(m.Format.Parameters)
+		return f.Bitrate()
+	}
+	return 0
 }
 
 // static are the payload types that need no description (RFC 3551, 6).
@@ -34,6 +68,7 @@ var static = map[int]rtpmap.Format{
 // there are.
 func Describe(d *sdp.MediaDescription) (*Media, error) {
 	var found []string
+	var wrong error
 	for _, text := range d.MediaName.Formats {
 		n, err := strconv.Atoi(text)
 		if err != nil {
@@ -58,18 +93,19 @@ func Describe(d *sdp.MediaDescription) (*Media, error) {
 		}
 		f.Parameters = parameters
 		m := &Media{Format: f, PayloadType: n}
-		if m.describe() {
-			for _, a := range d.Attributes {
-				switch a.Key {
-				case "control":
-					m.Control = a.Value
-				case "lang":
-					m.Language = a.Value
-				}
-			}
-			return m, nil
+		if err := m.describe(); err != nil {
+			wrong = err
+			found = append(found, f.Name)
+			continue
 		}
-		found = append(found, f.Name)
+		m.attributes(d.Attributes)
+		return m, nil
+	}
+	if len(found) == 1 && wrong != nil {
+		return nil, wrong
+	}
+	if len(found) == 0 {
+		found = d.MediaName.Formats
 	}
 	return nil, &media.UnsupportedError{Format: "RTP", What: fmt.Sprintf("%s of %s", d.MediaName.Media, strings.Join(found, ", ")),
 		Do: "set the sender to H.264 with AAC or Opus"}
@@ -101,8 +137,8 @@ func readParameters(text string) map[string]string {
 	return out
 }
 
-// describe finds the codec and its configuration, and reports whether it is received here.
-func (m *Media) describe() bool {
+// describe finds the codec and its configuration. The error says why it is not received here.
+func (m *Media) describe() error {
 	name := m.Format.Name
 	if name == "MP4A-LATM" {
 		name = "MPEG4-GENERIC"
@@ -110,18 +146,17 @@ func (m *Media) describe() bool {
 	if name == "L24" {
 		name = "L16"
 	}
-	m.Codec = coding.ByRTP(name)
-	if m.Codec == nil || !m.Codec.HasElementary() {
-		return false
-	}
 	if _, err := rtpmap.New(&m.Format); err != nil {
-		return false
+		return err
+	}
+	if m.Codec = coding.ByRTP(name); m.Codec == nil || !m.Codec.HasElementary() {
+		return &media.UnsupportedError{Format: "RTP", What: fmt.Sprintf("the encoding %.30q", m.Format.Name), Do: "set the sender to H.264 with AAC or Opus"}
 	}
 	m.Config = coding.RTPConfig(m.Codec, coding.RTPFormat{
 		Rate: int(m.Format.Clock), Channels: m.Format.Channels, Bits: bitsOf(m.Format.Name), Config: hexOf(m.Format.Parameters["config"]),
-		Sets: setsOf(m.Format.Parameters), Loas: m.Format.Name == "MP4A-LATM",
+		Sets: setsOf(m.Format.Parameters), Loas: m.Format.Name == "MP4A-LATM", Parameters: m.Format.Parameters,
 	})
-	return true
+	return nil
 }
 
 func bitsOf(name string) int {

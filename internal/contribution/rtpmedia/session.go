@@ -26,6 +26,7 @@ type Session struct {
 	// ahead is how far the sender's wall clock is before ours, when it told it after units had gone on by ours.
 	ahead  time.Duration
 	early  map[uint32]anchorPoint // what was reported of streams before their first packet, by SSRC
+	clock  *time.Duration         // of the sender's streams before ours, of those that have one in common
 	err    error
 	looked time.Time
 	gate   contribution.Opening
@@ -59,6 +60,8 @@ type Track struct {
 	aligned bool         // arrived is by the answer to PLAY
 	report  *anchorPoint // the newest word of the sender
 	sent    bool         // the track was handed to the feed
+
+	received contribution.Socket // figures of the socket that it comes over, if it has one of its own
 
 	key     func()
 	damaged bool // a picture was lost since the last keyframe
@@ -149,6 +152,9 @@ func (t *Track) RTP(p *rtp.Packet, now time.Time) {
 	}
 	if t.arrived == nil {
 		t.arrived = &anchorPoint{p.Timestamp, now}
+		if t.m.Direct {
+			t.arrived.at, t.aligned = s.shared(t.m, p.Timestamp, now), true
+		}
 	}
 	if a, ok := s.early[t.ssrc]; ok {
 		t.report = &a
@@ -177,7 +183,46 @@ func (s *Session) Look(now time.Time) {
 		sum.Packets, sum.Lost, sum.Late, sum.Reordered = sum.Packets+q.Packets, sum.Lost+q.Lost, sum.Late+q.Late, sum.Reordered+q.Reordered
 		sum.Jitter, sum.Other = max(sum.Jitter, q.JitterMicros()), sum.Other+t.other
 	}
-	s.feed.Line(contribution.Line{RTP: &sum})
+	line := contribution.Line{RTP: &sum}
+	for _, t := range s.tracks {
+		if t.received.Buffer > 0 {
+			if line.Socket == nil {
+				line.Socket = &contribution.Socket{}
+			}
+			line.Socket.Packets += t.received.Packets
+			line.Socket.Overruns += t.received.Overruns
+			line.Socket.Buffer = max(line.Socket.Buffer, t.received.Buffer)
+		}
+	}
+	s.feed.Line(line)
+}
+
+func (t *Track) socket(of contribution.Socket) {
+	t.s.mu.Lock()
+	defer t.s.mu.Unlock()
+	t.received = of
+}
+
+// shared is the time of a stamp whose clock is that of all streams of the sender (RFC 7273, 5.2), as near to the time at
+// which the first of them came as the turns of 32 bits let it be.
+func (s *Session) shared(m *Media, stamp uint32, now time.Time) time.Time {
+	turn := time.Duration(float64(1<<32) / float64(m.Format.Clock) * float64(time.Second))
+	phase := time.Duration(media.Rescale(int64(stamp-m.Offset), m.Format.Clock, int64(time.Second)))
+	near := func(at time.Duration) time.Duration { // the time with that phase
+		d := (at - phase) % turn
+		if d > turn/2 {
+			d -= turn
+		} else if d < -turn/2 {
+			d += turn
+		}
+		return at - d
+	}
+	at := now.Sub(time.Unix(0, 0))
+	if s.clock == nil {
+		off := near(at) - at
+		s.clock = &off
+	}
+	return time.Unix(0, 0).Add(near(at+*s.clock) - *s.clock)
 }
 
 // want asks for a keyframe when pictures are damaged, once in a while.

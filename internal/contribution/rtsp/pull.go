@@ -22,7 +22,6 @@ import (
 	"github.com/pion/sdp/v3"
 
 	"metaplasis/internal/contribution"
-	"metaplasis/internal/contribution/mpegts"
 	"metaplasis/internal/contribution/rtpmedia"
 	"metaplasis/internal/contribution/source"
 	"metaplasis/internal/core/rtsp"
@@ -32,8 +31,7 @@ import (
 const (
 	dialTimeout   = 8 * time.Second
 	answerTimeout = 10 * time.Second
-	silenceLimit  = 10 * time.Second // without a packet
-	mediaSilence  = 2 * time.Second  // without media, until others may take its place
+	mediaSilence  = 2 * time.Second // without media, until others may take its place
 	lookEach      = 100 * time.Millisecond
 	maxRedirects  = 3
 	// udpTrial is for how long nothing may come over UDP until it is tried over TCP.
@@ -95,7 +93,7 @@ type stream struct {
 	track   *rtpmedia.Track
 	control string
 	channel [2]int
-	ports   *ports
+	ports   *rtpmedia.Ports
 	server  [2]int // ports of the other side
 	from    netip.Addr
 }
@@ -217,9 +215,9 @@ func (c *pulled) setUp() error {
 	}
 	c.base = base
 	var wrong error
-	wait := udpWait
+	wait := rtpmedia.UDPWait
 	if c.way == "tcp" {
-		wait = tcpWait
+		wait = rtpmedia.TCPWait
 	}
 	for _, md := range d.MediaDescriptions {
 		m, err := rtpmedia.Describe(md)
@@ -256,18 +254,18 @@ func (c *pulled) setUpStream(s *stream, n int) error {
 	case "multicast":
 		t.Multicast = true
 	default:
-		p, err := openPorts("0.0.0.0")
+		p, err := rtpmedia.OpenPorts("0.0.0.0")
 		if err != nil {
 			return err
 		}
-		s.ports, t.Client = p, p.numbers()
+		s.ports, t.Client = p, p.Numbers()
 	}
 	ask := rtsp.Request("SETUP", s.control)
 	ask.Header.Set("Transport", t.String())
 	answer, err := c.client.Do(ask)
 	if err != nil {
 		if s.ports != nil {
-			s.ports.close()
+			s.ports.Close()
 		}
 		return err
 	}
@@ -281,15 +279,15 @@ func (c *pulled) setUpStream(s *stream, n int) error {
 		if s.ports, err = joinGroup(&got, c.l.URL); err != nil {
 			return err
 		}
-		go s.ports.read(s.track, c.session, netip.Addr{}, c.hear)
+		go s.ports.Read(s.track, netip.Addr{}, c.hear)
 	default:
 		from := c.remote()
 		if a, err := netip.ParseAddr(got.Source); err == nil {
 			from = a
 		}
 		s.from, s.server = from, got.Server
-		s.ports.punch(from, got.Server)
-		go s.ports.read(s.track, c.session, from, c.hear)
+		s.ports.Punch(from, got.Server)
+		go s.ports.Read(s.track, from, c.hear)
 	}
 	return nil
 }
@@ -299,27 +297,11 @@ func (c *pulled) remote() netip.Addr {
 }
 
 // joinGroup becomes a member of the group that a server names.
-func joinGroup(t *rtsp.Transport, u *url.URL) (*ports, error) {
+func joinGroup(t *rtsp.Transport, u *url.URL) (*rtpmedia.Ports, error) {
 	if t.Destination == "" || t.Port[0] == 0 {
 		return nil, errors.New("the other side names no multicast group")
 	}
-	q := url.Values{}
-	if name := u.Query().Get("interface"); name != "" {
-		q.Set("interface", name)
-	}
-	open := func(port int) (*net.UDPConn, error) {
-		return mpegts.Listen(&url.URL{Host: net.JoinHostPort(t.Destination, strconv.Itoa(port)), RawQuery: q.Encode()})
-	}
-	a, err := open(t.Port[0])
-	if err != nil {
-		return nil, err
-	}
-	b, err := open(t.Port[1])
-	if err != nil {
-		_ = a.Close()
-		return nil, err
-	}
-	return &ports{a, b}, nil
+	return rtpmedia.ListenPorts(t.Destination, t.Port, u.Query(), false)
 }
 
 func (c *pulled) hear() { c.heard.Store(time.Now().UnixNano()) }
@@ -330,9 +312,9 @@ func (c *pulled) frame(f rtsp.Frame) {
 		switch int(f.Channel) {
 		case s.channel[0]:
 			c.hear()
-			takeRTP(s.track, f.Data)
+			s.track.Take(f.Data, time.Now())
 		case s.channel[1]:
-			takeRTCP(c.session, f.Data)
+			c.session.RTCP(f.Data)
 		}
 	}
 }
@@ -397,8 +379,8 @@ func (c *pulled) play(ctx context.Context, trial bool) error {
 			switch {
 			case trial && heard == first && now.Sub(begun) > udpTrial:
 				return errNothing
-			case now.Sub(time.Unix(0, heard)) > silenceLimit:
-				return errSilent
+			case now.Sub(time.Unix(0, heard)) > rtpmedia.SilenceLimit:
+				return rtpmedia.ErrSilent
 			}
 		}
 	}
@@ -411,7 +393,7 @@ func (c *pulled) report() {
 		switch {
 		case err != nil:
 		case s.ports != nil && s.server[1] > 0:
-			_, _ = s.ports.rtcp.WriteToUDPAddrPort(b, netip.AddrPortFrom(s.from, uint16(s.server[1])))
+			s.ports.Answer(b, netip.AddrPortFrom(s.from, uint16(s.server[1])))
 		case s.channel[1] >= 0:
 			_ = c.conn.SetWriteDeadline(time.Now().Add(answerTimeout))
 			_, _ = c.conn.Write((&rtsp.Frame{Channel: byte(s.channel[1]), Data: b}).Marshal())
@@ -445,7 +427,7 @@ func (c *pulled) close() {
 	_ = c.client.Send(rtsp.Request("TEARDOWN", c.base))
 	for _, s := range c.streams {
 		if s.ports != nil {
-			s.ports.close()
+			s.ports.Close()
 		}
 	}
 }

@@ -143,7 +143,7 @@ func (s *Server) handle(conn net.Conn) {
 	}
 	for _, st := range p.streams {
 		if st.ports != nil {
-			st.ports.close()
+			st.ports.Close()
 		}
 	}
 	if media.IsFormat(err) {
@@ -233,7 +233,7 @@ func (p *publisher) watch() {
 		case now := <-look.C:
 			p.session.Look(now)
 			if now.Sub(time.Unix(0, p.heard.Load())) > recordSilent {
-				p.feed.End(errSilent.Error())
+				p.feed.End(rtpmedia.ErrSilent.Error())
 				_ = p.conn.Close()
 				return
 			}
@@ -246,9 +246,9 @@ func (p *publisher) frame(f *rtsp.Frame) {
 		switch int(f.Channel) {
 		case s.channel[0]:
 			p.hear()
-			takeRTP(s.track, f.Data)
+			s.track.Take(f.Data, time.Now())
 		case s.channel[1]:
-			takeRTCP(p.session, f.Data)
+			p.session.RTCP(f.Data)
 		}
 	}
 	for wait := p.pace(); wait > 0; wait = p.pace() { // the sender's buffers fill
@@ -364,7 +364,7 @@ func (p *publisher) announce(m *rtsp.Message) (*rtsp.Message, error) {
 		if control == "" {
 			control = fmt.Sprintf("streamid=%d", i)
 		}
-		t, err := session.Add(described, udpWait)
+		t, err := session.Add(described, rtpmedia.UDPWait)
 		if err != nil {
 			wrong = err
 			continue
@@ -428,15 +428,15 @@ func (p *publisher) setUp(m *rtsp.Message) (*rtsp.Message, error) {
 		case t.Client[0] > 0:
 			if s.ports == nil {
 				host, _, _ := net.SplitHostPort(p.conn.LocalAddr().String())
-				ports, err := openPorts(host)
+				ports, err := rtpmedia.OpenPorts(host)
 				if err != nil {
 					return m.Response(500, "Internal Server Error"), err
 				}
 				s.ports = ports
 			}
-			t.Server = s.ports.numbers()
+			t.Server = s.ports.Numbers()
 			from := netip.MustParseAddrPort(p.conn.RemoteAddr().String()).Addr().Unmap()
-			go s.ports.read(s.track, p.session, from, p.hear)
+			go s.ports.Read(s.track, from, p.hear)
 		default:
 			continue
 		}

@@ -16,6 +16,7 @@ import (
 	"metaplasis/internal/core/mpegv"
 	"metaplasis/internal/core/opus"
 	"metaplasis/internal/core/pcm"
+	"metaplasis/internal/core/rawvideo"
 	"metaplasis/internal/core/vp8"
 	"metaplasis/internal/core/vp9"
 )
@@ -146,6 +147,10 @@ var table = [...]Codec{
 	{
 		ID: media.JPEG, Kind: media.Video, Label: "JPEG", Decoded: true, SelfDescribing: true, track: mjpeg.Track, complete: mjpeg.Complete, unit: stillUnit,
 		renew: renewBy(mjpeg.Complete), look: func([]byte) Picture { return Picture{Random: true} }, elementary: wholeUnits, RTP: "JPEG",
+	},
+	{
+		ID: media.RawVideo, Kind: media.Video, Label: "raw video", Decoded: true, track: rawvideo.Track, unit: stillUnit,
+		look: func([]byte) Picture { return Picture{Random: true} }, elementary: wholeUnits, RTP: "RAW", rtpConfig: rawRTPConfig,
 	},
 	{
 		ID: media.AAC, Kind: media.Audio, Label: "AAC", Decoded: true, FLV: 10, FLVPacket: true, FourCC: "mp4a", Entry: "mp4a", Box: "esds", ObjectType: 0x40, StreamType: 0x0f, Encoded: true, frameHeader: aacHeader,

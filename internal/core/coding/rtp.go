@@ -8,14 +8,16 @@ import (
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/opus"
 	"metaplasis/internal/core/pcm"
+	"metaplasis/internal/core/rawvideo"
 )
 
 // RTPFormat is what a session description says of a stream's configuration.
 type RTPFormat struct {
 	Rate, Channels, Bits int
-	Config               []byte   // "config" of AAC
-	Sets                 [][]byte // parameter sets of H.264 and HEVC
-	Loas                 bool     // frames come in audio mux elements, with their configuration in them
+	Config               []byte            // "config" of AAC
+	Sets                 [][]byte          // parameter sets of H.264 and HEVC
+	Loas                 bool              // frames come in audio mux elements, with their configuration in them
+	Parameters           map[string]string // of the format, names in lower case
 }
 
 // RTPConfig makes the configuration that OpenElementary takes from a session description, nil where the stream tells it.
@@ -76,6 +78,14 @@ func pcmRTPConfig(id media.Codec) func(f RTPFormat) []byte {
 		}
 		return p.Marshal()
 	}
+}
+
+func rawRTPConfig(f RTPFormat) []byte {
+	r, err := rawvideo.Parse(f.Parameters)
+	if err != nil {
+		return nil
+	}
+	return r.Marshal()
 }
 
 // ParameterSets lists the parameter sets of a track's configuration, nil of a codec that has none.

@@ -57,9 +57,11 @@ func New(f *Format) (Depacketizer, error) {
 	case "OPUS", "PCMU", "PCMA", "L8":
 		return whole{}, nil
 	case "L16":
-		return linear{2}, nil
+		return newLinear(f, 2), nil
 	case "L24":
-		return linear{3}, nil
+		return newLinear(f, 3), nil
+	case "RAW":
+		return newRaw(f)
 	case "JPEG":
 		return &jpeg{}, nil
 	}
@@ -73,23 +75,6 @@ func (whole) Packet(p *Packet, _ bool, take func(Unit)) {
 	if len(p.Payload) > 0 {
 		take(Unit{p.Timestamp, p.Payload})
 	}
-}
-
-// linear turns samples of network order (RFC 3551, 4.5.11; RFC 3190) into little-endian ones.
-type linear struct{ size int }
-
-func (l linear) Packet(p *Packet, _ bool, take func(Unit)) {
-	n := len(p.Payload) / l.size * l.size
-	if n == 0 {
-		return
-	}
-	out := make([]byte, n)
-	for i := 0; i < n; i += l.size {
-		for k := range l.size {
-			out[i+k] = p.Payload[i+l.size-1-k]
-		}
-	}
-	take(Unit{p.Timestamp, out})
 }
 
 // frames puts payloads of one timestamp together. One of which a packet is missing is left out.
