@@ -17,6 +17,7 @@ import (
 	"metaplasis/internal/onward/rtmp"
 	"metaplasis/internal/onward/rtsp"
 	"metaplasis/internal/onward/srt"
+	"metaplasis/internal/onward/studio"
 	"metaplasis/internal/onward/whip"
 )
 
@@ -31,7 +32,7 @@ type line interface {
 }
 
 // schemes are what a camera can send to, for people.
-const schemes = "rtmp, rtmps, srt, rtsp, rtsps, http or https (WHIP, CMAF or a transport stream), udp or rtp"
+const schemes = "rtmp, rtmps, srt, rtsp, rtsps, http or https (WHIP, CMAF or a transport stream), udp or rtp, studio"
 
 // dial opens the line to an address.
 func dial(ctx context.Context, o *Options) (line, error) {
@@ -83,6 +84,13 @@ func dial(ctx context.Context, o *Options) (line, error) {
 			return nil, err
 		}
 		return newUnitLine(conn.Programme(1, o.Name)), nil
+	}
+	if u.Scheme == "studio" {
+		conn, err := studio.Dial(ctx, u)
+		if err != nil {
+			return nil, err
+		}
+		return newUnitLine(conn), nil
 	}
 	return nil, &media.FormatError{Format: "address to send to", Found: fmt.Sprintf("the scheme %q", u.Scheme), Want: schemes}
 }

@@ -79,16 +79,19 @@ func (s *Service) proposeLadder(_ http.ResponseWriter, r *http.Request) (any, er
 	if err != nil {
 		return nil, err
 	}
-	var video *media.Track
+	var video, sound *media.Track
 	if f := c.Status().Feed; f != nil {
 		for i := range f.Tracks {
-			if f.Tracks[i].Kind == media.Video {
-				video = &f.Tracks[i]
+			switch t := &f.Tracks[i]; {
+			case t.Kind == media.Video:
+				video = t
+			case t.Kind == media.Audio && sound == nil:
+				sound = t
 			}
 		}
 	}
 	if video == nil {
 		video = &media.Track{Width: 1920, Height: 1080, FrameRate: media.Rational{Num: 30, Den: 1}}
 	}
-	return ladder.Ladder{Planned: true, Rungs: ladder.Default(video)}, nil
+	return ladder.Ladder{Planned: true, Rungs: ladder.Default(video, sound)}, nil
 }

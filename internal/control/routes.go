@@ -77,6 +77,7 @@ func (s *Service) routes() []route {
 		{"DELETE", "/hooks/{id}", "Tell a program nothing more.", api.Administer, nil, nil, nil, s.removeHook},
 		{"POST", "/hooks/{id}/test", "Tell a program that somebody tries it.", api.Administer, nil, nil, hooks.Delivery{}, s.tryHook},
 		{"GET", "/hooks/deliveries", "List what was told, or is to be, the newest first.", api.Administer, nil, nil, api.Deliveries{}, s.listDeliveries},
+		{"GET", "/studio", "List the sources on the studio's network.", api.Watch, nil, nil, api.Studio{}, s.showStudio},
 		{"PUT", "/channels/{channel}/input", "Put an input on air by hand, as soon as it has something; an empty kind leaves it to the order of the inputs.",
 			api.Operate, nil, api.Chosen{}, nil, s.chooseInput},
 		{"GET", "/channels/{channel}/markers", "List the markers that are remembered.", api.Watch, nil, nil, []origin.Marker{},
@@ -130,6 +131,7 @@ func (s *Service) Handler() http.Handler {
 		to.Method(rt.method, rt.path, s.answer(rt.handle))
 	}
 	protected.Get("/live", s.live)
+	protected.With(s.requireRole(api.Watch)).Get("/studio/{source}/picture", s.studioPicture)
 	document := s.Document()
 	r.Get("/openapi.json", func(w http.ResponseWriter, _ *http.Request) { write(w, http.StatusOK, document) })
 	r.NotFound(func(w http.ResponseWriter, _ *http.Request) {
@@ -213,6 +215,12 @@ func (s *Service) Document() any {
 		"summary": "Live updates as server-sent events: status (all channels, once a second) and event.", "operationId": "get-live",
 		"responses": object{"200": object{"description": "A stream.",
 			"content": object{"text/event-stream": object{"schema": object{"type": "string"}}}}, "default": failed},
+	}
+	at(api.Prefix + "/studio/{source}/picture")["get"] = object{
+		"summary": "Show a small picture of a source on the studio's network, by its ID or name.", "operationId": "get-studio-source-picture",
+		"parameters": []object{{"name": "source", "in": "path", "required": true, "schema": object{"type": "string"}}},
+		"responses": object{"200": object{"description": "A picture.",
+			"content": object{"image/jpeg": object{"schema": object{"type": "string", "format": "binary"}}}}, "default": failed},
 	}
 	return object{
 		"openapi": "3.1.0",

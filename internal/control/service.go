@@ -55,6 +55,7 @@ type Service struct {
 	keys     knownKeys
 	sealer   *sealer
 	hooks    *hooks.Runner
+	studio   Studio
 	OnKeys   func() // is told when contribution keys, or what goes with them, changed
 	trusted  knownTokens
 	log      eventLog

@@ -263,7 +263,7 @@ func sizes(track *media.Track) (out []ladder.Rung) {
 	w, h := own.Size(track)
 	own.Bitrate = ladder.Bitrate(w, h, track.FrameRate)
 	out = append(out, own)
-	for _, r := range ladder.Default(track) {
+	for _, r := range ladder.Default(track, nil) {
 		if !r.Source && r.Height != own.Height {
 			out = append(out, r)
 		}

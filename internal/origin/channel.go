@@ -149,7 +149,7 @@ func (c *Channel) Apply(s Settings) error {
 	if c.session != nil {
 		c.session.settings = s
 		if ladderChanged || stepChanged {
-			c.session.applyLadder(c.ladderFor(c.session.video))
+			c.session.applyLadder(c.ladderFor(c.session.video, c.session.main()))
 		}
 	}
 	c.out.listVariants()
@@ -172,10 +172,10 @@ func (c *Channel) Apply(s Settings) error {
 }
 
 // ladderFor returns the rungs to make for a source.
-func (c *Channel) ladderFor(video *media.Track) []ladder.Rung {
+func (c *Channel) ladderFor(video, sound *media.Track) []ladder.Rung {
 	rungs := c.settings.Ladder.Rungs
 	if c.settings.Ladder.Planned {
-		rungs = ladder.Default(video)
+		rungs = ladder.Default(video, sound)
 	} else if c.settings.Ladder.Plan != nil {
 		rungs = ladder.Fit(rungs, video)
 	}

@@ -53,7 +53,7 @@ func (c *Channel) Forecast(l ladder.Ladder) govern.Outlook {
 	rungs := l.Rungs
 	switch {
 	case l.Planned:
-		rungs = ladder.Default(video)
+		rungs = ladder.Default(video, nil)
 	case l.Plan != nil:
 		rungs = ladder.Fit(rungs, video)
 	}

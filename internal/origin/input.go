@@ -15,10 +15,11 @@ import (
 // Input is one way in which a channel may be fed.
 type Input struct {
 	// Kind is "sender": an encoder that connects with a key; "address": what the service fetches or receives at an
-	// address; "programme": a programme of the transport stream that another channel receives; "file": a recording
-	// that repeats; "slate": a picture.
+	// address; "studio": a source on the studio's network; "programme": a programme of the transport stream that
+	// another channel receives; "file": a recording that repeats; "slate": a picture.
 	Kind string `json:"kind"`
-	// Name tells several inputs for senders apart, such as backup; keys may lead to one of them.
+	// Name tells several inputs for senders apart, such as backup; keys may lead to one of them. Of a source on the
+	// studio's network it is its name, or its ID.
 	Name string `json:"name,omitempty"`
 	File string `json:"file,omitempty"` // of a file: its name in the service's folder of files; of a slate: its image, none for the title
 	// Address of the source: udp, rtp, http, https, srt, rtsp or rtsps.
@@ -35,6 +36,7 @@ type Input struct {
 const (
 	InputSender    = "sender"
 	InputAddress   = "address"
+	InputStudio    = "studio"
 	InputProgramme = "programme"
 	InputFile      = "file"
 	InputSlate     = "slate"
@@ -50,7 +52,7 @@ const (
 // inputSchemes are those of addresses that inputs fetch or receive.
 var inputSchemes = []string{"udp", "rtp", "http", "https", "srt", "rtsp", "rtsps"}
 
-// String writes the input as the CLI reads it: sender, sender:backup, file:standby.flv, programme:truck#2,
+// String writes the input as the CLI reads it: sender, sender:backup, file:standby.flv, programme:truck#2, studio:Deck 2,
 // udp://239.1.1.1:5000#2, on-demand:rtsp://camera/1. The secret is left out.
 func (in Input) String() string {
 	text := in.Kind
@@ -76,6 +78,10 @@ func (in Input) String() string {
 // ParseInput reads what String writes, and a password or passphrase in the address.
 func ParseInput(text string) (in Input) {
 	text, in.OnDemand = strings.CutPrefix(strings.TrimSpace(text), onDemand)
+	if name, ok := strings.CutPrefix(text, InputStudio+":"); ok {
+		in.Kind, in.Name = InputStudio, strings.TrimSpace(name)
+		return in
+	}
 	text, in.Programme, _ = strings.Cut(text, "#")
 	if strings.Contains(text, "://") {
 		in.Kind, in.Address = InputAddress, text
@@ -126,13 +132,17 @@ func (in Input) Same(o Input) bool {
 func (in Input) Plays() bool { return in.Kind == InputFile || in.Kind == InputSlate }
 
 // Connects reports whether the service fetches or receives the input by itself.
-func (in Input) Connects() bool { return in.Kind == InputAddress || in.Kind == InputProgramme }
+func (in Input) Connects() bool {
+	return in.Kind == InputAddress || in.Kind == InputStudio || in.Kind == InputProgramme
+}
 
 // words is the input in a sentence.
 func (in Input) words() string {
 	switch in.Kind {
 	case InputAddress:
 		return "source " + in.Address
+	case InputStudio:
+		return "source " + in.Name
 	case InputProgramme:
 		return "programme of " + in.Channel
 	}
@@ -151,6 +161,7 @@ const (
 	maxAddress   = 500
 	maxSecret    = 128
 	maxProgramme = 80
+	maxSource    = 100 // the name of a source on the studio's network
 )
 
 func (s Settings) checkInputs() (out []ladder.Problem) {
@@ -182,8 +193,8 @@ func (in Input) check(slug string) string {
 			return fmt.Sprintf("%s: %s", text.of, p.Text)
 		}
 	}
-	if in.OnDemand && in.Kind != InputAddress {
-		return fmt.Sprintf("found on-demand for the input %s, expected it for an address alone", in.Kind)
+	if in.OnDemand && in.Kind != InputAddress && in.Kind != InputStudio {
+		return fmt.Sprintf("found on-demand for the input %s, expected it for an address or a source on the studio's network", in.Kind)
 	}
 	switch in.Kind {
 	case InputSender:
@@ -200,12 +211,16 @@ func (in Input) check(slug string) string {
 		}
 	case InputAddress:
 		return in.checkAddress()
+	case InputStudio:
+		if p := ladder.CheckText("", in.Name, maxSource); p != nil || in.Name == "" {
+			return fmt.Sprintf("found the name %q, expected that of a source on the studio's network, or its ID", clip(in.Name))
+		}
 	case InputProgramme:
 		if !slugForm.MatchString(in.Channel) || in.Channel == slug {
 			return fmt.Sprintf("found channel %q, expected the name of another channel whose transport stream has the programme", clip(in.Channel))
 		}
 	default:
-		return fmt.Sprintf("found kind %q, expected %s, %s, %s, %s or an address such as udp://239.1.1.1:5000", clip(in.Kind), InputSender, InputFile, InputSlate, InputProgramme)
+		return fmt.Sprintf("found kind %q, expected %s, %s, %s, %s, %s or an address such as udp://239.1.1.1:5000", clip(in.Kind), InputSender, InputFile, InputSlate, InputStudio, InputProgramme)
 	}
 	return ""
 }

@@ -21,6 +21,8 @@ func TestInputsAsTheyAreWritten(t *testing.T) {
 		"slate":                              {Kind: "slate"},
 		"programme:truck#Harbour wall":       {Kind: "programme", Channel: "truck", Programme: "Harbour wall"},
 		"udp://239.1.1.1:5000#2":             {Kind: "address", Address: "udp://239.1.1.1:5000", Programme: "2"},
+		"studio:Deck #2, left":               {Kind: "studio", Name: "Deck #2, left"},
+		"on-demand:studio:Deck":              {Kind: "studio", Name: "Deck", OnDemand: true},
 		"on-demand:rtsp://192.0.2.7/stream1": {Kind: "address", Address: "rtsp://192.0.2.7/stream1", OnDemand: true},
 	} {
 		in := origin.ParseInput(text)
@@ -44,7 +46,8 @@ func TestInputsThatCannotBe(t *testing.T) {
 		"file:../../etc/passwd":  "expected the name of an FLV, CMAF or TS file",
 		"programme:line":         "another channel",
 		"sender:no spaces":       "expected letters",
-		"on-demand:sender":       "for an address alone",
+		"on-demand:sender":       "for an address or a source",
+		"studio:":                "expected that of a source",
 		"udp://239.1.1.1:99999":  "found port",
 		"sender,sender":          "twice",
 		"programme:Wrong Name#1": "another channel",

@@ -131,7 +131,7 @@ func (c *Channel) newSession(video *media.Track, sounds []*media.Track, first ti
 	s.clock = segment.NewClock(s.numbers.position.NextMSN, s.settings.step())
 	s.clock.SetAligned(s.aligned)
 	s.clock.Begin(0, s.numbers.position.NextMSN > 0)
-	s.applyLadder(c.ladderFor(video))
+	s.applyLadder(c.ladderFor(video, s.main()))
 	return s
 }
 

@@ -389,6 +389,8 @@ func (c *Channel) InputProblem(in Input, text string) {
 	switch in.Kind {
 	case InputSlate:
 		do = "Take another image, or none for the channel's title."
+	case InputStudio:
+		do = "Look whether the source is on, and which there are: metaplasis studio; it is tried again by itself."
 	case InputAddress, InputProgramme:
 		do = "Look at the source and the line to it; it is tried again by itself."
 	}

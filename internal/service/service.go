@@ -28,6 +28,7 @@ import (
 	rtmpin "metaplasis/internal/contribution/rtmp"
 	rtspin "metaplasis/internal/contribution/rtsp"
 	"metaplasis/internal/contribution/srt"
+	"metaplasis/internal/contribution/studio"
 	"metaplasis/internal/contribution/whip"
 	"metaplasis/internal/control"
 	"metaplasis/internal/control/api"
@@ -49,6 +50,7 @@ type Config struct {
 	RTSP    string
 	RTSPS   string
 	WebRTC  whip.Config // its address is one for UDP and TCP
+	Studio  []string    // interfaces on which sources are looked for
 	HTTPS   string
 	HTTP3   bool   // also answer HTTP/3 on the HTTPS port's number, over UDP
 	TLSCert string // certificate file, PEM, for RTMPS and HTTPS; read again when it changes
@@ -79,6 +81,7 @@ type Service struct {
 	ready    chan struct{}
 
 	streams     mpegts.Receiver // transport streams
+	studio      studio.Directory
 	srt         *srt.Manager
 	whip        *whip.Server // nil when it is off
 	push        *push.Server

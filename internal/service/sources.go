@@ -4,13 +4,17 @@ import (
 	"context"
 	"crypto/tls"
 	"net"
+	"net/url"
 	"strconv"
+	"strings"
+	"sync"
 	"time"
 
 	"metaplasis/internal/contribution"
 	"metaplasis/internal/contribution/fetch"
 	rtspin "metaplasis/internal/contribution/rtsp"
 	"metaplasis/internal/contribution/source"
+	"metaplasis/internal/contribution/studio"
 	"metaplasis/internal/contribution/whip"
 	"metaplasis/internal/origin"
 )
@@ -23,7 +27,11 @@ func (s sources) Sources() (out []source.Source) {
 		list, wanted := c.Sources()
 		for i, in := range list {
 			if wanted[i] {
-				out = append(out, source.Source{Channel: c.Slug(), Address: in.Address, From: in.Channel, Programme: in.Programme,
+				address := in.Address
+				if in.Kind == origin.InputStudio {
+					address = studio.Scheme + ":" + url.PathEscape(in.Name)
+				}
+				out = append(out, source.Source{Channel: c.Slug(), Address: address, From: in.Channel, Programme: in.Programme,
 					Secret: in.Secret, OnDemand: in.OnDemand})
 			}
 		}
@@ -33,7 +41,10 @@ func (s sources) Sources() (out []source.Source) {
 
 func inputOfSource(s source.Source) origin.Input {
 	in := origin.Input{Kind: origin.InputAddress, Address: s.Address, Channel: s.From, Programme: s.Programme, Secret: s.Secret, OnDemand: s.OnDemand}
-	if s.Address == "" {
+	if name, ok := strings.CutPrefix(s.Address, studio.Scheme+":"); ok {
+		in.Kind, in.Address = origin.InputStudio, ""
+		in.Name, _ = url.PathUnescape(name)
+	} else if s.Address == "" {
 		in.Kind = origin.InputProgramme
 	}
 	return in
@@ -97,13 +108,15 @@ func (s *Service) receiveSources() {
 	r.Protocols["http"] = &fetch.Fetcher{Streams: &s.streams, Logger: s.conf.Logger}
 	r.Protocols["https"] = r.Protocols["http"]
 	r.Protocols["srt"] = s.srt
-	r.Protocols["rtsp"] = &rtspin.Puller{Logger: s.conf.Logger}
+	puller := &rtspin.Puller{Logger: s.conf.Logger}
+	r.Protocols["rtsp"] = puller
 	r.Protocols["rtsps"] = r.Protocols["rtsp"]
+	s.studio = studio.Directory{Interfaces: s.conf.Studio, Logger: s.conf.Logger}
+	s.Control.SetStudio(&s.studio)
+	r.Protocols[studio.Scheme] = &studio.Receiver{Directory: &s.studio, RTSP: puller}
 	ctx, cancel := context.WithCancel(context.Background())
-	done := make(chan struct{})
-	s.stop = append(s.stop, func() { cancel(); <-done })
-	go func() {
-		defer close(done)
-		r.Run(ctx)
-	}()
+	var all sync.WaitGroup
+	s.stop = append(s.stop, func() { cancel(); all.Wait() })
+	all.Go(func() { s.studio.Run(ctx) })
+	all.Go(func() { r.Run(ctx) })
 }

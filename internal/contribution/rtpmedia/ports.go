@@ -31,7 +31,6 @@ type Ports struct {
 const (
 	firstPort = 30000
 	lastPort  = 49998
-	lookEach  = 50 * time.Millisecond
 	// largeBuffer is what the socket of a source may hold that sends without compression: a tenth of a second.
 	largeBuffer = 32 << 20
 )
@@ -115,7 +114,7 @@ func (p *Ports) Read(t *Track, from netip.Addr, heard func()) {
 	var keep slab
 	for {
 		var now time.Time
-		err := reader.Read(lookEach, func(b []byte, at netip.Addr) {
+		err := reader.Read(LookEach, func(b []byte, at netip.Addr) {
 			if now.IsZero() {
 				now = time.Now()
 				heard()
@@ -174,6 +173,9 @@ func (p *Ports) Punch(host netip.Addr, server [2]int) {
 		}
 	}
 }
+
+// LookEach is how often a session is to be looked at.
+const LookEach = 50 * time.Millisecond
 
 // SilenceLimit is how long nothing may come of a stream until it is taken for gone.
 const SilenceLimit = 10 * time.Second

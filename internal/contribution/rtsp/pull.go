@@ -183,6 +183,29 @@ func (t timed) Read(b []byte) (int, error) {
 	return t.Conn.Read(b)
 }
 
+// Describe asks a server what a stream holds, without playing it: a session description.
+func Describe(ctx context.Context, address string) ([]byte, error) {
+	u, err := url.Parse(address)
+	if err != nil {
+		return nil, err
+	}
+	conn, err := dial(ctx, u)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = conn.Close() }()
+	defer context.AfterFunc(ctx, func() { _ = conn.Close() })()
+	var limit atomic.Int64
+	limit.Store(int64(answerTimeout))
+	ask := rtsp.Request("DESCRIBE", address)
+	ask.Header.Set("Accept", "application/sdp")
+	answer, err := rtsp.NewClient(timed{conn, &limit}, rtsp.Credentials{}, "").Do(ask)
+	if err != nil {
+		return nil, err
+	}
+	return answer.Body, nil
+}
+
 // setUp asks what there is, and for each stream that is received here.
 func (c *pulled) setUp() error {
 	if _, err := c.client.Do(rtsp.Request("OPTIONS", c.base)); err != nil {

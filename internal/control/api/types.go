@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"metaplasis/internal/contribution/studio"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/trial"
 	"metaplasis/internal/hooks"
@@ -281,6 +282,13 @@ type History struct {
 	// Quality is the PSNR of the newest sample of each coded rendition, hundredths of a decibel; 0 while there is none. Its
 	// last value is as old as those of the others; it may have fewer.
 	Quality map[string][]int64 `json:"quality"`
+}
+
+// Studio is what is on the studio's network.
+type Studio struct {
+	On      bool            `json:"on"` // the service looks at it
+	Sources []studio.Source `json:"sources"`
+	Wrong   []string        `json:"wrong"` // what keeps it from being heard
 }
 
 // Public is what a viewer's page may know of a channel.

@@ -85,11 +85,20 @@ func (c *Client) do(ctx context.Context, method, path string, in, out any) error
 	if out == nil {
 		return nil
 	}
+	if file, ok := out.(*file); ok {
+		*file, err = io.ReadAll(io.LimitReader(res.Body, maxFile))
+		return err
+	}
 	if err := json.NewDecoder(res.Body).Decode(out); err != nil {
 		return fmt.Errorf("the answer of %s could not be read: %w", c.Server, err)
 	}
 	return nil
 }
+
+// file is an answer that is no JSON.
+type file []byte
+
+const maxFile = 8 << 20
 
 func refusal(res *http.Response) error {
 	e := &Error{Status: res.StatusCode}
@@ -279,6 +288,16 @@ func (c *Client) Keys(ctx context.Context, slug string) ([]api.Key, error) {
 // Hooks lists the programs that are told what happens.
 func (c *Client) Hooks(ctx context.Context) ([]hooks.Hook, error) {
 	return call[[]hooks.Hook](ctx, c, "GET", "/hooks", nil)
+}
+
+// Studio lists the sources on the studio's network.
+func (c *Client) Studio(ctx context.Context) (api.Studio, error) {
+	return call[api.Studio](ctx, c, "GET", "/studio", nil)
+}
+
+// StudioPicture is a small picture of a source, JPEG.
+func (c *Client) StudioPicture(ctx context.Context, source string) ([]byte, error) {
+	return call[file](ctx, c, "GET", "/studio/"+seg(source)+"/picture", nil)
 }
 
 // AddHook adds one.

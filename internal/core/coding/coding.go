@@ -41,6 +41,8 @@ type Codec struct {
 	ObjectType byte
 	// Bytes of decode-to-presentation time stand in front of the data in enhanced FLV.
 	Composition bool
+	// Browsers play it, all of them.
+	Web bool
 	// The workers have a decoder of it, an encoder.
 	Decoded, Encoded bool
 	// Profiles and levels that an encoder can be held to; sizes of levels are counted in blocks of so many samples a side.
@@ -113,7 +115,7 @@ type Picture struct {
 // The table. Rows are in the order in which people look for them.
 var table = [...]Codec{
 	{
-		ID: media.H264, Kind: media.Video, Label: "H.264", Decoded: true, FLV: 7, FourCC: "avc1", Entry: "avc1", Box: "avcC", BoxVersion: plainBox,
+		ID: media.H264, Kind: media.Video, Web: true, Label: "H.264", Decoded: true, FLV: 7, FourCC: "avc1", Entry: "avc1", Box: "avcC", BoxVersion: plainBox,
 		StreamType: 0x1b, Composition: true, Encoded: true, Profiles: []string{"baseline", "main", "high"}, Levels: avcLevels, LevelBlock: 16, Cost: [9]int{4, 9, 13, 20, 31, 36, 55, 80, 137}, track: avcTrack, unit: avcUnit, length: avcLength, renew: avcRenew, look: avcLook,
 		captions: avc.Captions, caption: avcCaption, config: avc.WithSets, transport: avcTransport,
 		elementary: avcElementary, RTP: "H264", line: 0x1b, rtpConfig: avcRTPConfig, sets: avcSets,
@@ -153,17 +155,17 @@ var table = [...]Codec{
 		look: func([]byte) Picture { return Picture{Random: true} }, elementary: wholeUnits, RTP: "RAW", rtpConfig: rawRTPConfig,
 	},
 	{
-		ID: media.AAC, Kind: media.Audio, Label: "AAC", Decoded: true, FLV: 10, FLVPacket: true, FourCC: "mp4a", Entry: "mp4a", Box: "esds", ObjectType: 0x40, StreamType: 0x0f, Encoded: true, frameHeader: aacHeader,
+		ID: media.AAC, Kind: media.Audio, Web: true, Label: "AAC", Decoded: true, FLV: 10, FLVPacket: true, FourCC: "mp4a", Entry: "mp4a", Box: "esds", ObjectType: 0x40, StreamType: 0x0f, Encoded: true, frameHeader: aacHeader,
 		track: aacTrack, unit: frameUnit,
 		elementary: aacElementary, syncByte: 0xff, RTP: "MPEG4-GENERIC", line: 0x0f, rtpConfig: aacRTPConfig,
 	},
 	{
-		ID: media.Opus, Kind: media.Audio, Label: "Opus", Decoded: true, Encoded: true, FourCC: "Opus", Entry: "Opus", Box: "dOps", BoxVersion: plainBox,
+		ID: media.Opus, Kind: media.Audio, Web: true, Label: "Opus", Decoded: true, Encoded: true, FourCC: "Opus", Entry: "Opus", Box: "dOps", BoxVersion: plainBox,
 		FixedRate: opus.SampleRate, track: opusTrack, complete: opus.Complete, unit: frameUnit,
 		elementary: opusElementary, syncByte: 0x7f, registrations: []string{"Opus"}, descriptors: []uint16{0x180}, RTP: "OPUS", line: 0x06, lineWrite: opusLine, rtpConfig: opusRTPConfig,
 	},
 	{
-		ID: media.MP3, Kind: media.Audio, Label: "MP3", Decoded: true, FLV: 2, FourCC: ".mp3", Entry: "mp4a", Box: "esds", ObjectType: 0x6b, StreamType: 0x03,
+		ID: media.MP3, Kind: media.Audio, Web: true, Label: "MP3", Decoded: true, FLV: 2, FourCC: ".mp3", Entry: "mp4a", Box: "esds", ObjectType: 0x6b, StreamType: 0x03,
 		SelfDescribing: true, track: bareTrack(media.Audio, media.MP3), complete: mpega.Complete, unit: frameUnit,
 		elementary: mpegaElementary, streamTypes: []uint8{0x04}, syncByte: 0xff, RTP: "MPA", line: 0x03,
 	},
@@ -456,4 +458,24 @@ func (s *Stream) Unit(data []byte) (Unit, error) {
 		s.known = s.track.Kind != media.Video || s.track.Width > 0
 	}
 	return u, nil
+}
+
+// Still is a track of JPEG pictures of a size.
+func Still(width, height int) media.Track {
+	t, _ := mjpeg.Track(nil)
+	t.Width, t.Height = width, height
+	return t
+}
+
+// Announced is the track that a configuration tells of; false when the stream itself tells.
+func Announced(c *Codec, config []byte) (media.Track, bool) {
+	if len(config) == 0 {
+		return media.Track{}, false
+	}
+	s, err := Open(c, config)
+	if err != nil {
+		return media.Track{}, false
+	}
+	t, _ := s.Track()
+	return t, true
 }

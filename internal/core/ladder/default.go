@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 
+	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/media"
 )
 
@@ -14,8 +15,11 @@ var shortSides = []int{2160, 1440, 1080, 720, 480, 360, 240}
 const maxPlanned = 3
 
 // Default makes the default ladder of a source: the source itself on top, then up to three smaller
-// pictures. It never enlarges. Without video it has one rung that carries the audio.
-func Default(video *media.Track) []Rung {
+// pictures. It never enlarges. Without video it has one rung that carries the audio. Sound passes through where browsers
+// play it, and is coded anew where they do not.
+func Default(video, sound *media.Track) []Rung { return heard(pictures(video), sound) }
+
+func pictures(video *media.Track) []Rung {
 	out := []Rung{{Name: "source", On: true, Source: true}}
 	if video == nil {
 		return out
@@ -54,6 +58,25 @@ func Packaged(rungs []Rung, video *media.Track) []Rung {
 	for i, r := range out {
 		if r.Source {
 			out[i] = Rung{Name: r.Name, On: r.On, Width: w &^ 1, Height: h &^ 1, Bitrate: Bitrate(w, h, video.FrameRate), Effort: defaultEffort}.WithDefaults()
+		}
+	}
+	return out
+}
+
+// heardBitrate is that of sound that is coded anew so that browsers play it.
+const heardBitrate = 128_000
+
+func heard(rungs []Rung, sound *media.Track) []Rung {
+	if sound == nil || sound.Undecodable != "" {
+		return rungs
+	}
+	if c := coding.Find(sound.Codec); c == nil || c.Web {
+		return rungs
+	}
+	out := append([]Rung(nil), rungs...)
+	for i := range out {
+		if out[i].AudioBitrate == 0 {
+			out[i].AudioBitrate = heardBitrate
 		}
 	}
 	return out

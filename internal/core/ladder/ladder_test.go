@@ -28,7 +28,7 @@ func TestPlanNeverEnlargesAndKeepsTheShape(t *testing.T) {
 		"a square picture": {source(600, 600, square), []string{"source", "480p", "360p", "240p"}, [][2]int{{480, 480}, {360, 360}, {240, 240}}},
 		"cut to 2.39 to 1": {source(1920, 804, square), []string{"source", "720p", "480p", "360p"}, [][2]int{{1720, 720}, {1146, 480}, {860, 360}}},
 	} {
-		rungs := Default(c.source)
+		rungs := Default(c.source, nil)
 		var names []string
 		for i, r := range rungs {
 			names = append(names, r.Name)
@@ -41,7 +41,7 @@ func TestPlanNeverEnlargesAndKeepsTheShape(t *testing.T) {
 		assert.Equal(t, c.names, names, name)
 		assert.Empty(t, Check(rungs), name)
 	}
-	assert.Len(t, Default(nil), 1)
+	assert.Len(t, Default(nil, nil), 1)
 	assert.InDelta(t, 4_500_000, Bitrate(1920, 1080, media.Rational{Num: 30, Den: 1}), 100_000)
 }
 
@@ -141,4 +141,17 @@ func TestLimitsKeepSegmentsBelowThePeak(t *testing.T) {
 		}
 	}
 	assert.Equal(t, 1000, Rung{Bitrate: 1_000_000, Peak: 3_000_000}.Limits(2000).Buffer, "there is room for what was asked")
+}
+
+func TestSoundThatBrowsersDoNotPlayIsCodedAnew(t *testing.T) {
+	video := &media.Track{Kind: media.Video, Codec: media.H264, Width: 1280, Height: 720}
+	for codec, coded := range map[media.Codec]bool{media.AAC: false, media.Opus: false, media.AC3: true, media.PCM: true, media.EAC3: false /* no decoder */} {
+		sound := &media.Track{Kind: media.Audio, Codec: codec}
+		if codec == media.EAC3 {
+			sound.Undecodable = "E-AC-3"
+		}
+		for _, r := range Default(video, sound) {
+			assert.Equal(t, coded, r.AudioBitrate > 0, "%s of %s", r.Name, codec)
+		}
+	}
 }

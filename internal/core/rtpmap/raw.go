@@ -20,6 +20,7 @@ type raw struct {
 	stamp  uint32
 	open   bool
 	second bool   // lines of the second field came
+	later  uint32 // its timestamp
 	last   []byte // the picture before; others read it
 }
 
@@ -49,15 +50,17 @@ func (r *raw) Packet(p *Packet, _ bool, take func(Unit)) {
 	}
 	samples := heads[n*rawHead:]
 	second := heads[2]&0x80 != 0
-	if r.open && p.Timestamp != r.stamp && !(r.f.Fields && second && !r.second) {
+	if r.open && r.f.Fields && second && !r.second {
+		r.second, r.later = true, p.Timestamp
+	}
+	if r.open && p.Timestamp != r.stamp && !(r.second && second && p.Timestamp == r.later) {
 		r.finish(take) // its last packet is missing
 	}
 	if !r.open {
-		r.open, r.stamp, r.second = true, p.Timestamp, false
+		r.open, r.stamp, r.second, r.later = true, p.Timestamp, second, p.Timestamp
 		r.data = make([]byte, r.f.PictureBytes())
 		clear(r.filled)
 	}
-	r.second = r.second || second
 	for i := range n {
 		h := heads[i*rawHead:]
 		length := int(binary.BigEndian.Uint16(h))

@@ -87,7 +87,7 @@ func TestAMissingPacketCostsItsUnitAlone(t *testing.T) {
 }
 
 func TestAACInPackets(t *testing.T) {
-	d, err := New(&Format{Name: "MPEG4-GENERIC", Parameters: map[string]string{"sizelength": "13", "indexlength": "3", "indexdeltalength": "3"}})
+	d, err := New(&Format{Name: "MPEG4-GENERIC", Parameters: map[string]string{"sampling": "YCbCr-4:2:2", "width": "32", "height": "18", "depth": "8", "sizelength": "13", "indexlength": "3", "indexdeltalength": "3"}})
 	require.NoError(t, err)
 	var got []Unit
 	take := func(u Unit) { got = append(got, u) }
@@ -215,7 +215,7 @@ func FuzzDepacketizers(f *testing.F) {
 	f.Add(byte(0), []byte{0x7c, 0x85, 1, 2, 3})
 	f.Add(byte(2), []byte{0x90, 0x80, 1, 0x10, 2, 0, 0x9d, 1, 0x2a})
 	f.Add(byte(4), []byte{0x10, 0x0a, 1, 2, 3, 4})
-	names := []string{"H264", "H265", "VP8", "VP9", "AV1", "MPV", "MPA", "AC3", "MP4A-LATM", "JPEG", "L24", "MPEG4-GENERIC"}
+	names := []string{"H264", "H265", "VP8", "VP9", "AV1", "MPV", "MPA", "AC3", "MP4A-LATM", "JPEG", "L24", "MPEG4-GENERIC", "RAW"}
 	f.Fuzz(func(t *testing.T, which byte, b []byte) {
 		d, err := New(&Format{Name: names[int(which)%len(names)], Parameters: map[string]string{"sizelength": "13", "indexlength": "3", "indexdeltalength": "3"}})
 		require.NoError(t, err)

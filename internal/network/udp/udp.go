@@ -113,6 +113,61 @@ func join(c *net.UDPConn, group netip.Addr, face *net.Interface, source string) 
 	return nil
 }
 
+// Dial opens a socket that sends to an address such as udp://239.1.1.1:5000?interface=eth0&ttl=4: to a group by the
+// interface and with the lifetime that the address names.
+func Dial(ctx context.Context, u *url.URL) (*net.UDPConn, error) {
+	c, err := (&net.Dialer{}).DialContext(ctx, "udp", u.Host)
+	if err != nil {
+		return nil, fmt.Errorf("sending to %s: %w", u.Host, err)
+	}
+	conn := c.(*net.UDPConn)
+	if err := multicast(conn, u); err != nil {
+		_ = c.Close()
+		return nil, err
+	}
+	return conn, nil
+}
+
+// multicast sets where packets to a group go and how far.
+func multicast(c *net.UDPConn, u *url.URL) error {
+	to := c.RemoteAddr().(*net.UDPAddr)
+	if !to.IP.IsMulticast() {
+		return nil
+	}
+	ttl := 1
+	if text := u.Query().Get("ttl"); text != "" {
+		n, err := strconv.Atoi(text)
+		if err != nil || n < 1 || n > 255 {
+			return fmt.Errorf("found ttl %q, expected 1 to 255", text)
+		}
+		ttl = n
+	}
+	var face *net.Interface
+	if name := u.Query().Get("interface"); name != "" {
+		f, err := net.InterfaceByName(name)
+		if err != nil {
+			return fmt.Errorf("there is no network interface %q", name)
+		}
+		face = f
+	}
+	if to.IP.To4() == nil {
+		p := ipv6.NewPacketConn(c)
+		if face != nil {
+			if err := p.SetMulticastInterface(face); err != nil {
+				return err
+			}
+		}
+		return p.SetMulticastHopLimit(ttl)
+	}
+	p := ipv4.NewPacketConn(c)
+	if face != nil {
+		if err := p.SetMulticastInterface(face); err != nil {
+			return err
+		}
+	}
+	return p.SetMulticastTTL(ttl)
+}
+
 // Reader reads the datagrams of a socket. It is not safe for concurrent use.
 type Reader struct {
 	Packets  int64 // datagrams that came

@@ -4,21 +4,17 @@ package mpegts
 import (
 	"context"
 	"errors"
-	"fmt"
 	"math/rand/v2"
-	"net"
 	"net/url"
-	"strconv"
 	"sync"
 	"syscall"
 	"time"
 
 	"github.com/pion/rtp"
-	"golang.org/x/net/ipv4"
-	"golang.org/x/net/ipv6"
 
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/ts"
+	"metaplasis/internal/network/udp"
 )
 
 // datagramPackets is how many packets a datagram carries, the most that fit an Ethernet frame.
@@ -44,17 +40,12 @@ func NewConn(write func([]byte) error, closing func() error, failed chan error) 
 // Dial sends to udp://host:port or rtp://host:port: of a multicast group by the interface and with the lifetime that the
 // query names, as in udp://239.1.1.1:5000?interface=eth0&ttl=4.
 func Dial(ctx context.Context, u *url.URL) (*Conn, error) {
-	c, err := (&net.Dialer{}).DialContext(ctx, "udp", u.Host)
+	c, err := udp.Dial(ctx, u)
 	if err != nil {
-		return nil, fmt.Errorf("sending to %s: %w", u.Host, err)
-	}
-	udp := c.(*net.UDPConn)
-	if err := multicast(udp, u); err != nil {
-		_ = c.Close()
 		return nil, err
 	}
 	write := func(b []byte) error {
-		_, err := udp.Write(b)
+		_, err := c.Write(b)
 		if errors.Is(err, syscall.ECONNREFUSED) {
 			return nil // nobody listens yet, or for a moment: who sends datagrams goes on
 		}
@@ -64,46 +55,6 @@ func Dial(ctx context.Context, u *url.URL) (*Conn, error) {
 		write = overRTP(write)
 	}
 	return NewConn(datagrams(write), c.Close, nil), nil
-}
-
-// multicast sets where packets to a group go and how far.
-func multicast(c *net.UDPConn, u *url.URL) error {
-	to := c.RemoteAddr().(*net.UDPAddr)
-	if !to.IP.IsMulticast() {
-		return nil
-	}
-	ttl := 1
-	if text := u.Query().Get("ttl"); text != "" {
-		n, err := strconv.Atoi(text)
-		if err != nil || n < 1 || n > 255 {
-			return fmt.Errorf("found ttl %q, expected 1 to 255", text)
-		}
-		ttl = n
-	}
-	var face *net.Interface
-	if name := u.Query().Get("interface"); name != "" {
-		f, err := net.InterfaceByName(name)
-		if err != nil {
-			return fmt.Errorf("there is no network interface %q", name)
-		}
-		face = f
-	}
-	if to.IP.To4() == nil {
-		p := ipv6.NewPacketConn(c)
-		if face != nil {
-			if err := p.SetMulticastInterface(face); err != nil {
-				return err
-			}
-		}
-		return p.SetMulticastHopLimit(ttl)
-	}
-	p := ipv4.NewPacketConn(c)
-	if face != nil {
-		if err := p.SetMulticastInterface(face); err != nil {
-			return err
-		}
-	}
-	return p.SetMulticastTTL(ttl)
 }
 
 // datagrams cuts packets into datagrams.

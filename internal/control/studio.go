@@ -1,0 +1,57 @@
+package control
+
+import (
+	"context"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+
+	"metaplasis/internal/contribution/studio"
+	"metaplasis/internal/control/api"
+)
+
+// Studio is the studio's network, as far as the service looks at it.
+type Studio interface {
+	On() bool
+	// List is what is on it; wrong says what keeps it from being heard.
+	List() (list []studio.Source, wrong []string)
+	// Picture is a small picture of a source, JPEG.
+	Picture(ctx context.Context, id string) ([]byte, error)
+}
+
+// SetStudio gives the service the network that it looks at.
+func (s *Service) SetStudio(n Studio) { s.studio = n }
+
+func (s *Service) showStudio(http.ResponseWriter, *http.Request) (any, error) {
+	out := api.Studio{Sources: []studio.Source{}, Wrong: []string{}}
+	if s.studio != nil && s.studio.On() {
+		list, wrong := s.studio.List()
+		out.On, out.Sources, out.Wrong = true, list, append(out.Wrong, wrong...)
+	}
+	return out, nil
+}
+
+// pictureWait is for how long a picture of a source is waited for, with those before it.
+const pictureWait = 8 * time.Second
+
+// studioPicture answers with a small picture of a source.
+func (s *Service) studioPicture(w http.ResponseWriter, r *http.Request) {
+	if s.studio == nil {
+		s.refuse(w, http.StatusNotFound, "the service does not look at the studio's network", "Start it with --studio and the network's interface.")
+		return
+	}
+	ctx, cancel := context.WithTimeout(r.Context(), pictureWait)
+	defer cancel()
+	b, err := s.studio.Picture(ctx, chi.URLParam(r, "source"))
+	if err != nil {
+		s.refuse(w, http.StatusNotFound, err.Error(), "See which sources there are: GET "+api.Prefix+"/studio.")
+		return
+	}
+	h := w.Header()
+	h.Set("Content-Type", "image/jpeg")
+	h.Set("Cache-Control", "private, max-age=5")
+	h.Set("Content-Length", strconv.Itoa(len(b)))
+	_, _ = w.Write(b)
+}
