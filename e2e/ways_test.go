@@ -187,13 +187,19 @@ func digestOf(b []byte) [32]byte { return sha256.Sum256(b[max(0, len(b)-120):]) 
 func unitsOf(t *testing.T, loop *demo.Loop) *loopUnits {
 	l := &loopUnits{kinds: map[media.TrackID]media.Kind{}, at: map[media.Kind]map[[32]byte]time.Duration{media.Video: {}, media.Audio: {}},
 		twice: map[[32]byte]bool{}, clock: map[media.TrackID]media.Clock{}}
+	readLoop(t, loop, l)
+	return l
+}
+
+// readLoop hands the tracks and access units of a loop over.
+func readLoop(t *testing.T, loop *demo.Loop, to tracks.Sink) {
 	r, err := flv.NewReader(bytes.NewReader(loop.FLV))
 	require.NoError(t, err)
-	set := tracks.New(l)
+	set := tracks.New(to)
 	for {
 		tag, err := r.Next()
 		if errors.Is(err, io.EOF) {
-			return l
+			return
 		}
 		require.NoError(t, err)
 		kind := media.Video

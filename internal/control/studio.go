@@ -3,6 +3,7 @@ package control
 import (
 	"context"
 	"net/http"
+	"net/url"
 	"strconv"
 	"time"
 
@@ -44,7 +45,11 @@ func (s *Service) studioPicture(w http.ResponseWriter, r *http.Request) {
 	}
 	ctx, cancel := context.WithTimeout(r.Context(), pictureWait)
 	defer cancel()
-	b, err := s.studio.Picture(ctx, chi.URLParam(r, "source"))
+	source := chi.URLParam(r, "source")
+	if plain, err := url.PathUnescape(source); err == nil && r.URL.RawPath != "" {
+		source = plain
+	}
+	b, err := s.studio.Picture(ctx, source)
 	if err != nil {
 		s.refuse(w, http.StatusNotFound, err.Error(), "See which sources there are: GET "+api.Prefix+"/studio.")
 		return

@@ -2,6 +2,7 @@ package rtsp
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"crypto/md5"
 	"encoding/hex"
@@ -16,6 +17,7 @@ import (
 
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/rtsp"
+	"metaplasis/internal/network/dnssd"
 	"metaplasis/internal/onward/rtpmedia"
 )
 
@@ -27,6 +29,7 @@ type Served struct {
 	nonce    string
 	begun    time.Time
 	failed   chan error
+	quiet    func() // ends its announcements, nil of one that is not announced
 
 	mu      sync.Mutex
 	order   []media.TrackID
@@ -65,7 +68,32 @@ func Listen(u *url.URL) (*Served, error) {
 	s := &Served{l: l, user: u.User.Username(), password: password, nonce: fmt.Sprint(time.Now().UnixNano()), begun: time.Now(), failed: make(chan error, 1),
 		tracks: map[media.TrackID]*served{}, known: make(chan struct{}), players: map[*player]bool{}}
 	go s.accept()
-	return s, nil
+	return s, s.announce(u)
+}
+
+// announce tells of the stream by service discovery, on the interface that the address names: ?announce=eth0&name=Deck.
+func (s *Served) announce(u *url.URL) error {
+	q := u.Query()
+	face := q.Get("announce")
+	if face == "" {
+		return nil
+	}
+	host, err := netip.ParseAddr(u.Hostname())
+	if err != nil {
+		return errors.Join(fmt.Errorf("found the host %q, expected an address of this machine that others reach", u.Hostname()), s.l.Close())
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	s.quiet = cancel
+	of := dnssd.Instance{Name: cmp.Or(q.Get("name"), "Camera"), Host: host, Port: s.l.Addr().(*net.TCPAddr).Port, Text: map[string]string{"path": u.Path}}
+	go func() {
+		if err := dnssd.Announce(ctx, face, "_rtsp._tcp", of); err != nil && ctx.Err() == nil {
+			select {
+			case s.failed <- fmt.Errorf("announcing on %s: %w", face, err):
+			default:
+			}
+		}
+	}()
+	return nil
 }
 
 func (s *Served) accept() {
@@ -160,6 +188,9 @@ func (s *Served) Failed() <-chan error { return s.failed }
 
 // Close implements onward.Sender.
 func (s *Served) Close() error {
+	if s.quiet != nil {
+		s.quiet()
+	}
 	s.mu.Lock()
 	for p := range s.players {
 		_ = p.conn.Close()

@@ -70,6 +70,7 @@ type Sender struct {
 	begun  time.Time
 	failed chan error
 	stop   context.CancelFunc
+	over   <-chan struct{}
 	all    sync.WaitGroup
 	queue  chan picturePackets
 
@@ -135,6 +136,7 @@ func Dial(ctx context.Context, u *url.URL) (*Sender, error) {
 	}
 	s.own = s.video.LocalAddr().(*net.UDPAddr).AddrPort().Addr().Unmap()
 	ctx, s.stop = context.WithCancel(ctx)
+	s.over = ctx.Done()
 	s.all.Go(func() { s.pictures(ctx) })
 	s.all.Go(func() { s.announce(ctx) })
 	return s, nil
@@ -239,7 +241,11 @@ func (s *Sender) shown(t *track, f *picture.Frame) error {
 // release sends the pictures before which no other can come.
 func (s *Sender) release(t *track, dts int64) {
 	for len(t.ready) > 0 && t.ready[0].pts <= dts {
-		s.queue <- picturePackets{t, t.ready[0]}
+		select {
+		case s.queue <- picturePackets{t, t.ready[0]}:
+		case <-s.over:
+			return
+		}
 		t.ready = t.ready[1:]
 	}
 }
@@ -276,6 +282,7 @@ func (s *Sender) pictures(ctx context.Context) {
 			}
 			if err := out.send(lasts * spread / 100); err != nil {
 				s.fail(err)
+				s.stop()
 				return
 			}
 		}
