@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/url"
+	"strings"
 	"time"
 
 	"metaplasis/internal/camera"
@@ -14,11 +16,14 @@ import (
 	"metaplasis/internal/service"
 )
 
-// rehearsalWay is a demo channel that comes by another protocol than RTMP. Its source passes through.
+// rehearsalWay is a demo channel that comes by another protocol than RTMP, or without a name a source on the studio's
+// network alone.
 type rehearsalWay struct {
 	slug, title string
-	input       string // as the CLI reads it
+	input       string // as the CLI reads it; HOST stands for the service's HTTP address
 	loops       []string
+	coded       []ladder.Rung // that are made of it; none: it passes through
+	sound       bool          // the camera sends no pictures
 	// to is where its camera sends, with the channel's key; nil of a channel that needs no camera of its own.
 	to func(svc *service.Service, key string) string
 }
@@ -26,19 +31,43 @@ type rehearsalWay struct {
 // truckGroup is where the outside-broadcast truck sends.
 const truckGroup = "udp://239.255.77.1:5077?interface=lo"
 
+// studioAt is where a source on the studio's network of the demo is announced and sent.
+func studioAt(group, name, format string) func(*service.Service, string) string {
+	return func(*service.Service, string) string {
+		return "studio://" + group + ":5004?" + url.Values{"interface": {rehearsalStudio}, "name": {name}, "format": {format}}.Encode()
+	}
+}
+
+// rehearsalStudio is the interface of the demo's studio network.
+const rehearsalStudio = "lo"
+
 // rehearsalWays are the other ways in that the demo shows.
 var rehearsalWays = []rehearsalWay{
-	{"ob-truck", "Truck: committee boat", truckGroup, []string{"committee", "chase-boat"}, func(*service.Service, string) string { return truckGroup }},
-	{"ob-truck-2", "Truck: chase boat", "programme:ob-truck#2", nil, nil},
-	{"harbour-wall", "Harbour wall, over SRT", "sender", []string{"committee"}, func(s *service.Service, key string) string {
+	{slug: "ob-truck", title: "Truck: committee boat", input: truckGroup, loops: []string{"committee", "chase-boat"}, to: func(*service.Service, string) string { return truckGroup }},
+	{slug: "ob-truck-2", title: "Truck: chase boat", input: "programme:ob-truck#2"},
+	{slug: "harbour-wall", title: "Harbour wall, over SRT", input: "sender", loops: []string{"committee"}, to: func(s *service.Service, key string) string {
 		return fmt.Sprintf("srt://%s?latency=200&streamid=harbour-wall/%s", local(s.SRT), key)
 	}},
-	{"pier-camera", "Pier camera, over RTSP", "sender", []string{"committee"}, func(s *service.Service, key string) string {
+	{slug: "pier-camera", title: "Pier camera, over RTSP", input: "sender", loops: []string{"committee"}, to: func(s *service.Service, key string) string {
 		return fmt.Sprintf("rtsp://%s/in/pier-camera?key=%s", local(s.RTSP), key)
 	}},
-	{"guest", "Guest from a browser", "sender", []string{"harbour"}, func(s *service.Service, key string) string {
+	{slug: "guest", title: "Guest from a browser", input: "sender", loops: []string{"harbour"}, to: func(s *service.Service, key string) string {
 		return fmt.Sprintf("http://%s/whip/guest?key=%s", local(s.HTTP), key)
 	}},
+	{slug: "club-house", title: "Club house, pushed over HTTP", input: "sender", loops: []string{"committee"}, to: func(s *service.Service, key string) string {
+		return fmt.Sprintf("http://%s/in/club-house?key=%s", local(s.HTTP), key)
+	}},
+	{slug: "repeater", title: "Repeater of the pier camera, while watched", input: "on-demand:http://HOST/media/pier-camera/index.m3u8"},
+	{slug: "mast", title: "Mast camera, on the studio's network", input: "studio:Mast camera", loops: []string{"committee"}, to: studioAt("239.20.7.1", "Mast camera", "raw"),
+		coded: []ladder.Rung{{Name: "360p", On: true, Width: 640, Height: 360, Bitrate: 800_000, Effort: 1, AudioBitrate: 96_000}}},
+	{title: "Commentary booth", sound: true, loops: []string{"start-line"}, to: studioAt("239.20.7.2", "Commentary booth", "raw")},
+}
+
+// rehearsalMore is what a larger machine carries beside.
+var rehearsalMore = []rehearsalWay{
+	{slug: "north", title: "North camera, 442 Mbit/s", input: "studio:North camera", loops: []string{"start-line"}, to: studioAt("239.20.7.3", "North camera", "raw"),
+		coded: []ladder.Rung{{Name: "720p", On: true, Width: 1280, Height: 720, Bitrate: 2_400_000, Effort: 1, AudioBitrate: 128_000}}},
+	{title: "South camera", loops: []string{"chase-boat"}, to: studioAt("239.20.7.4", "South camera", "jpeg")},
 }
 
 // open reports whether the way's port is open.
@@ -51,8 +80,10 @@ func (w *rehearsalWay) open(svc *service.Service) bool {
 		return svc.SRT != ""
 	case "pier-camera":
 		return svc.RTSP != ""
+	case "guest":
+		return svc.WebRTC != ""
 	}
-	return svc.WebRTC != ""
+	return true
 }
 
 // raiseWay makes a channel of another way in, unless it is there, and starts its camera.
@@ -61,23 +92,19 @@ func (a *app) raiseWay(ctx context.Context, c *client.Client, svc *service.Servi
 		done <- struct{}{}
 		return nil
 	}
-	ch, err := c.Channel(ctx, w.slug)
-	var refused *client.Error
-	if errors.As(err, &refused) && refused.Status == 404 {
-		ch, err = c.CreateChannel(ctx, origin.Settings{Slug: w.slug, Title: w.title, Inputs: []origin.Input{origin.ParseInput(w.input)},
-			Ladder: ladder.Ladder{Rungs: []ladder.Rung{{Name: "source", On: true, Source: true}}}})
-	}
-	if err != nil {
-		return err
-	}
-	a.addresses(w.title, ch.Addresses)
-	if w.to == nil {
-		done <- struct{}{}
-		return nil
-	}
-	key, err := a.rehearsalKey(ctx, c, w.slug)
-	if err != nil {
-		return err
+	key := ""
+	if w.slug != "" {
+		if err := a.raiseWayChannel(ctx, c, svc, w); err != nil {
+			return err
+		}
+		if w.to == nil {
+			done <- struct{}{}
+			return nil
+		}
+		var err error
+		if key, err = a.rehearsalKey(ctx, c, w.slug); err != nil {
+			return err
+		}
 	}
 	programmes, err := loadLoops(w.loops, "")
 	if err != nil {
@@ -85,7 +112,7 @@ func (a *app) raiseWay(ctx context.Context, c *client.Client, svc *service.Servi
 	}
 	go func() {
 		defer func() { done <- struct{}{} }()
-		o := camera.Options{URL: w.to(svc, key), Name: programmes[0].Name, Retry: time.Second}
+		o := camera.Options{URL: w.to(svc, key), Name: programmes[0].Name, NoVideo: w.sound, Retry: time.Second}
 		for ctx.Err() == nil {
 			if len(programmes) > 1 {
 				err = camera.RunProgrammes(ctx, programmes, o)
@@ -93,7 +120,7 @@ func (a *app) raiseWay(ctx context.Context, c *client.Client, svc *service.Servi
 				err = camera.Run(ctx, programmes[0].Clip, o)
 			}
 			if ctx.Err() == nil {
-				_, _ = fmt.Fprintf(a.err, "camera of %s: %v\n", w.slug, err)
+				_, _ = fmt.Fprintf(a.err, "camera of %s: %v\n", w.title, err)
 				select {
 				case <-ctx.Done():
 				case <-time.After(o.Retry):
@@ -102,6 +129,23 @@ func (a *app) raiseWay(ctx context.Context, c *client.Client, svc *service.Servi
 		}
 	}()
 	return nil
+}
+
+func (a *app) raiseWayChannel(ctx context.Context, c *client.Client, svc *service.Service, w *rehearsalWay) error {
+	ch, err := c.Channel(ctx, w.slug)
+	var refused *client.Error
+	if errors.As(err, &refused) && refused.Status == 404 {
+		rungs := w.coded
+		if rungs == nil {
+			rungs = []ladder.Rung{{Name: "source", On: true, Source: true}}
+		}
+		input := strings.Replace(w.input, "HOST", local(svc.HTTP), 1)
+		ch, err = c.CreateChannel(ctx, origin.Settings{Slug: w.slug, Title: w.title, Inputs: []origin.Input{origin.ParseInput(input)}, Ladder: ladder.Ladder{Rungs: rungs}})
+	}
+	if err == nil {
+		a.addresses(w.title, ch.Addresses)
+	}
+	return err
 }
 
 // rehearsalKey makes a key for a demo camera, in place of the one of the time before, whose secret is not known any

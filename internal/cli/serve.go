@@ -201,14 +201,15 @@ var rehearsalCaptions = map[string][]string{
 func (a *app) rehearse() *cobra.Command {
 	var s serveFlags
 	var only []string
-	var plain bool
+	var plain, more bool
 	c := &cobra.Command{
 		Use: "rehearse", Short: "Run the demo: service, channels and cameras",
 		Args: cobra.NoArgs,
 		Long: `Start the database, the service, the channels of the Kestrel Bay Regatta and a camera
 for each: two over RTMP with a ladder, an outside-broadcast truck whose transport stream has
-two programmes, and one each over SRT, RTSP and WebRTC, which pass through; print every address, and run until interrupted. Nothing is left running then;
-the data stays in the data folder for the next time.`,
+two programmes, one each over SRT, RTSP, WebRTC and HTTP, one that is fetched while somebody
+watches, and sources on a studio's network, which is loopback's. Print every address, and run
+until interrupted. Nothing is left running then; the data stays in the data folder for the next time.`,
 		Example: `  metaplasis rehearse
   metaplasis rehearse --http 127.0.0.1:9000 --rtmp 127.0.0.1:9001 --data /tmp/regatta`,
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -225,14 +226,20 @@ the data stays in the data folder for the next time.`,
 				return usageError{fmt.Errorf("found --only %s, expected start-line or chase-boat", strings.Join(only, ","))}
 			}
 			ways := rehearsalWays
+			if more {
+				ways = slices.Concat(ways, rehearsalMore)
+			}
 			if len(only) > 0 || plain {
 				ways = nil
+			} else if !c.Flags().Changed("studio") {
+				s.conf.Studio = []string{rehearsalStudio}
 			}
 			return a.runRehearsal(c.Context(), &s, loops, ways)
 		},
 	}
 	a.serveFlags(c, &s)
 	c.Flags().StringSliceVar(&only, "only", nil, "only these channels: start-line, chase-boat")
+	c.Flags().BoolVar(&more, "more", false, "also raw pictures of 1280x720 (442 Mbit/s) and JPEG of 1920x1080 on the studio's network, on a machine with four cores and more")
 	c.Flags().BoolVar(&plain, "plain", false, "only the channels that come over RTMP, on a machine that carries no more")
 	c.Flags().Lookup("log").DefValue, s.logLevel = "warn", "warn"
 	return c
@@ -324,12 +331,15 @@ func (a *app) camera() *cobra.Command {
 	c := &cobra.Command{
 		Use: "camera", Short: "Send a demo loop as a camera would", Args: cobra.NoArgs,
 		Long: `Send a recorded loop to a channel, forever and with continuous timestamps. The address says over which
-protocol: rtmp, rtmps, udp and rtp (MPEG-TS; a multicast group with ?interface=eth0&ttl=4). Several loops become the
-programmes of one transport stream. It connects again when the line is lost.`,
+protocol: rtmp, rtmps, udp and rtp (MPEG-TS; a multicast group with ?interface=eth0&ttl=4), srt, rtsp, http (WHIP,
+CMAF, a transport stream), studio (raw video or JPEG, announced by SAP). Several loops become the programmes of one
+transport stream. It connects again when the line is lost.`,
 		Example: `  metaplasis camera --to rtmp://127.0.0.1:1935/in/start-line/KEY
   metaplasis camera --loop chase-boat --to rtmp://127.0.0.1:1935/in/chase-boat/KEY
   metaplasis camera --loop harbour --to rtmp://127.0.0.1:1935/in/harbour/KEY      # VP9 and Opus
   metaplasis camera --to udp://239.255.10.1:5000?interface=lo
+  metaplasis camera --to "studio://239.20.7.1:5004?interface=lo&name=Deck+camera&format=raw"       # or raw10, jpeg
+  metaplasis camera --to "rtsp://127.0.0.1:8555/deck?mode=listener&announce=lo&name=Deck"         # DNS-SD
   metaplasis camera --loop start-line,chase-boat --to udp://127.0.0.1:5000             # two programmes
   metaplasis camera --captions "GOOD MORNING,WIND 14 KNOTS" --to rtmp://127.0.0.1:1935/in/start-line/KEY
   metaplasis camera --file my-loop.flv --to rtmp://127.0.0.1:1935/in/start-line/KEY`,

@@ -46,20 +46,20 @@ const (
 
 // Source is what somebody on the network offers.
 type Source struct {
-	ID        string    `json:"id"`   // stays the same while the source is announced
-	Name      string    `json:"name"` // as its announcement has it
-	Via       string    `json:"via"`  // "SAP" or "DNS-SD"
-	From      string    `json:"from"` // address of who announces it
-	Interface string    `json:"interface"`
-	Tracks    []Track   `json:"tracks"`
-	Bitrate   int64     `json:"bitrate"` // bits a second on the network, 0 when it does not say
-	Heard     time.Time `json:"heard"`   // when it was announced last
-	Quiet     bool      `json:"quiet"`   // it is not announced any more as often as it was
-	Problem   string    `json:"problem,omitempty"`
+	ID        string        `json:"id"`   // stays the same while the source is announced
+	Name      string        `json:"name"` // as its announcement has it
+	Via       string        `json:"via"`  // "SAP" or "DNS-SD"
+	From      string        `json:"from"` // address of who announces it
+	Interface string        `json:"interface"`
+	Tracks    []SourceTrack `json:"tracks"`
+	Bitrate   int64         `json:"bitrate"` // bits a second on the network, 0 when it does not say
+	Heard     time.Time     `json:"heard"`   // when it was announced last
+	Quiet     bool          `json:"quiet"`   // it is not announced any more as often as it was
+	Problem   string        `json:"problem,omitempty"`
 }
 
-// Track is a stream of a source.
-type Track struct {
+// SourceTrack is a stream of a source.
+type SourceTrack struct {
 	Kind    media.Kind `json:"kind"`
 	Text    string     `json:"text"` // for people, such as raw video, 1280x720, 30/s, 8 bits
 	Bitrate int64      `json:"bitrate"`
@@ -363,7 +363,7 @@ func describe(text []byte, face string) (*entry, error) {
 	if err := d.Unmarshal(text); err != nil {
 		return nil, &media.FormatError{Format: "session description", Found: fmt.Sprintf("%.40q", text), Want: "one that can be read"}
 	}
-	e := &entry{Source: Source{ID: identity(text), Name: clip(string(d.SessionName)), Tracks: []Track{}}, version: d.Origin.SessionVersion}
+	e := &entry{Source: Source{ID: identity(text), Name: clip(string(d.SessionName)), Tracks: []SourceTrack{}}, version: d.Origin.SessionVersion}
 	if e.ID == "" {
 		return nil, &media.FormatError{Format: "session description", Found: "no origin", Want: "a line o="}
 	}
@@ -390,7 +390,7 @@ func describe(text []byte, face string) (*entry, error) {
 			s.group, _, _ = strings.Cut(c.Address.Address, "/")
 		}
 		e.streams = append(e.streams, s)
-		t := Track{Kind: m.Codec.Kind, Text: words(m), Bitrate: m.Bitrate()}
+		t := SourceTrack{Kind: m.Codec.Kind, Text: words(m), Bitrate: m.Bitrate()}
 		e.Tracks, e.Bitrate = append(e.Tracks, t), e.Bitrate+t.Bitrate
 	}
 	if len(e.streams) == 0 {

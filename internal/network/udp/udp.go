@@ -49,14 +49,7 @@ func Listen(u *url.URL) (*net.UDPConn, error) {
 		}
 	}
 	buffer, _ := strconv.Atoi(q.Get(Buffer))
-	lc := net.ListenConfig{Control: func(_, _ string, c syscall.RawConn) error {
-		return c.Control(func(fd uintptr) { prepare(int(fd), host.IsMulticast(), max(buffer, socketBuffer)) })
-	}}
-	network := "udp4"
-	if host.Is6() {
-		network = "udp6"
-	}
-	c, err := lc.ListenPacket(context.Background(), network, net.JoinHostPort(host.String(), u.Port()))
+	conn, err := bind(host, u.Port(), max(buffer, socketBuffer))
 	switch {
 	case errors.Is(err, syscall.EADDRINUSE):
 		return nil, fmt.Errorf("port %s is taken by another program or input", u.Port())
@@ -65,7 +58,6 @@ func Listen(u *url.URL) (*net.UDPConn, error) {
 	case err != nil:
 		return nil, err
 	}
-	conn := c.(*net.UDPConn)
 	if host.IsMulticast() {
 		if err := join(conn, host, face, q.Get("source")); err != nil {
 			_ = conn.Close()
@@ -75,14 +67,57 @@ func Listen(u *url.URL) (*net.UDPConn, error) {
 	return conn, nil
 }
 
-func prepare(fd int, shared bool, buffer int) {
-	if shared { // others may listen to the group too
+// bind opens a socket at an address. That of a group is bound to the group itself, and gets what it joined alone: the
+// usual way binds to all addresses, and each socket of a port would get what is sent to the groups of all others.
+func bind(host netip.Addr, port string, buffer int) (*net.UDPConn, error) {
+	number, err := strconv.ParseUint(port, 10, 16)
+	if err != nil {
+		return nil, fmt.Errorf("found port %q, expected 0 to 65535", port)
+	}
+	family := unix.AF_INET
+	var at unix.Sockaddr
+	if host.Is4() {
+		at = &unix.SockaddrInet4{Port: int(number), Addr: host.As4()}
+	} else {
+		family = unix.AF_INET6
+		six := &unix.SockaddrInet6{Port: int(number), Addr: host.As16()}
+		if face, err := net.InterfaceByName(host.Zone()); err == nil {
+			six.ZoneId = uint32(face.Index)
+		}
+		at = six
+	}
+	fd, err := unix.Socket(family, unix.SOCK_DGRAM|unix.SOCK_CLOEXEC|unix.SOCK_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	file := os.NewFile(uintptr(fd), "udp")
+	defer func() { _ = file.Close() }()
+	if host.IsMulticast() { // others may listen to the group too
 		_ = unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_REUSEADDR, 1)
+		if host.Is4() {
+			err = unix.SetsockoptInt(fd, unix.IPPROTO_IP, unix.IP_MULTICAST_ALL, 0)
+		} else {
+			err = unix.SetsockoptInt(fd, unix.IPPROTO_IPV6, unix.IPV6_MULTICAST_ALL, 0)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	if family == unix.AF_INET6 {
+		_ = unix.SetsockoptInt(fd, unix.IPPROTO_IPV6, unix.IPV6_V6ONLY, 1)
 	}
 	if unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_RCVBUFFORCE, buffer) != nil {
 		_ = unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_RCVBUF, buffer)
 	}
 	_ = unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_RXQ_OVFL, 1)
+	if err := unix.Bind(fd, at); err != nil {
+		return nil, err
+	}
+	c, err := net.FilePacketConn(file)
+	if err != nil {
+		return nil, err
+	}
+	return c.(*net.UDPConn), nil
 }
 
 // join makes a socket a member of a group, from one source alone where one is named (RFC 4607).

@@ -19,6 +19,8 @@ export function inputName(i: Input): string {
   switch (i.kind) {
     case "address":
       return (i.address ?? "") + programme;
+    case "studio":
+      return `source ${i.name}`;
     case "programme":
       return `programme ${i.programme || "1"} of ${i.channel}`;
     case "file":

@@ -49,8 +49,8 @@ export interface Channel {
 
 /** Chosen is the input that is on air by hand; an empty kind leaves it to the order of the inputs. */
 export interface Chosen {
-  kind: string; // Kind is "sender": an encoder that connects with a key; "address": what the service fetches or receives at an address; "programme": a programme of the transport stream that another channel receives; "file": a recording that repeats; "slate": a picture.
-  name?: string; // Name tells several inputs for senders apart, such as backup; keys may lead to one of them.
+  kind: string; // Kind is "sender": an encoder that connects with a key; "address": what the service fetches or receives at an address; "studio": a source on the studio's network; "programme": a programme of the transport stream that another channel receives; "file": a recording that repeats; "slate": a picture.
+  name?: string; // Name tells several inputs for senders apart, such as backup; keys may lead to one of them. Of a source on the studio's network it is its name, or its ID.
   file?: string; // of a file: its name in the service's folder of files; of a slate: its image, none for the title
   address?: string; // Address of the source: udp, rtp, http, https, srt, rtsp or rtsps.
   channel?: string; // of a programme: whose transport stream it is in
@@ -63,7 +63,7 @@ export interface Chosen {
 export type Clock = "" | "top" | "bottom";
 
 /** Codec names the coding of a track. */
-export type Codec = "h264" | "hevc" | "vp8" | "vp9" | "av1" | "mpeg-2" | "jpeg" | "aac" | "opus" | "mp2" | "mp3" | "ac-3" | "e-ac-3" | "a-law" | "u-law" | "pcm" | "id3" | "scte-35" | "captions" | "teletext" | "dvb-subtitles";
+export type Codec = "h264" | "hevc" | "vp8" | "vp9" | "av1" | "mpeg-2" | "jpeg" | "raw" | "aac" | "opus" | "mp2" | "mp3" | "ac-3" | "e-ac-3" | "a-law" | "u-law" | "pcm" | "id3" | "scte-35" | "captions" | "teletext" | "dvb-subtitles";
 
 /** Colour says how the samples of a picture are to be read: code points of ITU-T H.273, 0 when the source does not say. */
 export interface Colour {
@@ -211,8 +211,8 @@ export interface Image {
 
 /** Input is one way in which a channel may be fed. */
 export interface Input {
-  kind: string; // Kind is "sender": an encoder that connects with a key; "address": what the service fetches or receives at an address; "programme": a programme of the transport stream that another channel receives; "file": a recording that repeats; "slate": a picture.
-  name?: string; // Name tells several inputs for senders apart, such as backup; keys may lead to one of them.
+  kind: string; // Kind is "sender": an encoder that connects with a key; "address": what the service fetches or receives at an address; "studio": a source on the studio's network; "programme": a programme of the transport stream that another channel receives; "file": a recording that repeats; "slate": a picture.
+  name?: string; // Name tells several inputs for senders apart, such as backup; keys may lead to one of them. Of a source on the studio's network it is its name, or its ID.
   file?: string; // of a file: its name in the service's folder of files; of a slate: its image, none for the title
   address?: string; // Address of the source: udp, rtp, http, https, srt, rtsp or rtsps.
   channel?: string; // of a programme: whose transport stream it is in
@@ -223,8 +223,8 @@ export interface Input {
 
 /** InputStatus is an input at a glance. */
 export interface InputStatus {
-  kind: string; // Kind is "sender": an encoder that connects with a key; "address": what the service fetches or receives at an address; "programme": a programme of the transport stream that another channel receives; "file": a recording that repeats; "slate": a picture.
-  name?: string; // Name tells several inputs for senders apart, such as backup; keys may lead to one of them.
+  kind: string; // Kind is "sender": an encoder that connects with a key; "address": what the service fetches or receives at an address; "studio": a source on the studio's network; "programme": a programme of the transport stream that another channel receives; "file": a recording that repeats; "slate": a picture.
+  name?: string; // Name tells several inputs for senders apart, such as backup; keys may lead to one of them. Of a source on the studio's network it is its name, or its ID.
   file?: string; // of a file: its name in the service's folder of files; of a slate: its image, none for the title
   address?: string; // Address of the source: udp, rtp, http, https, srt, rtsp or rtsps.
   channel?: string; // of a programme: whose transport stream it is in
@@ -729,6 +729,27 @@ export interface Socket {
   overruns: number; // packets that found it full
 }
 
+/** Source is what somebody on the network offers. */
+export interface Source {
+  id: string; // stays the same while the source is announced
+  name: string; // as its announcement has it
+  via: string; // "SAP" or "DNS-SD"
+  from: string; // address of who announces it
+  interface: string;
+  tracks: SourceTrack[];
+  bitrate: number; // bits a second on the network, 0 when it does not say
+  heard: string; // when it was announced last
+  quiet: boolean; // it is not announced any more as often as it was
+  problem?: string;
+}
+
+/** SourceTrack is a stream of a source. */
+export interface SourceTrack {
+  kind: number;
+  text: string; // for people, such as raw video, 1280x720, 30/s, 8 bits
+  bitrate: number;
+}
+
 /** State says how a channel is, in one word. */
 export type State = "waiting" | "starting" | "live" | "degraded" | "failed";
 
@@ -812,6 +833,13 @@ export interface StreamTrack {
   kind?: number;
   language?: string; // ISO 639-2
   role?: Role;
+}
+
+/** Studio is what is on the studio's network. */
+export interface Studio {
+  on: boolean; // the service looks at it
+  sources: Source[];
+  wrong: string[]; // what keeps it from being heard
 }
 
 /** Switching is when another live input takes over though something comes of the one on air. 0 is never: it is only told. */

@@ -2,6 +2,7 @@
   import { call } from "../lib/api";
   import { consequences } from "../lib/packaging";
   import type { Channel } from "../lib/types";
+  import Sources from "../parts/Sources.svelte";
   import Trouble from "../parts/Trouble.svelte";
   let title = $state("");
   let slug = $state("");
@@ -11,6 +12,7 @@
   let window_ = $state(6);
   let busy = $state(false);
   let error = $state<unknown>();
+  let source = $state("");
 
   const suggested = $derived(
     title
@@ -30,10 +32,11 @@
       const c = await call<Channel>("POST", "/channels", {
         slug: name,
         title,
+        inputs: source ? [{ kind: "studio", name: source }, { kind: "sender" }] : undefined,
         packaging: { segmentMillis: segment, partMillis: part, window: window_ },
         ladder: { planned: true, rungs: null },
       });
-      location.hash = `/channels/${c.settings.slug}/inputs/senders`;
+      location.hash = `/channels/${c.settings.slug}/inputs${source ? "" : "/senders"}`;
     } catch (e) {
       error = e;
     }
@@ -91,6 +94,21 @@
   <p class="label-quiet mb-4">
     The ladder is planned from the first source that connects; you can edit it at any time, also on air.
   </p>
+  <details class="mb-4">
+    <summary class="cursor-pointer text-sm">
+      {source ? `It is fed by ${source}, and by senders` : "Take a source on the studio’s network"}
+    </summary>
+    <div class="mt-2">
+      <Sources
+        taken={source ? [source] : []}
+        verb="Take"
+        pick={(s) => {
+          source = s.name;
+          title ||= s.name;
+        }}
+      />
+    </div>
+  </details>
   <Trouble {error} />
   <div class="mt-2 flex gap-2">
     <button class="btn btn-primary" disabled={busy || !name}>Create channel</button>

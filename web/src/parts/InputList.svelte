@@ -10,7 +10,7 @@
   const chosen = $derived(list.find((i) => i.chosen));
   let error = $state<unknown>();
   let busy = $state(false);
-  let kind = $state<"address" | "sender" | "programme" | "file" | "slate">("address");
+  let kind = $state<"address" | "sender" | "studio" | "programme" | "file" | "slate">("address");
   let text = $state("");
   let secret = $state("");
   let programme = $state("");
@@ -18,6 +18,7 @@
   const kinds = [
     ["address", "Source at an address"],
     ["sender", "Further senders"],
+    ["studio", "Source on the network"],
     ["programme", "Programme of another channel"],
     ["file", "Recording"],
     ["slate", "Slate"],
@@ -28,6 +29,7 @@
       "rtsp://192.0.2.7/stream1, udp://239.1.1.1:5000, srt://host:7000, https://host/live.m3u8",
     ],
     sender: ["Name", "backup"],
+    studio: ["Name, or ID", "Deck camera"],
     programme: ["Channel", "truck"],
     file: ["File in the service’s folder of files", "standby.flv, standby.mp4 or standby.ts"],
     slate: ["Image, none for the title", "regatta-card"],
@@ -54,7 +56,7 @@
     const next: Input = { kind };
     if (kind === "address")
       Object.assign(next, { address: text.trim(), secret: secret || undefined, onDemand });
-    if (kind === "sender") next.name = text.trim();
+    if (kind === "sender" || kind === "studio") next.name = text.trim();
     if (kind === "programme") next.channel = text.trim();
     if (kind === "file" || kind === "slate") next.file = text.trim() || undefined;
     if ((kind === "address" || kind === "programme") && programme) next.programme = programme;
@@ -158,6 +160,12 @@
       {/if}
       <button class="btn btn-primary btn-sm" disabled={busy}>Add</button>
     </div>
+    {#if kind === "studio"}
+      <p class="label-quiet">
+        <a class="link" href="#/channels/{slug}/inputs/network">See what is on the network</a>, with pictures,
+        and pick one there.
+      </p>
+    {/if}
     {#if kind === "address"}
       <div class="flex flex-wrap items-end gap-x-4 gap-y-2">
         <label class="grid gap-1"
