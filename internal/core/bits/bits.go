@@ -2,7 +2,11 @@
 // of ITU-T H.264, 9.1.
 package bits
 
-import "metaplasis/internal/core/media"
+import (
+	"bytes"
+
+	"metaplasis/internal/core/media"
+)
 
 // Reader takes bits from a byte slice. The first read past the end sets an error that stays;
 // every read after that returns 0, so a parser may check once at its end.
@@ -107,21 +111,20 @@ func (w *Writer) UE(v uint32) {
 // Bytes returns what was written, its last byte padded with zeros.
 func (w *Writer) Bytes() []byte { return w.buf }
 
-// Unescape takes the emulation prevention bytes out of a NAL unit (ITU-T H.264, 7.4.1; H.265, 7.4.2).
+// escape is what an encoder writes for two zeros that a byte up to 3 follows, with that byte behind it.
+var escape = []byte{0, 0, 3}
+
+// Unescape takes the emulation prevention bytes out of a NAL unit (ITU-T H.264, 7.4.1; H.265, 7.4.2). What comes back
+// shares the unit's memory where there are none, and is not to be changed.
 func Unescape(nal []byte) []byte {
-	out := make([]byte, 0, len(nal))
-	zeros := 0
-	for _, b := range nal {
-		if zeros >= 2 && b == 3 {
-			zeros = 0
-			continue
-		}
-		if b == 0 {
-			zeros++
-		} else {
-			zeros = 0
-		}
-		out = append(out, b)
+	at := bytes.Index(nal, escape)
+	if at < 0 {
+		return nal
 	}
-	return out
+	out := make([]byte, 0, len(nal))
+	for ; at >= 0; at = bytes.Index(nal, escape) {
+		out = append(out, nal[:at+2]...)
+		nal = nal[at+3:]
+	}
+	return append(out, nal...)
 }

@@ -42,3 +42,30 @@ func TestReaderPastTheEndStaysAnError(t *testing.T) {
 	assert.Error(t, r.Err())
 	assert.Zero(t, r.U(8))
 }
+
+// unescapeByBytes is Unescape as the standard has it, a byte at a time.
+func unescapeByBytes(nal []byte) []byte {
+	out := []byte{}
+	zeros := 0
+	for _, b := range nal {
+		if zeros >= 2 && b == 3 {
+			zeros = 0
+			continue
+		}
+		if zeros++; b != 0 {
+			zeros = 0
+		}
+		out = append(out, b)
+	}
+	return out
+}
+
+func FuzzUnescape(f *testing.F) {
+	for _, b := range [][]byte{{}, {0, 0, 3}, {0, 0, 0, 3, 1}, {0, 0, 3, 0, 0, 3, 3}, {0, 0, 3, 0, 3}, {1, 0, 0, 3, 0, 0, 3, 1, 0, 0}} {
+		f.Add(b)
+	}
+	f.Fuzz(func(t *testing.T, b []byte) {
+		want := unescapeByBytes(b)
+		assert.Equal(t, want, append([]byte{}, Unescape(b)...), "% x", b)
+	})
+}

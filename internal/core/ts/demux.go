@@ -35,7 +35,7 @@ type Demuxer struct {
 	pat        map[uint8][]programmeEntry // by section
 	patVersion int
 	names      map[int][2]string // provider and name by programme number
-	followed   int               // bytes that wait in open PES packets
+	followed   int               // bytes of the memory of open PES packets
 }
 
 const (
@@ -48,6 +48,7 @@ const (
 	inStep = 5
 	// maxPESBytes bounds a PES packet, and maxOpenBytes all that are open.
 	maxPESBytes  = 12 << 20
+	headroom     = 1 << 10 // a PES packet may be by so much longer than those before without growing
 	maxOpenBytes = 48 << 20
 )
 
@@ -70,6 +71,7 @@ type pidState struct {
 	sections sections
 	open     []byte
 	want     int // bytes of the open PES packet, 0 when it does not say
+	usual    int // bytes of those before: a packet that does not say is likely to be about as long
 	random   bool
 	health   pidHealth
 }
@@ -114,7 +116,7 @@ func (d *Demuxer) Forget(pid int) {
 }
 
 func (d *Demuxer) drop(s *pidState) {
-	d.followed -= len(s.open)
+	d.followed -= cap(s.open)
 	s.open, s.want = nil, 0
 }
 
@@ -298,22 +300,24 @@ func (d *Demuxer) pes(number int, s *pidState, body []byte, start, random bool, 
 		s.random = random
 		if n := int(body[4])<<8 | int(body[5]); n > 0 {
 			s.want = headSize + n
-			s.open = make([]byte, 0, s.want)
+		}
+		if room := max(s.want, s.usual); d.followed+room <= maxOpenBytes/2 { // else it grows as it comes
+			s.open = make([]byte, 0, room)
+			d.followed += room
 		}
 	} else if len(s.open) == 0 {
 		return
 	}
-	if len(s.open)+len(body) > maxPESBytes || d.followed+len(body) > maxOpenBytes {
+	if n := len(s.open) + len(body); n > maxPESBytes || n > cap(s.open) && d.followed+max(2*len(body), cap(s.open)) > maxOpenBytes {
 		d.drop(s)
 		d.h.Lost(number)
 		return
 	}
+	before := cap(s.open)
 	s.open = append(s.open, body...)
-	d.followed += len(body)
+	d.followed += cap(s.open) - before
 	if s.want > 0 && len(s.open) >= s.want {
-		extra := len(s.open) - s.want
 		s.open = s.open[:s.want]
-		d.followed -= extra
 		d.emit(number, s, now)
 		d.drop(s)
 	}
@@ -322,7 +326,10 @@ func (d *Demuxer) pes(number int, s *pidState, body []byte, start, random bool, 
 // emit hands over the open PES packet.
 func (d *Demuxer) emit(number int, s *pidState, now time.Duration) {
 	p, ok := parsePES(s.open)
-	d.followed -= len(s.open)
+	d.followed -= cap(s.open)
+	if s.want == 0 {
+		s.usual = max(len(s.open)+headroom, s.usual-s.usual/16)
+	}
 	s.open = nil
 	if !ok {
 		d.h.Lost(number)

@@ -51,7 +51,7 @@
       announcement.
     </p>
   {:else if studio}
-    <ul class="grid grid-cols-1 gap-2 sm:grid-cols-2 xl:grid-cols-3">
+    <ul class="grid grid-cols-[repeat(auto-fill,minmax(15rem,1fr))] gap-2">
       {#each studio.sources as s (s.id)}
         <li class="rounded-box border-base-300 bg-base-100 overflow-hidden border" data-source={s.name}>
           <div class="bg-neutral text-neutral-content relative flex aspect-video items-center justify-center">
@@ -77,7 +77,7 @@
             <div class="min-w-0 flex-1">
               <p class="truncate font-medium" title={s.name}>{s.name}</p>
               {#each s.tracks as t, n (n)}<p class="label-quiet truncate" title={t.text}>{t.text}</p>{/each}
-              <p class="label-quiet">{s.via} from {s.from}{s.bitrate ? `, ${bitrate(s.bitrate)}` : ""}</p>
+              <p class="label-quiet">{s.bitrate ? `${bitrate(s.bitrate)}, ` : ""}{s.via} from {s.from}</p>
               {#if s.problem}<p class="text-error text-sm">{s.problem}.</p>{/if}
             </div>
             {#if used(s)}
