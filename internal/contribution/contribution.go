@@ -66,6 +66,17 @@ type SRT struct {
 	Advice        string `json:"advice,omitempty"`  // on the latency
 }
 
+// Caption is what a service of captions or subtitles beside the pictures shows from a stamp on.
+type Caption struct {
+	Service  string // such as TT888
+	Language string // RFC 5646, "" when nobody says
+	Impaired bool   // also what is to be heard beside speech
+	Clock    media.Clock
+	Stamp    int64
+	Text     string // lines, "" for nothing
+	Top      bool   // in the upper half of the picture
+}
+
 // Feed takes the media of one sender. Its methods are called from one goroutine.
 type Feed interface {
 	tracks.Sink
@@ -78,6 +89,8 @@ type Feed interface {
 	Extras(list map[string]string)
 	// Splice takes a splice_info_section (ANSI/SCTE 35) that takes effect at a stamp of a clock.
 	Splice(clock media.Clock, stamp int64, section []byte)
+	// Caption takes what a service of captions or subtitles shows from a stamp on.
+	Caption(Caption)
 	// Grid is how often a keyframe is wanted of a sender that makes them when it is asked; 0: never.
 	Grid() time.Duration
 	// Pace returns how long to read nothing more, since the media runs ahead of the wall clock.

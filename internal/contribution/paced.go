@@ -41,16 +41,13 @@ type pacedUnit struct {
 	data               []byte
 	due                time.Time
 	track              *media.Track // announced before it
-	splice             *pacedSplice
-}
-
-type pacedSplice struct {
-	clock   media.Clock
-	section []byte
+	do                 func()       // instead of handing a unit on
 }
 
 const (
 	maxPaced = 64 << 20
+	// pacedCost is what a unit takes beside its data, in bytes.
+	pacedCost = 128
 	// pacedLead is how much media is held back, so that what is fetched a little late is still in time.
 	pacedLead = 500 * time.Millisecond
 	// pacedAhead is how much media is held at most.
@@ -143,18 +140,26 @@ func ticksOf(v int64) time.Duration { return time.Duration(v) * time.Second / me
 
 // Splice implements Feed.
 func (p *Paced) Splice(clock media.Clock, stamp int64, section []byte) {
+	p.behind(section, func() { p.Feed.Splice(clock, stamp, section) })
+}
+
+// Caption implements Feed.
+func (p *Paced) Caption(c Caption) { p.behind([]byte(c.Text), func() { p.Feed.Caption(c) }) }
+
+// behind does something with data once what waits is handed on.
+func (p *Paced) behind(data []byte, do func()) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	due := time.Now()
 	if n := len(p.queue); n > 0 {
 		due = p.queue[n-1].due
 	}
-	p.put(pacedUnit{stamp: stamp, splice: &pacedSplice{clock, section}, due: due})
+	p.put(pacedUnit{data: data, do: do, due: due})
 }
 
 // put queues what is to be handed on. It needs the lock.
 func (p *Paced) put(u pacedUnit) {
-	p.bytes += len(u.data)
+	p.bytes += len(u.data) + pacedCost
 	i := len(p.queue)
 	for i > 0 && p.queue[i-1].due.After(u.due) {
 		i--
@@ -194,7 +199,7 @@ func (p *Paced) run() {
 				wait = left
 				break
 			}
-			if late := time.Since(u.due); late > pacedLead && u.splice == nil {
+			if late := time.Since(u.due); late > pacedLead && u.do == nil {
 				for _, l := range p.lines {
 					l.base = l.base.Add(late)
 				}
@@ -204,12 +209,12 @@ func (p *Paced) run() {
 			}
 			now = append(now, u)
 			p.queue = p.queue[1:]
-			p.bytes -= len(u.data)
+			p.bytes -= len(u.data) + pacedCost
 		}
 		p.mu.Unlock()
 		for _, u := range now {
-			if u.splice != nil {
-				p.Feed.Splice(u.splice.clock, u.stamp, u.splice.section)
+			if u.do != nil {
+				u.do()
 				continue
 			}
 			if u.track != nil {

@@ -35,6 +35,7 @@ func (n *noted) FrameRate(int64)                                     {}
 func (n *noted) Anchor(media.TrackID, int64, time.Time)              {}
 func (n *noted) Line(Line)                                           {}
 func (n *noted) Extras(map[string]string)                            {}
+func (n *noted) Caption(Caption)                                     {}
 func (n *noted) Splice(media.Clock, int64, []byte)                   {}
 func (n *noted) Grid() time.Duration                                 { return 0 }
 func (n *noted) Pace() time.Duration                                 { return 0 }

@@ -45,7 +45,7 @@ func (q *request) media(rend *origin.Rendition, v *present.View) {
 	switch rest {
 	case "m4s":
 		q.segment(rend, v, msn)
-	case "ts", "aac", "key.m4s":
+	case "ts", "aac", "key.m4s", "vtt":
 		q.kind = rest
 		q.wrapped(rend, v, msn)
 	default:

@@ -219,6 +219,8 @@ func contentType(file string, sound bool) string {
 		return typeTransport
 	case strings.HasSuffix(file, ".aac"):
 		return typePacked
+	case strings.HasSuffix(file, ".vtt"):
+		return "text/vtt; charset=utf-8"
 	case sound:
 		return typeAudio
 	}

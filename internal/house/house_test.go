@@ -32,7 +32,7 @@ var floors = map[string]float64{
 	"internal/core/transcode": 5, "internal/core/trial": 5.5, "internal/core/slate": 5.5, "internal/core/inspect": 5,
 	"internal/network": 5, "internal/network/udp": 5, "internal/network/dnssd": 5.2,
 	"internal/worker": 6, "internal/contribution/rtmp": 6, "internal/contribution/file": 6,
-	"internal/contribution/source": 5.7, "internal/contribution/mpegts": 5.8, "internal/libsrt": 4, "internal/hooks": 7, "internal/contribution/fetch": 6, "internal/onward/push": 6, "internal/contribution/cmaf": 5.6, "internal/contribution/push": 6, "internal/onward/whip": 6, "internal/contribution/whip": 6, "internal/core/rtsp": 2, "internal/core/sap": 2, "internal/contribution/rtsp": 6, "internal/contribution/studio": 6.2, "internal/onward/studio": 6, "internal/onward/rtpmedia": 5.8, "internal/onward/rtsp": 6, "internal/contribution/rtpmedia": 5.8, "internal/contribution/srt": 6,
+	"internal/contribution/source": 5.7, "internal/contribution/mpegts": 5.8, "internal/libsrt": 4, "internal/hooks": 7, "internal/contribution/fetch": 6, "internal/onward/push": 6, "internal/contribution/cmaf": 5.6, "internal/contribution/push": 6, "internal/onward/whip": 6, "internal/contribution/whip": 6, "internal/core/rtsp": 2, "internal/core/sap": 2, "internal/core/webvtt": 1, "internal/contribution/rtsp": 6, "internal/contribution/studio": 6.2, "internal/onward/studio": 6, "internal/onward/rtpmedia": 5.8, "internal/onward/rtsp": 6, "internal/contribution/rtpmedia": 5.8, "internal/contribution/srt": 6,
 	"internal/contribution/tracks": 5, "internal/contribution": 5.5, "internal/onward/rtmp": 6, "internal/onward": 5.5, "internal/onward/mpegts": 5.8, "internal/onward/srt": 6,
 	"internal/present": 6.5, "internal/origin": 7, "internal/records": 7, "internal/camera": 7,
 	"internal/delivery": 8, "internal/inspector": 7, "internal/control/api": 8, "internal/control/client": 8, "internal/control": 8, "internal/control/typescript": 9,
@@ -97,7 +97,7 @@ func TestArrowsPointDown(t *testing.T) {
 var codecPackages = []string{"avc", "hevc", "vp9", "av1", "aac", "opus", "ac3", "mpega", "mpegv", "vp8", "pcm", "mjpeg"}
 
 var codecNames = map[string]bool{"H264": true, "HEVC": true, "VP9": true, "AV1": true, "AAC": true, "Opus": true, "AC3": true, "EAC3": true,
-	"VP8": true, "MPEG2": true, "MP2": true, "MP3": true, "ALaw": true, "ULaw": true, "PCM": true, "JPEG": true, "RawVideo": true}
+	"VP8": true, "MPEG2": true, "MP2": true, "MP3": true, "ALaw": true, "ULaw": true, "PCM": true, "JPEG": true, "WebVTT": true, "RawVideo": true}
 
 // knowsCodecs are the packages above the table of codecs that may know them: what decodes and encodes,
 // the demo, and the inspector for its rules on transport streams.

@@ -15,6 +15,7 @@ type sourceCaptions struct {
 	list  []captioned
 	bytes int
 	scan  captions.Scan
+	text  captions.Decoder
 }
 
 // captioned are the captions of one picture of the source.
@@ -37,9 +38,10 @@ const (
 	reordered = 16
 )
 
-// note keeps the captions of a picture, and returns the services that were not seen before.
-func (s *sourceCaptions) note(codec media.Codec, u *media.AccessUnit) (services []string) {
+// note keeps the captions of a picture, and returns the services that were not seen before. What they say goes to texts.
+func (s *sourceCaptions) note(codec media.Codec, u *media.AccessUnit, to *texts) (services []string) {
 	data := coding.Captions(codec, u.Data)
+	defer func() { to.settle(u.PTS - textWait) }()
 	if data == nil {
 		return nil
 	}
@@ -47,9 +49,12 @@ func (s *sourceCaptions) note(codec media.Codec, u *media.AccessUnit) (services 
 	s.list = slices.Insert(s.list, at, captioned{u.PTS, data})
 	s.bytes += s.list[at].size()
 	if n := len(s.list); n > reordered {
-		for _, d := range s.list[n-1-reordered].data {
+		look := &s.list[n-1-reordered]
+		for _, d := range look.data {
 			services = append(services, s.scan.See(d)...)
+			s.text.See(look.pts, d, func(t captions.Text) { to.say(t.At, said{service: t.Service, text: t.Text, top: t.Top}) })
 		}
+		to.settle(look.pts)
 	}
 	for s.bytes > maxCaptionBytes {
 		s.bytes -= s.list[0].size()

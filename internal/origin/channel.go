@@ -55,6 +55,7 @@ type Channel struct {
 	air      onAir
 	session  *session
 	out      *publisher
+	texts    *texts
 	numbers  *numbering
 	tracks   trackIDs
 	closed   bool
@@ -80,6 +81,7 @@ func newChannel(o *Origin, s Settings, created time.Time, at Position) *Channel 
 	c.numbers.reincarnate(s.Aligned)
 	c.notes.setCover(s.CoverEvery)
 	c.out = newPublisher(c.shared, c.numbers, c.notes, s, created)
+	c.texts = &texts{out: c.out}
 	c.life.Store(s.SegmentMillis)
 	return c
 }
@@ -228,6 +230,7 @@ func (c *Channel) startSession(video *media.Track, sounds []*media.Track, first 
 		c.lastEnd = 0
 		c.numbers.reincarnate(c.settings.Aligned)
 		c.out.startAnew(wanted)
+		c.texts.reset()
 	}
 	due := ticksOf(first.Sub(wanted))
 	// Dates in playlists hold milliseconds: media times that begin on one are told exactly.
@@ -248,6 +251,7 @@ func (c *Channel) startSession(video *media.Track, sounds []*media.Track, first 
 		c.out.forgetTarget()
 	}
 	c.out.begin(s.clock)
+	c.texts.begin(start)
 	c.session = s
 	return s
 }
@@ -263,7 +267,9 @@ func (c *Channel) endSession() {
 	c.distance = s.clock.Distance()
 	c.session = nil
 	c.out.end()
-	if sup := s.close(); sup != nil {
+	sup := s.close()
+	c.texts.settle(c.lastEnd)
+	if sup != nil {
 		time.AfterFunc(drainWait, func() { c.dismiss(s, sup) })
 		return
 	}

@@ -44,7 +44,7 @@ func newPacker(t testing.TB, set Settings, renditions int) *packer {
 		video: media.Track{Kind: media.Video, Codec: media.H264, Timescale: 90000, Width: 1280, Height: 720, FrameRate: media.Rational{Num: 30, Den: 1}, CodecName: "avc1.64001f", Config: []byte{1}},
 		sound: media.Track{Kind: media.Audio, Codec: media.AAC, Timescale: 48000, SampleRate: 48000, Channels: 2, CodecName: "mp4a.40.2", FrameSamples: 1024, Config: []byte{0x11, 0x90}},
 	}
-	p.s = &session{shared: c.shared, settings: c.settings, hub: c.hub, tracks: &c.tracks, numbers: c.numbers, notes: c.notes, out: c.out, employ: c.employ,
+	p.s = &session{shared: c.shared, settings: c.settings, hub: c.hub, tracks: &c.tracks, numbers: c.numbers, notes: c.notes, out: c.out, texts: c.texts, employ: c.employ,
 		video: &p.video, sounds: nameSounds([]*media.Track{&p.sound}), outputs: map[string]*output{}, failed: map[string]failure{}, vtime: timeline.NewVideo(p.video.FrameRate), feed: timeline.NewFeed(0), clock: segment.NewClock(0, c.settings.step())}
 	p.s.clock.Begin(0, false)
 	c.session = p.s

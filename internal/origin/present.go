@@ -3,6 +3,7 @@ package origin
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"metaplasis/internal/core/hls"
@@ -107,6 +108,13 @@ func (p *publisher) list() {
 			p.alternates = append(p.alternates, present.Alternate{Name: name, View: v, Track: t})
 		}
 	}
+	p.texts = nil
+	for name, r := range *p.renditions.Load() {
+		if v, t := p.viewOf(name); r.text && v != nil {
+			p.texts = append(p.texts, present.Text{Name: name, View: v, Track: t, Impaired: r.impaired})
+		}
+	}
+	slices.SortFunc(p.texts, func(a, b present.Text) int { return strings.Compare(a.Name, b.Name) })
 	p.describe()
 }
 
@@ -156,7 +164,7 @@ func (p *publisher) describedNow() *present.Channel {
 		Slug: p.slug, Epoch: p.epoch, Now: p.now(), Step: p.settings.step(), PartTarget: p.partTarget, Longest: max(p.longest, p.settings.step()), Window: p.settings.Window,
 		StartOffset: p.settings.StartOffsetMillis, Numbered: p.settings.Numbered,
 		Over: p.settings.Closed && p.forecast == nil, Language: p.settings.Language,
-		SoundName: p.settings.SoundName, Captions: p.captions, Titled: p.notes.everTitled(), Offers: p.shown, Alternates: p.alternates,
+		SoundName: p.settings.SoundName, Captions: p.captions, Titled: p.notes.everTitled(), Offers: p.shown, Alternates: p.alternates, Texts: p.texts,
 		Periods: slices.Clone(p.periods.Listed), Counted: slices.Clone(p.periods.Counted),
 	}
 	for _, m := range p.notes.Markers() {

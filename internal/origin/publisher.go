@@ -38,6 +38,7 @@ type publisher struct {
 	partTarget int64     // of all renditions, ticks of media.VideoTimescale
 	shown      []present.Offer
 	alternates []present.Alternate // tracks of sound beside the main one
+	texts      []present.Text
 	periods    present.Periods
 	listed     bool     // playlists were shown, with a target duration that may not change any more
 	wholeShown bool     // players of whole segments have had enough to begin with
@@ -237,7 +238,7 @@ func sameKind(a, b *Rendition) bool {
 func (p *publisher) runBegins(first uint64, on func(name string) bool) {
 	p.firstMedia = time.Time{}
 	for name, r := range *p.renditions.Load() {
-		if v := r.View(); !on(name) && v != nil && !v.Retired {
+		if v := r.View(); !on(name) && v != nil && !v.Retired && !r.text {
 			p.retire(r, first, on)
 		}
 	}
@@ -370,7 +371,7 @@ func (p *publisher) reports(r *Rendition) []hls.Report {
 	var out []hls.Report
 	for name, other := range *p.renditions.Load() {
 		v := other.View()
-		if other == r || v == nil || v.Retired {
+		if other == r || v == nil || v.Retired || other.text || r.text {
 			continue
 		}
 		msn, part := v.Newest()

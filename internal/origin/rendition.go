@@ -16,9 +16,11 @@ type Rendition struct {
 	window *segment.Window
 	view   atomic.Pointer[present.View]
 
-	standIn *Rendition // goes on in its place since the rung was turned off
-	orphan  bool       // it was turned off while none was there that could: the first to come does
-	until   uint64     // from this segment on
+	impaired bool       // its text tells also what is to be heard beside speech
+	text     bool       // made of captions or subtitles: no run makes it, and none stands in
+	standIn  *Rendition // goes on in its place since the rung was turned off
+	orphan   bool       // it was turned off while none was there that could: the first to come does
+	until    uint64     // from this segment on
 
 	// A rung that is on again: until its first segment is out, the stand-in goes on.
 	returning bool

@@ -34,6 +34,7 @@ type session struct {
 	numbers      *numbering
 	notes        *annotations
 	out          *publisher
+	texts        *texts
 	employ       func(*session) *worker.Supervisor // starts a worker for it
 	video        *media.Track
 	sounds       []*sound // the first is the main one, which the ladder codes
@@ -112,7 +113,7 @@ type heldUnit struct {
 func (c *Channel) newSession(video *media.Track, sounds []*media.Track, first time.Time, start, longest int64) *session {
 	s := &session{
 		shared: c.shared, settings: c.settings, aligned: c.settings.Aligned, hub: c.hub, tracks: &c.tracks, numbers: c.numbers,
-		notes: c.notes, out: c.out, employ: c.employ,
+		notes: c.notes, out: c.out, texts: c.texts, employ: c.employ,
 		video: video, sounds: nameSounds(sounds), outputs: map[string]*output{}, languages: map[string]string{}, failed: map[string]failure{}, feed: timeline.NewFeed(start),
 		longest: longest, firstWall: first, firstAt: start, unaligned: c.settings.Aligned,
 	}

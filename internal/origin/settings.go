@@ -316,8 +316,9 @@ func (s Settings) MemoryBound(rungs []ladder.Rung, others int) int64 {
 		total += media * 6 / 5 // the same in transport streams and packed audio
 	}
 	covers := int64(segment.Retained(s.Window)/max(s.CoverEvery, 1) + 1)
+	text := int64(maxTexts) * textBytes * int64(segment.Retained(s.Window))
 	queues := int64(maxEarlyBytes + maxHeldBytes + maxCaptionBytes + hubBytes)
-	return total + covers*maxCover*int64(len(rungs)) + queues
+	return total + covers*maxCover*int64(len(rungs)) + queues + text
 }
 
 // hubBytes bounds what a channel's hub holds, beside its span of media time.

@@ -132,7 +132,7 @@ func (s *session) drain() {
 
 func (s *session) cutVideo(u *media.AccessUnit) {
 	s.offer(u)
-	s.out.announce(s.captions.note(s.video.Codec, u))
+	s.out.announce(s.captions.note(s.video.Codec, u, s.texts))
 	if s.sup != nil && s.config.Video != nil {
 		s.coding.came(u.PTS, s.now())
 	}
@@ -289,6 +289,9 @@ func (s *session) cut(o *output, u media.AccessUnit) {
 
 func (s *session) publish(o *output, seg *segment.Segment) {
 	s.out.publish(o.r, seg)
+	if seg.Header.Track.Kind == media.Video {
+		s.texts.segment(seg)
+	}
 	if !seg.Open && o.until > 0 && seg.MSN+1 >= o.until {
 		s.handOver(o)
 	}

@@ -27,6 +27,8 @@ const soundWait = 2 * time.Second
 func (c *Channel) Wrap(ctx context.Context, r *Rendition, s *segment.Segment, kind string) ([]byte, error) {
 	track := &s.Header.Track
 	switch {
+	case kind == vttName: // made with the segment, of text alone
+		return s.Made.Get(kind, func() ([]byte, error) { return nil, ErrNoWrapping })
 	case kind == "key.m4s" && track.Kind == media.Video:
 		return s.Made.Get(kind, func() ([]byte, error) { return keyFragment(s) })
 	case !coding.Transportable(track) && (kind == "aac" || kind == "ts"):

@@ -32,6 +32,14 @@ type Alternate struct {
 	Track media.Track
 }
 
+// Text is a rendition of captions or subtitles.
+type Text struct {
+	Name     string
+	View     *View
+	Track    media.Track
+	Impaired bool // also what is to be heard beside speech
+}
+
 // Marker is a timed event of the channel.
 type Marker struct {
 	ID, Class, Text string
@@ -58,6 +66,7 @@ type Channel struct {
 	Titled      bool     // timed metadata was set
 	Offers      []Offer
 	Alternates  []Alternate
+	Texts       []Text
 	Markers     []Marker
 	Periods     []Period // of the manifest that lists segments
 	Counted     []Period // of the manifest that counts them

@@ -171,6 +171,11 @@ func (d *describer) sets(list []Offer) (out []dash.AdaptationSet) {
 			}
 		}
 	}
+	for i := range d.c.Texts {
+		if s := d.text(i); s != nil {
+			all = append(all, s)
+		}
+	}
 	for _, s := range all {
 		if len(s.views) == 0 {
 			continue
@@ -178,7 +183,9 @@ func (d *describer) sets(list []Offer) (out []dash.AdaptationSet) {
 		if s.Template = d.template(s.views); s.Template == nil {
 			continue
 		}
-		if d.live && d.low {
+		if s.ContentType == "text" {
+			s.Template.TimeOffset, s.Template.TimeComplete = 0, nil // it comes when its segment is whole
+		} else if d.live && d.low {
 			s.Resync = &dash.Resync{DT: media.Rescale(d.c.PartTarget, media.VideoTimescale, s.Template.Timescale)}
 			s.Producer = &dash.Producer{
 				Inband: true, Type: "encoder", WallClockTime: dash.NewDate(hls.WallClock(d.c.Epoch,
@@ -189,6 +196,28 @@ func (d *describer) sets(list []Offer) (out []dash.AdaptationSet) {
 		out = append(out, s.AdaptationSet)
 	}
 	return out
+}
+
+// firstText is the id of the first adaptation set of text.
+const firstText = 200
+
+// text is the adaptation set of a rendition of text, nil while it has nothing.
+func (d *describer) text(i int) *set {
+	t := &d.c.Texts[i]
+	h := d.header(t.View)
+	if h == nil {
+		return nil
+	}
+	role := "subtitle"
+	if t.Impaired {
+		role = "caption"
+	}
+	return &set{AdaptationSet: dash.AdaptationSet{
+		ID: firstText + i, ContentType: "text", MimeType: "application/mp4", Alignment: true, StartWithSAP: 1, Lang: cmp.Or(t.Track.Language, d.c.captionLanguage(t.Track.Name)),
+		Label: t.Track.Name, Role: []dash.Descriptor{{Scheme: "urn:mpeg:dash:role:2011", Value: role}},
+		Representations: []dash.Representation{{ID: t.Name, Codecs: h.Track.CodecName, Bandwidth: max(t.View.Peak*11/10, 1000),
+			Addressing: dash.Addressing{Template: &dash.SegmentTemplate{Header: t.Name + "/" + h.Name}}}},
+	}, views: []*View{t.View}}
 }
 
 // pictures makes an adaptation set of each codec of video, since a player may go over from one

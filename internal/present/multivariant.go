@@ -11,7 +11,11 @@ import (
 	"metaplasis/internal/core/media"
 )
 
-const captionGroup = "captions"
+// Groups of the multivariant playlist.
+const (
+	captionGroup = "captions"
+	textGroup    = "text"
+)
 
 // Multivariant is the playlist that names all variants. Variants of one codec of video stand together,
 // each group with the one to start with first: players stay within the group that they begin with.
@@ -57,6 +61,9 @@ func (c *Channel) Multivariant(w hls.Wrapping) *hls.Multivariant {
 			if c.Captions != nil {
 				v.Captions = captionGroup
 			}
+			if w == hls.CMAF && len(c.Texts) > 0 {
+				v.Subtitles = textGroup
+			}
 			if w == hls.CMAF {
 				m.Keys = append(m.Keys, hls.KeyVariant{
 					URI: o.Name + "/keys.m3u8", Peak: o.Video.KeyPeak, Codec: o.VideoTrack.CodecName, Width: v.Width, Height: v.Height, Range: v.Range,
@@ -79,6 +86,9 @@ func (c *Channel) Multivariant(w hls.Wrapping) *hls.Multivariant {
 			m.Captions = append(m.Captions, t)
 		}
 	}
+	if w == hls.CMAF && list[0].Video != nil {
+		m.Subtitles = c.subtitles()
+	}
 	m.Variants = c.grouped(m.Variants)
 	if w == hls.TS && len(m.Variants) > 0 && m.Variants[0].Width > 0 && list[0].Sound != nil {
 		// A receiver on a poor line goes on with the sound alone.
@@ -87,6 +97,21 @@ func (c *Channel) Multivariant(w hls.Wrapping) *hls.Multivariant {
 			Peak: o.Sound.Peak*11/10 + 10_000, Average: o.Sound.Average, Codecs: []string{o.SoundTrack.CodecName}})
 	}
 	return m
+}
+
+// subtitles lists the renditions of text.
+func (c *Channel) subtitles() (out []hls.Subtitles) {
+	named := map[string]bool{}
+	for i := range c.Texts {
+		t := &c.Texts[i]
+		name := t.Track.Name
+		for n := 2; named[name]; n++ {
+			name = fmt.Sprintf("%s %d", t.Track.Name, n)
+		}
+		named[name] = true
+		out = append(out, hls.Subtitles{Group: textGroup, Name: name, Language: cmp.Or(t.Track.Language, c.captionLanguage(t.Track.Name)), URI: t.Name + "/index.m3u8", Impaired: t.Impaired})
+	}
+	return out
 }
 
 // audioGroup is a rung's sound and the other tracks, for players to choose from.

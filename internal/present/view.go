@@ -74,6 +74,10 @@ func (v *View) Replace() { close(v.next) }
 
 func (v *View) marshal(doc int) []byte {
 	m := v.List
+	if t, _ := v.Track(); t.Kind == media.Data {
+		m.Wrapping, m.PartTarget, m.Open = hls.VTT, 0, nil
+		return m.Marshal()
+	}
 	switch doc {
 	case docFull, docDelta:
 		m.Skip = doc == docDelta

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/text/language"
 
 	"metaplasis/internal/contribution"
+	"metaplasis/internal/core/captions"
 	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/scte35"
@@ -73,7 +74,8 @@ type track struct {
 	info ts.StreamTrack
 	last int64 // the newest decode time
 	cues bool  // it carries splice information
-	held bool  // until the programme's pictures come
+	text *captions.Teletext
+	held bool // until the programme's pictures come
 	told *media.Track
 }
 
@@ -333,7 +335,10 @@ func (t *taker) choose(list []ts.Programme) {
 		case c == nil:
 			continue
 		case c.Kind == media.Data:
-			if tr.cues = info.Codec == media.SCTE35; !tr.cues {
+			tr.cues = info.Codec == media.SCTE35
+			if len(info.Pages) > 0 {
+				tr.text = captions.NewTeletext(info.Pages)
+			} else if !tr.cues {
 				continue
 			}
 		case !c.HasElementary():
@@ -395,6 +400,10 @@ func (t *taker) end(err error) {
 func (s *Stream) PES(pid int, p ts.PES) {
 	for _, t := range s.takers {
 		tr := t.tracks[pid]
+		if tr != nil && tr.text != nil {
+			tr.subtitles(p)
+			continue
+		}
 		if tr == nil || tr.Elementary == nil {
 			continue
 		}
@@ -407,6 +416,21 @@ func (s *Stream) PES(pid int, p ts.PES) {
 			s.wrong = err
 		}
 	}
+}
+
+// subtitles reads a packet of teletext.
+func (tr *track) subtitles(p ts.PES) {
+	at := p.PTS
+	if at < 0 { // without a time it is for now
+		at = tr.of.newest()
+	}
+	tr.text.See(at, p.Data, func(t captions.Text) {
+		i := slices.IndexFunc(tr.info.Pages, func(page captions.Page) bool { return page.Service() == t.Service })
+		if feed := tr.of.feed; feed != nil && i >= 0 {
+			page := tr.info.Pages[i]
+			feed.Caption(contribution.Caption{Service: t.Service, Language: shortLanguage(page.Language), Impaired: page.Impaired, Clock: ts.Stamps, Stamp: t.At, Text: t.Text, Top: t.Top})
+		}
+	})
 }
 
 // Section implements ts.Handler.

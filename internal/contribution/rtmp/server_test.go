@@ -85,6 +85,7 @@ func (r *taken) Report(_, _, kind, text, _ string)      { r.reports <- kind + ":
 func (r *taken) FrameRate(milli int64)                  { r.rate = milli }
 func (r *taken) Anchor(media.TrackID, int64, time.Time) {}
 func (r *taken) Extras(map[string]string)               {}
+func (r *taken) Caption(contribution.Caption)           {}
 func (r *taken) Splice(media.Clock, int64, []byte)      {}
 func (r *taken) Track(t media.Track) {
 	r.mu.Lock()

@@ -132,6 +132,7 @@ func (f *firstPicture) FrameRate(int64)                        {}
 func (f *firstPicture) Anchor(media.TrackID, int64, time.Time) {}
 func (f *firstPicture) Line(contribution.Line)                 {}
 func (f *firstPicture) Extras(map[string]string)               {}
+func (f *firstPicture) Caption(contribution.Caption)           {}
 func (f *firstPicture) Splice(media.Clock, int64, []byte)      {}
 func (f *firstPicture) Grid() time.Duration                    { return 0 }
 func (f *firstPicture) Pace() time.Duration                    { return 0 }

@@ -36,6 +36,7 @@ func (r *taken) FrameRate(int64)                                     {}
 func (r *taken) Anchor(media.TrackID, int64, time.Time)              {}
 func (r *taken) Line(contribution.Line)                              {}
 func (r *taken) Extras(map[string]string)                            {}
+func (r *taken) Caption(contribution.Caption)                        {}
 func (r *taken) Splice(media.Clock, int64, []byte)                   {}
 func (r *taken) Grid() time.Duration                                 { return 0 }
 func (r *taken) Pace() time.Duration                                 { return 0 }

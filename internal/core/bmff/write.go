@@ -99,8 +99,11 @@ func trak(b []byte, t *media.Track) []byte {
 			return u16(b, 0)
 		})
 		handler, name := "vide", "video"
-		if t.Kind == media.Audio {
+		switch t.Kind {
+		case media.Audio:
 			handler, name = "soun", "audio"
+		case media.Data:
+			handler, name = "text", "text"
 		}
 		b = fullBox(b, "hdlr", 0, 0, func(b []byte) []byte {
 			b = append(zeros(b, 4), handler...)
@@ -108,9 +111,12 @@ func trak(b []byte, t *media.Track) []byte {
 			return append(b, 0)
 		})
 		return box(b, "minf", func(b []byte) []byte {
-			if t.Kind == media.Audio {
+			switch t.Kind {
+			case media.Audio:
 				b = fullBox(b, "smhd", 0, 0, func(b []byte) []byte { return zeros(b, 4) })
-			} else {
+			case media.Data:
+				b = fullBox(b, "nmhd", 0, 0, func(b []byte) []byte { return b })
+			default:
 				b = fullBox(b, "vmhd", 0, 1, func(b []byte) []byte { return zeros(b, 8) })
 			}
 			b = box(b, "dinf", func(b []byte) []byte {
@@ -121,8 +127,11 @@ func trak(b []byte, t *media.Track) []byte {
 			return box(b, "stbl", func(b []byte) []byte {
 				b = fullBox(b, "stsd", 0, 0, func(b []byte) []byte {
 					b = u32(b, 1)
-					if t.Kind == media.Audio {
+					switch t.Kind {
+					case media.Audio:
 						return audioEntry(b, t)
+					case media.Data:
+						return textEntry(b, t)
 					}
 					return videoEntry(b, t)
 				})
@@ -228,6 +237,12 @@ func audioEntry(b []byte, t *media.Track) []byte {
 		b = u32(zeros(b, 4), uint32(min(t.SampleRate, 65535))<<16)
 		return configBox(b, codec, t.Config)
 	})
+}
+
+// textEntry is a sample entry of text (ISO/IEC 14496-30, 6.5).
+func textEntry(b []byte, t *media.Track) []byte {
+	codec := coding.Find(t.Codec)
+	return box(b, codec.Entry, func(b []byte) []byte { return configBox(u16(zeros(b, 6), 1), codec, t.Config) })
 }
 
 // descriptor wraps a configuration (ISO/IEC 14496-1, 7.2.6.5 and 7.2.6.6).

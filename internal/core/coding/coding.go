@@ -202,6 +202,7 @@ var table = [...]Codec{
 	{ID: media.ID3, Kind: media.Data, Label: "ID3", StreamType: 0x15},
 	{ID: media.SCTE35, Kind: media.Data, Label: "SCTE 35", StreamType: 0x86},
 	{ID: media.Captions, Kind: media.Data, Label: "captions"},
+	{ID: media.WebVTT, Kind: media.Data, Label: "WebVTT", Entry: "wvtt", Box: "vttC", BoxVersion: plainBox},
 	{ID: media.Teletext, Kind: media.Data, Label: "teletext", StreamType: 0x06, descriptors: []uint16{0x56}},
 	{ID: media.Subtitles, Kind: media.Data, Label: "DVB subtitles", StreamType: 0x06, descriptors: []uint16{0x59}},
 }
@@ -458,6 +459,12 @@ func (s *Stream) Unit(data []byte) (Unit, error) {
 		s.known = s.track.Kind != media.Video || s.track.Width > 0
 	}
 	return u, nil
+}
+
+// Texts is a track of text in time.
+func Texts(name, language string) media.Track {
+	return media.Track{Kind: media.Data, Codec: media.WebVTT, CodecName: "wvtt", Label: Label(media.WebVTT), Name: name, Language: language,
+		Timescale: media.VideoTimescale, Config: []byte("WEBVTT")}
 }
 
 // Still is a track of JPEG pictures of a size.

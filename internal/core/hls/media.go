@@ -21,9 +21,10 @@ const (
 	TS                     // MPEG-2 transport stream, video and audio together
 	Packed                 // AAC frames behind an ID3 tag with their time (draft, 3.4)
 	Keys                   // one keyframe a segment, for trick play (draft, 4.4.3.6)
+	VTT                    // text (RFC 8216, 3.5)
 )
 
-var suffixes = [...]string{CMAF: ".m4s", TS: ".ts", Packed: ".aac", Keys: ".key.m4s"}
+var suffixes = [...]string{CMAF: ".m4s", TS: ".ts", Packed: ".aac", Keys: ".key.m4s", VTT: ".vtt"}
 
 // SegmentName is the address of a segment relative to its playlist.
 func (w Wrapping) SegmentName(s *segment.Segment) string { return s.Name() + suffixes[w] }

@@ -18,6 +18,7 @@ type Variant struct {
 	FrameRate     media.Rational
 	AudioGroup    string // GROUP-ID, or "" without a group
 	Captions      string // GROUP-ID of closed captions, or ""
+	Subtitles     string // GROUP-ID of subtitles, or ""
 	Range         string // VIDEO-RANGE, "" for the standard one
 	Name          string // STABLE-VARIANT-ID
 }
@@ -46,12 +47,19 @@ type AudioRendition struct {
 	Described        bool // describes video for people who do not see it
 }
 
+// Subtitles is one EXT-X-MEDIA of text with a playlist of its own.
+type Subtitles struct {
+	Group, Name, Language, URI string
+	Impaired                   bool // also what is to be heard beside speech
+}
+
 // Multivariant is what a multivariant playlist is made of.
 type Multivariant struct {
-	Variants []Variant
-	Audio    []AudioRendition
-	Keys     []KeyVariant
-	Captions []Captions
+	Variants  []Variant
+	Audio     []AudioRendition
+	Keys      []KeyVariant
+	Captions  []Captions
+	Subtitles []Subtitles
 	// StartOffset is EXT-X-START in milliseconds before the end, 0 for none.
 	StartOffset int64
 }
@@ -85,6 +93,16 @@ func (m *Multivariant) Marshal() []byte {
 		}
 		b.WriteByte('\n')
 	}
+	for _, s := range m.Subtitles {
+		fmt.Fprintf(&b, "#EXT-X-MEDIA:TYPE=SUBTITLES,GROUP-ID=%q,NAME=\"%s\",DEFAULT=NO,AUTOSELECT=YES,FORCED=NO", s.Group, quotable(s.Name))
+		if s.Language != "" {
+			fmt.Fprintf(&b, ",LANGUAGE=%q", s.Language)
+		}
+		if s.Impaired {
+			b.WriteString(",CHARACTERISTICS=\"public.accessibility.transcribes-spoken-dialog,public.accessibility.describes-music-and-sound\"")
+		}
+		fmt.Fprintf(&b, ",URI=%q\n", s.URI)
+	}
 	for _, v := range m.Variants {
 		fmt.Fprintf(&b, "#EXT-X-STREAM-INF:BANDWIDTH=%d,AVERAGE-BANDWIDTH=%d,CODECS=%q", max(v.Peak, 1), max(v.Average, 1),
 			strings.Join(v.Codecs, ","))
@@ -98,6 +116,9 @@ func (m *Multivariant) Marshal() []byte {
 		b.WriteString(videoRange(v.Range))
 		if v.AudioGroup != "" {
 			fmt.Fprintf(&b, ",AUDIO=%q", v.AudioGroup)
+		}
+		if v.Subtitles != "" {
+			fmt.Fprintf(&b, ",SUBTITLES=%q", v.Subtitles)
 		}
 		if v.Width > 0 || len(m.Captions) == 0 {
 			if v.Captions != "" {

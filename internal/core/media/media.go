@@ -45,6 +45,8 @@ const (
 	AV1   Codec = "av1"
 	MPEG2 Codec = "mpeg-2"
 	JPEG  Codec = "jpeg"
+	// WebVTT is text in time that is made of captions and subtitles.
+	WebVTT Codec = "webvtt"
 	// RawVideo is not compressed: see core/rawvideo.
 	RawVideo Codec = "raw"
 	AAC      Codec = "aac"

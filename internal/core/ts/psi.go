@@ -7,6 +7,7 @@ import (
 	"unicode/utf8"
 
 	"metaplasis/internal/core/bits"
+	"metaplasis/internal/core/captions"
 	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/media"
 )
@@ -32,14 +33,15 @@ type Programme struct {
 
 // StreamTrack is an elementary stream of a programme.
 type StreamTrack struct {
-	PID      int           `json:"pid"`
-	Type     uint8         `json:"type"`            // stream_type
-	Codec    media.Codec   `json:"codec,omitempty"` // "" of what is not known
-	Label    string        `json:"label"`           // for people
-	Kind     media.Kind    `json:"kind,omitempty"`
-	Language string        `json:"language,omitempty"` // ISO 639-2
-	Role     media.Role    `json:"role,omitempty"`
-	Private  []Description `json:"-"` // descriptors
+	PID      int             `json:"pid"`
+	Type     uint8           `json:"type"`            // stream_type
+	Codec    media.Codec     `json:"codec,omitempty"` // "" of what is not known
+	Label    string          `json:"label"`           // for people
+	Kind     media.Kind      `json:"kind,omitempty"`
+	Language string          `json:"language,omitempty"` // ISO 639-2
+	Role     media.Role      `json:"role,omitempty"`
+	Private  []Description   `json:"-"` // descriptors
+	Pages    []captions.Page `json:"-"` // of teletext: those with subtitles
 }
 
 // Description is a descriptor of a track.
@@ -155,7 +157,9 @@ func readTrack(kind uint8, pid int, info []byte) StreamTrack {
 		case tag == 0x0a && len(data) >= 4: // ISO 639 language (2.6.18)
 			t.Language = languageCode(data[:3])
 			t.Role = audioRole(data[3])
-		case tag == 0x56 && len(data) >= 3, tag == 0x59 && len(data) >= 3: // teletext, subtitles
+		case tag == 0x56 && len(data) >= 3: // teletext
+			t.Language, t.Pages = languageCode(data[:3]), subtitlePages(data)
+		case tag == 0x59 && len(data) >= 3: // subtitles
 			t.Language = languageCode(data[:3])
 		case tag == 0x7f && len(data) >= 1: // extension
 			private.Descriptors = append(private.Descriptors, 0x100|uint16(data[0]))
@@ -168,6 +172,25 @@ func readTrack(kind uint8, pid int, info []byte) StreamTrack {
 		t.Codec, t.Label, t.Kind = c.ID, c.Label, c.Kind
 	}
 	return t
+}
+
+// maxPages bounds the subtitle pages of a track of teletext.
+const maxPages = 8
+
+// subtitlePages lists those of a teletext descriptor (ETSI EN 300 468, 6.2.43): language(24) type(5) magazine(3)
+// page(8), the page in two decimal digits.
+func subtitlePages(data []byte) (out []captions.Page) {
+	const subtitles, impaired = 2, 5
+	for ; len(data) >= 5 && len(out) < maxPages; data = data[5:] {
+		kind, magazine, page := data[3]>>3, int(data[3]&7), int(data[4]>>4)*10+int(data[4]&15)
+		if magazine == 0 {
+			magazine = 8
+		}
+		if kind == subtitles || kind == impaired {
+			out = append(out, captions.Page{Number: magazine*100 + page, Language: languageCode(data[:3]), Impaired: kind == impaired})
+		}
+	}
+	return out
 }
 
 // languageCode takes three letters, "" for anything else and for the code of an unknown language.

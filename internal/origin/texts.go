@@ -1,0 +1,192 @@
+package origin
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"metaplasis/internal/contribution"
+	"metaplasis/internal/core/bmff"
+	"metaplasis/internal/core/coding"
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/segment"
+	"metaplasis/internal/core/webvtt"
+)
+
+// texts makes renditions of text of what captions and subtitles say. Their segments are those of the pictures, and come
+// once all is known that was said in their time: an address never has two contents. It is guarded by the channel's lock.
+type texts struct {
+	out     *publisher
+	list    []*textTrack
+	lead    []leadSegment // whole segments of pictures whose text is not out yet
+	newest  uint64        // the number of the newest of them
+	any     bool
+	settled int64 // all that is said up to here is known, ticks of media.VideoTimescale
+}
+
+// leadSegment is a segment of pictures.
+type leadSegment struct {
+	msn           uint64
+	prefix        string
+	discontinuity bool
+	start, end    int64
+	begun         time.Time
+}
+
+// textTrack is one rendition.
+type textTrack struct {
+	service string
+	header  *segment.Header
+	r       *Rendition
+	now     webvtt.Cue   // what is shown; its end is not known
+	cues    []webvtt.Cue // what was shown before, for segments that are not out
+}
+
+// said is what a service shows from a time on, "" for nothing.
+type said struct {
+	service, language, text string
+	impaired, top           bool
+}
+
+// Bounds of text.
+const (
+	maxTexts     = 8
+	maxTextBytes = 2 << 10 // of a cue
+	maxCues      = 512     // of a rendition, that wait for their segments
+	maxLead      = 64
+	maxAhead     = 60 * media.VideoTimescale
+	textBytes    = 16 << 10 // of a segment, on average
+	// textWait is how late what is said may be told of, against the pictures.
+	textWait = media.VideoTimescale
+)
+
+// say takes what a service shows from a time on.
+func (x *texts) say(at int64, s said) {
+	t := x.track(s)
+	if t == nil {
+		return
+	}
+	if at > x.settled+maxAhead {
+		return // no time of this run
+	}
+	at = max(at, x.settled, t.now.Start+1)
+	if t.now.Text != "" && len(t.cues) < maxCues {
+		t.now.End = at
+		t.cues = append(t.cues, t.now)
+	}
+	text := strings.ToValidUTF8(s.text, "?")
+	t.now = webvtt.Cue{Start: at, Text: text[:min(len(text), maxTextBytes)], Top: s.top}
+}
+
+// track finds the rendition of a service, or makes it once it says something; nil when there is none.
+func (x *texts) track(s said) *textTrack {
+	if i := slices.IndexFunc(x.list, func(t *textTrack) bool { return t.service == s.service }); i >= 0 {
+		return x.list[i]
+	}
+	old, newer := strings.HasPrefix(s.service, "CC"), strings.HasPrefix(s.service, "SERVICE")
+	for _, t := range x.list { // captions in both forms say the same
+		if newer && strings.HasPrefix(t.service, "CC") {
+			return nil
+		}
+		if old && strings.HasPrefix(t.service, "SERVICE") && strings.TrimPrefix(t.service, "SERVICE") == strings.TrimPrefix(s.service, "CC") {
+			return nil
+		}
+	}
+	if s.text == "" || len(x.list) >= maxTexts {
+		return nil
+	}
+	name := s.service
+	if number, ok := strings.CutPrefix(name, "TT"); ok {
+		name = "Subtitles " + number
+	}
+	t := &textTrack{service: s.service, header: newHeader(coding.Texts(name, s.language)), r: x.out.rendition("text-" + strings.ToLower(s.service)), now: webvtt.Cue{Start: x.settled - 1}}
+	t.r.text, t.r.impaired = true, s.impaired
+	t.r.window.SetBudget(textBytes * int64(segment.Retained(x.out.settings.Window)))
+	x.list = append(x.list, t)
+	return t
+}
+
+// segment notes a whole segment of pictures.
+func (x *texts) segment(s *segment.Segment) {
+	if s.Open || x.any && s.MSN <= x.newest {
+		return
+	}
+	x.newest, x.any = s.MSN, true
+	if len(x.lead) >= maxLead {
+		x.lead = x.lead[1:]
+	}
+	x.lead = append(x.lead, leadSegment{s.MSN, s.Prefix, s.Discontinuity, s.Start, s.Start + s.Duration, s.Begun})
+	x.publish()
+}
+
+// settle says that all is known that was said up to a time.
+func (x *texts) settle(at int64) {
+	if at > x.settled {
+		x.settled = at
+		x.publish()
+	}
+}
+
+// begin says that a run begins, at a time: nothing is shown.
+func (x *texts) begin(at int64) {
+	x.settle(at)
+	for _, t := range x.list {
+		x.say(at, said{service: t.service})
+	}
+}
+
+// reset forgets all, since the channel begins anew with another clock.
+func (x *texts) reset() { *x = texts{out: x.out} }
+
+func (x *texts) publish() {
+	for len(x.lead) > 0 && x.lead[0].end <= x.settled {
+		l := x.lead[0]
+		x.lead = x.lead[1:]
+		for _, t := range x.list {
+			x.out.publish(t.r, t.segment(&l, x.out.now()))
+		}
+	}
+}
+
+// segment makes one of what was shown in its time.
+func (t *textTrack) segment(l *leadSegment, now time.Time) *segment.Segment {
+	var within []webvtt.Cue
+	take := func(c webvtt.Cue) {
+		if c.Start, c.End = max(c.Start, l.start), min(c.End, l.end); c.Start < c.End && c.Text != "" {
+			within = append(within, c)
+		}
+	}
+	rest := t.cues[:0]
+	for _, c := range t.cues {
+		take(c)
+		if c.End > l.end {
+			rest = append(rest, c)
+		}
+	}
+	t.cues = rest
+	current := t.now
+	current.End = l.end
+	take(current)
+	units := webvtt.Samples(l.start, l.end, within)
+	b := bmff.Chunk(&t.header.Track, bmff.ChunkOptions{Sequence: uint32(l.msn)}, units)
+	tag := fmt.Sprintf(`"%d-%s"`, l.msn, t.header.Name)
+	s := &segment.Segment{MSN: l.msn, Prefix: l.prefix, Discontinuity: l.discontinuity, Start: l.start, Duration: l.end - l.start, Header: t.header, ETag: tag,
+		Size: int64(len(b)), Blob: segment.Memory{b}, Units: len(units), Begun: l.begun, Arrived: now, Made: &segment.Made{}, FirstPTS: l.start, TrackDuration: l.end - l.start}
+	s.Parts = []*segment.Part{{Start: s.Start, Duration: s.Duration, Independent: true, Bytes: b, ETag: tag, Units: len(units), Arrived: now}}
+	_, _ = s.Made.Get(vttName, func() ([]byte, error) { return webvtt.File(l.start, within), nil })
+	return s
+}
+
+// vttName is the wrapping of a segment of text as a file.
+const vttName = "vtt"
+
+// Caption takes what a service of captions or subtitles beside the pictures shows from a stamp on.
+func (f *Feed) Caption(c contribution.Caption) {
+	f.c.mu.Lock()
+	defer f.c.mu.Unlock()
+	if f.standby || f.over || f.session == nil {
+		return
+	}
+	f.c.texts.say(f.session.feed.Peek(c.Clock, c.Stamp), said{service: c.Service, language: c.Language, text: c.Text, impaired: c.Impaired, top: c.Top})
+}
