@@ -35,7 +35,6 @@ type ttPage struct {
 	service string
 	rows    [teletextRows][]rune
 	set     int  // the national set
-	open    bool // rows that come are its own
 	touched bool // since it was told
 	told    string
 }

@@ -123,7 +123,9 @@ func TestWindowsOfDigitalCaptions(t *testing.T) {
 			at += frame
 		}
 	}
-	define := func(id, visible, vertical byte) []byte { return []byte{0x98 | id, visible << 5, vertical, 40, 1, 31, 0} }
+	define := func(id, visible, vertical byte) []byte {
+		return []byte{0x98 | id, visible << 5, vertical, 40, 1, 31, 0}
+	}
 	send(append(define(0, 0, 60), "BOATS"...)...)
 	assert.Empty(t, got, "a hidden window")
 	send(append([]byte{0x0d}, "AWAY \x10\x34"...)...)

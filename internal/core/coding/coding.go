@@ -202,7 +202,8 @@ var table = [...]Codec{
 	{ID: media.ID3, Kind: media.Data, Label: "ID3", StreamType: 0x15},
 	{ID: media.SCTE35, Kind: media.Data, Label: "SCTE 35", StreamType: 0x86},
 	{ID: media.Captions, Kind: media.Data, Label: "captions"},
-	{ID: media.WebVTT, Kind: media.Data, Label: "WebVTT", Entry: "wvtt", Box: "vttC", BoxVersion: plainBox},
+	{ID: media.WebVTT, Kind: media.Data, Label: "WebVTT", Entry: "wvtt", Box: "vttC", BoxVersion: plainBox,
+		track: func([]byte) (media.Track, error) { return texts("", ""), nil }, unit: frameUnit},
 	{ID: media.Teletext, Kind: media.Data, Label: "teletext", StreamType: 0x06, descriptors: []uint16{0x56}},
 	{ID: media.Subtitles, Kind: media.Data, Label: "DVB subtitles", StreamType: 0x06, descriptors: []uint16{0x59}},
 }
@@ -462,8 +463,10 @@ func (s *Stream) Unit(data []byte) (Unit, error) {
 }
 
 // Texts is a track of text in time.
-func Texts(name, language string) media.Track {
-	return media.Track{Kind: media.Data, Codec: media.WebVTT, CodecName: "wvtt", Label: Label(media.WebVTT), Name: name, Language: language,
+func Texts(name, language string) media.Track { return texts(name, language) }
+
+func texts(name, language string) media.Track {
+	return media.Track{Kind: media.Data, Codec: media.WebVTT, CodecName: "wvtt", Label: "WebVTT", Name: name, Language: language,
 		Timescale: media.VideoTimescale, Config: []byte("WEBVTT")}
 }
 

@@ -8,7 +8,7 @@ export interface Quality {
   rate: number;
 }
 
-/** One of several tracks of sound to choose from. */
+/** One of several tracks of sound, or of text, to choose from. */
 export interface Sound {
   id: string;
   label: string;
@@ -24,6 +24,7 @@ export interface Listener {
   qualities(list: Quality[]): void;
   showing(now: Showing): void;
   sounds(list: Sound[], chosen: string): void;
+  texts(list: Sound[]): void; // captions and subtitles
   failed(details: string): void;
 }
 
@@ -31,6 +32,7 @@ export interface Listener {
 export interface Engine {
   choose(id: string): void; // "" lets the player choose
   listen(id: string): void; // to one of the tracks of sound
+  read(id: string): void; // shows one of the tracks of text, none with ""
   toLive(): void;
   behind(): number; // seconds behind the wall clock of what is shown, NaN when not known
   target(): number; // seconds that the player aims at, NaN when not known
@@ -81,7 +83,7 @@ class HlsEngine implements Engine {
   constructor(
     private readonly video: HTMLVideoElement,
     url: string,
-    way: Way,
+    private readonly way: Way,
     private readonly on: Listener,
     first: string,
   ) {
@@ -115,6 +117,7 @@ class HlsEngine implements Engine {
     });
     hls.on(Hls.Events.AUDIO_TRACKS_UPDATED, () => this.#listSounds());
     hls.on(Hls.Events.AUDIO_TRACK_SWITCHED, () => this.#listSounds());
+    hls.on(Hls.Events.SUBTITLE_TRACKS_UPDATED, () => this.#listTexts());
     hls.on(Hls.Events.ERROR, (_, d) => {
       if (!d.fatal) {
         // The player takes a part that the browser refused for one that it has, and would leave a hole.
@@ -145,6 +148,15 @@ class HlsEngine implements Engine {
       list.map((t, i) => ({ id: String(i), label: t.name || t.lang || `Sound ${i + 1}` })),
       String(audioTrack),
     );
+  }
+  /** Text comes when its segment is whole: too late for who stays nearer to the live edge. */
+  #listTexts() {
+    if (this.way === "ll-hls") return;
+    this.on.texts(this.#hls.subtitleTracks.map((t, i) => ({ id: String(i), label: t.name })));
+  }
+  read(id: string) {
+    this.#hls.subtitleDisplay = true;
+    this.#hls.subtitleTrack = id === "" ? -1 : Number(id);
   }
   listen(id: string) {
     this.#hls.audioTrack = Number(id);
@@ -204,6 +216,7 @@ class DashEngine implements Engine {
         p.updateSettings({
           streaming: {
             applyServiceDescription: low,
+            text: { defaultEnabled: false },
             delay: { useSuggestedPresentationDelay: true },
             liveCatchup: { enabled: low, maxDrift: 2 },
             buffer: { bufferTimeDefault: 12, bufferToKeep: 20, fastSwitchEnabled: true },
@@ -223,6 +236,16 @@ class DashEngine implements Engine {
           this.#listSounds();
         });
         p.on("trackChangeRendered", () => this.#listSounds());
+        p.on(
+          "allTextTracksAdded",
+          (e: { tracks?: { id?: string; lang?: string; labels?: { text: string }[] }[] }) =>
+            on.texts(
+              (e.tracks ?? []).map((t, i) => ({
+                id: String(i),
+                label: t.labels?.[0]?.text || t.lang || t.id || `Text ${i + 1}`,
+              })),
+            ),
+        );
         p.on("qualityChangeRendered", (e: { mediaType: string; newRepresentation?: Representation }) => {
           const r = e.newRepresentation;
           if (!r || (e.mediaType !== "video" && list().length)) return;
@@ -247,6 +270,9 @@ class DashEngine implements Engine {
   listen(id: string) {
     const track = this.#player?.getTracksFor("audio")[Number(id)];
     if (track) this.#player?.setCurrentTrack(track);
+  }
+  read(id: string) {
+    this.#player?.setTextTrack(id === "" ? -1 : Number(id));
   }
   choose(id: string) {
     const p = this.#player;
@@ -298,6 +324,7 @@ class NativeEngine implements Engine {
     });
   choose() {}
   listen() {}
+  read() {}
   toLive() {
     const s = this.video.seekable;
     if (s.length) this.video.currentTime = s.end(s.length - 1);

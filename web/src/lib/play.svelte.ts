@@ -27,6 +27,8 @@ export class Playback {
   chosen = $state(""); // "" is automatic
   sounds = $state<Sound[]>([]); // to choose from
   sound = $state(""); // the one that is heard
+  texts = $state<Sound[]>([]); // captions and subtitles to choose from
+  text = $state(""); // the one that is shown, "" for none
   showing = $state(""); // the rendition on screen
   size = $state("");
   behind = $state(NaN); // seconds behind the live edge's wall clock
@@ -91,6 +93,10 @@ export class Playback {
           this.sounds = list;
           this.sound = chosen;
         },
+        texts: (list) => {
+          this.texts = list;
+          if (!list.some((t) => t.id === this.text)) this.text = "";
+        },
         failed: (details) => void this.#explain(details),
       },
       this.chosen,
@@ -148,6 +154,12 @@ export class Playback {
   listen(id: string) {
     this.sound = id;
     this.#engine?.listen(id);
+  }
+
+  /** read shows one of the tracks of text, or none with "". */
+  read(id: string) {
+    this.text = id;
+    this.#engine?.read(id);
   }
 
   /** toLive jumps to the newest place that plays safely. */

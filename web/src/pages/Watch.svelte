@@ -85,6 +85,17 @@
         {#each playback.sounds as s (s.id)}<option value={s.id}>{s.label}</option>{/each}
       </select>
     {/if}
+    {#if playback.texts.length > 0}
+      <select
+        class="select select-sm w-auto text-base-content"
+        aria-label="Text"
+        value={playback.text}
+        onchange={(e) => playback.read(e.currentTarget.value)}
+      >
+        <option value="">no text</option>
+        {#each playback.texts as t (t.id)}<option value={t.id}>{t.label}</option>{/each}
+      </select>
+    {/if}
     <span class="flex-1 truncate text-xs text-white/70">
       {#if playback.delay}{behind(playback.delay.median / 1000)} from camera to page
       {:else if Number.isFinite(playback.behind) && !playback.stale}{behind(playback.behind)} behind live{/if}

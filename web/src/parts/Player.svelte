@@ -80,6 +80,19 @@
         </select>
       </label>
     {/if}
+    {#if playback.texts.length > 0}
+      <label class="flex items-center gap-1 text-xs">
+        Text
+        <select
+          class="select select-xs w-auto"
+          value={playback.text}
+          onchange={(e) => playback.read(e.currentTarget.value)}
+        >
+          <option value="">off</option>
+          {#each playback.texts as t (t.id)}<option value={t.id}>{t.label}</option>{/each}
+        </select>
+      </label>
+    {/if}
     <span class="flex-1"></span>
     <button class="btn btn-xs" onclick={() => (muted = !muted)} aria-pressed={!muted}
       >{muted ? "Unmute" : "Mute"}</button
