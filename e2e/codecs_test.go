@@ -35,6 +35,7 @@ import (
 // TestOtherCodecsPassThrough sends VP9 and AV1 with Opus in RTMP's enhanced form, and plays each in all
 // formats in Chromium: the numbers in the pictures go up.
 func TestOtherCodecsPassThrough(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	p := open(t)
 	defer p.stop()
@@ -93,6 +94,7 @@ func (s *service) playsInOrder(p *page, loop *demo.Loop, ways ...string) {
 
 // TestSeveralSounds sends H.264 with three tracks of sound, and switches between them in the player.
 func TestSeveralSounds(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	loop := demo.Others[2]
 	s.sendLoop(&loop, camera.Options{URL: s.channel(loop.Name, origin.Settings{}, sourceOnly)})
@@ -127,6 +129,7 @@ func TestSeveralSounds(t *testing.T) {
 // TestAnotherCodecTakesOver: a sender of another codec follows one that left, and players of all formats
 // go on with one discontinuity.
 func TestAnotherCodecTakesOver(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	url := s.channel("line", origin.Settings{Packaging: origin.Packaging{Window: 12}}, sourceOnly)
 	stop := s.sendLoop(&demo.Others[2], camera.Options{URL: url})
@@ -222,6 +225,7 @@ func hevcLoop(t *testing.T, sound media.Codec) *demo.Loop {
 
 // TestHEVCAndAC3PassThrough: Chromium has neither, so the inspector and a parser of others judge.
 func TestHEVCAndAC3PassThrough(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	s.sendLoop(hevcLoop(t, media.AC3), camera.Options{URL: s.channel("truck", origin.Settings{}, sourceOnly)})
 	eventually(t, "on air", func() bool { return s.newest("truck", "source") >= 2 })

@@ -16,6 +16,7 @@ import (
 
 // TestRecordingStandsIn: a file is on air while nobody sends, a sender takes over, and the file comes back.
 func TestRecordingStandsIn(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	const file = "standby.flv"
 	set := origin.Settings{Inputs: []origin.Input{{Kind: origin.InputSender}, {Kind: origin.InputFile, File: file}}}

@@ -36,6 +36,7 @@ func attacks() []attack {
 		{"strangers at WebRTC", strangersWebRTC, 250, usual},
 		{"callers at SRT", strangersSRT, 250, usual},
 		{"noise over UDP", strangersUDP, 250, usual},
+		{"announcements of strangers", strangersStudio, 250, usual},
 		{"strangers who push", strangersHTTP, 250, usual},
 		{"no descriptors left", noDescriptors, 250, usual},
 		{"feed at full speed", fullSpeed, 400, usual},

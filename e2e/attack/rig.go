@@ -61,7 +61,7 @@ func newRig(quick bool) (_ *rig, err error) {
 		r.mounted = true
 	}
 	r.cmd = exec.Command("bin/metaplasis", "serve", "--data", filepath.Join(r.dir, "data"), "--http", "127.0.0.1:0", "--rtmp", "127.0.0.1:0",
-		"--srt", "127.0.0.1:0", "--rtsp", "127.0.0.1:0", "--webrtc", "127.0.0.1:0")
+		"--srt", "127.0.0.1:0", "--rtsp", "127.0.0.1:0", "--webrtc", "127.0.0.1:0", "--studio", "lo")
 	r.cmd.Env = append(os.Environ(), "XDG_DATA_HOME="+r.dir)
 	r.cmd.Stderr = &r.out
 	r.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}

@@ -8,6 +8,8 @@ import (
 	"math/rand/v2"
 	"net"
 	"net/http"
+	"net/netip"
+	"net/url"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -16,6 +18,8 @@ import (
 	"metaplasis/demo"
 	"metaplasis/internal/camera"
 	"metaplasis/internal/control/api"
+	"metaplasis/internal/core/sap"
+	"metaplasis/internal/network/udp"
 	"metaplasis/internal/origin"
 )
 
@@ -163,6 +167,51 @@ func strangersUDP(r *rig) (string, error) {
 	}
 	took, err := getsIn(r, "beside-udp", committee, "udp://"+own+"?source=127.0.0.1", func(string) string { return "udp://" + own })
 	return fmt.Sprintf("%d packets; SRT gets in after %d ms, UDP after %d ms", sent.Load(), over.Milliseconds(), took.Milliseconds()), err
+}
+
+// strangersStudio announces thousands of sources on the studio's network from several addresses, and nonsense, by both
+// ways of announcing, and sends noise to the group of a camera.
+func strangersStudio(r *rig) (string, error) {
+	const group = "239.20.66.1:5066"
+	stop := make(chan struct{})
+	var sent atomic.Int64
+	var all sync.WaitGroup
+	for i, to := range []string{netip.AddrPortFrom(sap.Groups[0], sap.Port).String(), netip.AddrPortFrom(sap.Groups[1], sap.Port).String(), "224.0.0.251:5353", group} {
+		u := &url.URL{Host: to, RawQuery: "interface=lo"}
+		c, err := udp.Dial(context.Background(), u)
+		if err != nil {
+			return "", err
+		}
+		all.Go(func() {
+			defer func() { _ = c.Close() }()
+			noise := rand.New(rand.NewPCG(uint64(i), 9))
+			for n := 0; ; n++ {
+				select {
+				case <-stop:
+					return
+				default:
+				}
+				for range 20 {
+					b := make([]byte, 64+noise.IntN(1200))
+					for k := range b {
+						b[k] = byte(noise.Uint32())
+					}
+					if sent.Add(1)%2 == 0 && i < 2 {
+						text := fmt.Sprintf("v=0\r\no=- %d 1 IN IP4 192.0.2.7\r\ns=Source %d\r\nc=IN IP4 239.20.66.2/1\r\nt=0 0\r\nm=video 5004 RTP/AVP 26\r\n", noise.Uint32(), n)
+						b = (&sap.Announcement{Sender: netip.MustParseAddr("192.0.2.7"), Description: []byte(text)}).Marshal()
+					} else if i == 3 {
+						b[0] = 0x80 // RTP
+					}
+					_, _ = c.Write(b)
+				}
+				time.Sleep(5 * time.Millisecond)
+			}
+		})
+	}
+	defer func() { close(stop); all.Wait() }()
+	at := "studio://" + group + "?interface=lo&name=Beside&format=jpeg"
+	took, err := getsIn(r, "beside-studio", committee, "studio:Beside", func(string) string { return at })
+	return fmt.Sprintf("%d packets; a source gets in after %d ms", sent.Load(), took.Milliseconds()), err
 }
 
 // strangersSRT calls with wrong stream ids, as many at a time as processors carry.

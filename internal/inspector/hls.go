@@ -2,9 +2,6 @@ package inspector
 
 import (
 	"context"
-	"crypto/aes"
-	"crypto/cipher"
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"net/http"
@@ -234,7 +231,7 @@ func (f *follower) open(ctx context.Context, address string, e *hls.Entry, body 
 	switch {
 	case e.Key.Method != "AES-128" && e.Header != "":
 		return body, nil // samples are encrypted, their boxes are not
-	case e.Key.Method != "AES-128" || e.Key.Format != "" && e.Key.Format != "identity":
+	case !e.Key.Opens():
 		return nil, errSealed
 	}
 	uri := join(address, e.Key.URI)
@@ -250,25 +247,7 @@ func (f *follower) open(ctx context.Context, address string, e *hls.Entry, body 
 		f.keys[uri] = key
 		f.mu.Unlock()
 	}
-	block, err := aes.NewCipher(key)
-	if err != nil || len(key) != aes.BlockSize {
-		return nil, fmt.Errorf("found a key of %d bytes, expected %d", len(key), aes.BlockSize)
-	}
-	if len(body) == 0 || len(body)%aes.BlockSize != 0 {
-		return nil, fmt.Errorf("found %d encrypted bytes, expected a multiple of %d", len(body), aes.BlockSize)
-	}
-	iv := e.Key.IV
-	if iv == nil {
-		iv = binary.BigEndian.AppendUint64(make([]byte, 8), e.MSN)
-	}
-	plain := make([]byte, len(body))
-	cipher.NewCBCDecrypter(block, iv).CryptBlocks(plain, body)
-	padding := int(plain[len(plain)-1])
-	if padding == 0 || padding > aes.BlockSize {
-		return nil, fmt.Errorf("found a padding of %d bytes after decryption, expected 1 to %d: another key or IV", padding,
-			aes.BlockSize)
-	}
-	return plain[:len(plain)-padding], nil
+	return e.Key.Open(key, body, e.MSN)
 }
 
 // parts fetches the parts of the open segment that are new.

@@ -53,6 +53,7 @@ type Feed struct {
 	over       bool
 	spliced    bool                     // cue messages came
 	standby    bool                     // another feed is on air: what comes is not used
+	eager      bool                     // it takes the place of that one with its first picture
 	silence    time.Duration            // for how long nothing may come before others may take its place
 	heard      time.Time                // when the last unit came
 	steady     time.Time                // since when there was no such silence
@@ -66,6 +67,9 @@ type Feed struct {
 	avoidedUntil time.Time
 	rest         time.Duration
 }
+
+// soundAlone is after what time a feed without pictures is taken for one of sound alone.
+const soundAlone = time.Second
 
 // unitCost is what a waiting unit takes beside its data, in bytes.
 const unitCost = 128
@@ -524,6 +528,9 @@ func (f *Feed) Unit(id media.TrackID, stamp, composition int64, key bool, data [
 	}
 	if key && kind == media.Video {
 		f.inBand(data)
+	}
+	if f.standby && f.eager && (kind == media.Video && key || f.video == nil && f.heard.Sub(f.begun) > soundAlone) {
+		f.c.exchange(f, "a preferred input took over")
 	}
 	if f.standby {
 		return

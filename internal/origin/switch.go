@@ -154,6 +154,11 @@ func (c *Channel) admitNow(f *Feed) error {
 			f.begin()
 			c.standBy(f, "its input was lost a moment ago, and it is on air again once it is steady")
 			return nil
+		case before >= 0 && rank < before && !silent && old.session != nil && !f.input.Plays() && len(c.air.standby) < maxStandby:
+			f.begin()
+			f.eager = true
+			c.standBy(f, "it is preferred, and on air with its first picture")
+			return nil
 		case before < 0 || rank < before:
 			c.displace(old, "a preferred input took over")
 		case silent && rank == before:
@@ -259,7 +264,7 @@ func (c *Channel) exchange(best *Feed, why string) {
 	if on := c.air.feed; on != nil {
 		c.displace(on, why)
 	}
-	best.loud = c.now()
+	best.loud, best.eager = c.now(), false
 	c.onAirNow(best)
 	c.event(Info, "feed-on-air", fmt.Sprintf("The %s, which stood by, is on air now.", best.words()), "")
 }

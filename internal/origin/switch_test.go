@@ -2,6 +2,7 @@ package origin_test
 
 import (
 	"os/exec"
+	"slices"
 	"sync"
 	"testing"
 	"time"
@@ -10,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metaplasis/internal/contribution"
+	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/origin"
 )
@@ -294,4 +296,52 @@ func TestASilentSenderLosesItsPlace(t *testing.T) {
 		text += p.Text
 	}
 	assert.Contains(t, text, "Nothing has come from the sender for 4 s")
+}
+
+// TestAPreferredSenderWaitsForItsPicture: who is on air stays there until a preferred sender has something to show.
+func TestAPreferredSenderWaitsForItsPicture(t *testing.T) {
+	clock := &handClock{now: time.Now()}
+	keep := &memory{}
+	o := origin.New(origin.Options{Keeper: keep, Gate: keep, Now: clock.Now, Worker: func() *exec.Cmd { return exec.Command("false") }})
+	defer o.Close()
+	ch, err := o.Add(origin.Settings{Slug: "line", Inputs: []origin.Input{{Kind: origin.InputAddress, Address: "srt://192.0.2.7:7000"}, {Kind: origin.InputSender}},
+		Ladder: ladder.Ladder{Rungs: []ladder.Rung{{Name: "source", On: true, Source: true}}}}, clock.now, origin.Position{})
+	require.NoError(t, err)
+	onAir := func() []bool {
+		list := ch.Status().Inputs
+		return []bool{list[0].OnAir, list[1].OnAir}
+	}
+	video := media.Track{ID: 1, Kind: media.Video, Codec: media.H264, CodecName: "avc1.42c01e", Timescale: 90000, Config: []byte{1}, Width: 640, Height: 360, FrameRate: media.Rational{Num: 30, Den: 1}}
+	sound := media.Track{ID: 2, Kind: media.Audio, Codec: media.AAC, CodecName: "mp4a.40.2", Timescale: 48000, Config: []byte{0x11, 0x90}, SampleRate: 48000, Channels: 2, FrameSamples: 1024}
+	idr, later := []byte{0, 0, 0, 2, 0x65, 0x88}, []byte{0, 0, 0, 2, 0x41, 0x9a}
+	backup, err := o.Open(contribution.Sender{Channel: "line", Key: "right", Protocol: "TEST", Remote: "192.0.2.1:1"})
+	require.NoError(t, err)
+	backup.Track(video)
+	backup.Track(sound)
+	send := func(f *origin.Feed, from, n int) {
+		for i := from; i < from+n; i++ {
+			clock.pass(33 * time.Millisecond)
+			data := later
+			if i%30 == 0 {
+				data = idr
+			}
+			f.Unit(1, int64(i)*33, 0, i%30 == 0, slices.Clone(data))
+			f.Unit(2, int64(i)*33, 0, true, []byte{1, 2, 3})
+		}
+	}
+	send(backup, 0, 60)
+	require.Equal(t, []bool{false, true}, onAir())
+	main, err := o.OpenSource("line", origin.Input{Kind: origin.InputAddress, Address: "srt://192.0.2.7:7000"}, "SRT", "192.0.2.7:7000", 0)
+	require.NoError(t, err)
+	main.Track(video)
+	main.Track(sound)
+	send(backup, 60, 5)
+	assert.Equal(t, []bool{false, true}, onAir(), "it only connected")
+	send(main, 5, 20)
+	assert.Equal(t, []bool{false, true}, onAir(), "nothing that a decoder may begin with came")
+	send(main, 30, 1)
+	assert.Equal(t, []bool{true, false}, onAir())
+	assert.Empty(t, backup.Kicked(), "it stands by")
+	main.End("over")
+	assert.Equal(t, []bool{false, true}, onAir())
 }

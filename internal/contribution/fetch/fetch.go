@@ -30,6 +30,7 @@ const (
 	maxText        = 8 << 20
 	maxSegment     = 64 << 20
 	maxRenditions  = 8
+	maxSecrets     = 16
 	// fromEnd is how many whole segments from the end of the window the first one is that is fetched.
 	fromEnd = 2
 	// attempts is how often a segment is asked for that does not come.
@@ -54,17 +55,18 @@ type follower struct {
 	user   string
 	secret string
 
-	mu     sync.Mutex
-	paced  *contribution.Paced
-	kicked chan string
-	heard  time.Time
-	err    error
-	expect int // tracks, where the list tells
+	mu      sync.Mutex
+	paced   *contribution.Paced
+	kicked  chan string
+	heard   time.Time
+	err     error
+	expect  int               // tracks, where the list tells
+	secrets map[string][]byte // keys of encrypted segments, by their addresses
 }
 
 // Receive implements source.Protocol.
 func (f *Fetcher) Receive(ctx context.Context, l *source.Line) error {
-	x := &follower{l: l, logger: f.Logger, user: l.URL.User.Username(), secret: l.Secret, heard: time.Now(), kicked: make(chan string, 1),
+	x := &follower{l: l, logger: f.Logger, user: l.URL.User.Username(), secret: l.Secret, heard: time.Now(), kicked: make(chan string, 1), secrets: map[string][]byte{},
 		client: &http.Client{Transport: &http.Transport{DialContext: (&net.Dialer{Timeout: requestTimeout}).DialContext, MaxConnsPerHost: 8}}}
 	defer x.client.CloseIdleConnections()
 	at := *l.URL

@@ -1,6 +1,7 @@
 package fetch
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -162,14 +163,19 @@ func (x *follower) follow(ctx context.Context, r *rendition, address string) err
 
 // entry fetches a segment, and its header when it is another one.
 func (x *follower) entry(ctx context.Context, r *rendition, base string, e *hls.Entry) error {
-	if e.Key != nil && e.Key.Method != "NONE" {
-		return fmt.Errorf("the segments are encrypted with %.20s: take the stream in the clear", e.Key.Method)
+	if e.Key != nil && !e.Key.Opens() {
+		return fmt.Errorf("the segments are encrypted with %.20s: take the stream in the clear, or with AES-128", e.Key.Method)
 	}
 	if e.Header != "" {
 		if at := fmt.Sprint(resolve(base, e.Header), e.HeaderOffset); at != r.header {
 			b, err := x.again(ctx, resolve(base, e.Header), e.HeaderOffset, e.HeaderLength)
 			if err != nil {
 				return fmt.Errorf("header of segments: %w", err)
+			}
+			if e.Key != nil && !bytes.Contains(b, []byte("moov")) {
+				if b, err = x.decrypt(ctx, base, e, b); err != nil {
+					return fmt.Errorf("header of segments: %w", err)
+				}
 			}
 			if err := r.open(b); err != nil {
 				return err
@@ -182,7 +188,34 @@ func (x *follower) entry(ctx context.Context, r *rendition, base string, e *hls.
 		x.logger.Warn("a segment did not come and is left out", "error", err)
 		return nil
 	}
+	if e.Key != nil {
+		if b, err = x.decrypt(ctx, base, e, b); err != nil {
+			return fmt.Errorf("segment %d: %w", e.MSN, err)
+		}
+	}
 	return r.segment(b)
+}
+
+// decrypt decrypts a segment, with a key that is fetched when it is another one.
+func (x *follower) decrypt(ctx context.Context, base string, e *hls.Entry, b []byte) ([]byte, error) {
+	const keySize = 16
+	at := resolve(base, e.Key.URI)
+	x.mu.Lock()
+	secret := x.secrets[at]
+	x.mu.Unlock()
+	if secret == nil {
+		var err error
+		if secret, err = x.get(ctx, at, -1, 0, keySize); err != nil {
+			return nil, fmt.Errorf("its key: %w", err)
+		}
+		x.mu.Lock()
+		if len(x.secrets) >= maxSecrets {
+			clear(x.secrets)
+		}
+		x.secrets[at] = secret
+		x.mu.Unlock()
+	}
+	return e.Key.Open(secret, b, e.MSN)
 }
 
 // again asks a few times.

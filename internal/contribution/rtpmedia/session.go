@@ -50,7 +50,8 @@ type Track struct {
 	es      *coding.Elementary
 	order   *rtpmap.Order
 	ssrc    uint32
-	bound   bool // to ssrc
+	bound   bool      // to ssrc
+	heard   time.Time // when a packet of it came last
 	other   int64
 	stamp   uint32 // the newest timestamp
 	whole   int64  // the same, unwrapped
@@ -75,6 +76,10 @@ type anchorPoint struct {
 
 // maxEarly is of how many streams reports are kept before their first packet.
 const maxEarly = 16
+
+// ssrcSilence is how long nothing may come of a stream until packets with another SSRC are taken for it: packets of
+// others beside it change nothing.
+const ssrcSilence = 400 * time.Millisecond
 
 // keyframeEach is how often a keyframe may be asked for.
 const keyframeEach = 500 * time.Millisecond
@@ -145,11 +150,12 @@ func (t *Track) RTP(p *rtp.Packet, now time.Time) {
 		t.ssrc, t.bound = p.SSRC, true
 	} else if p.SSRC != t.ssrc {
 		t.other++
-		if t.other%512 == 0 { // the sender took another one
+		if now.Sub(t.heard) > ssrcSilence { // the sender took another one
 			t.ssrc, t.stamped, t.arrived, t.report, t.aligned = p.SSRC, false, nil, nil, false
 		}
 		return
 	}
+	t.heard = now
 	if t.arrived == nil {
 		t.arrived = &anchorPoint{p.Timestamp, now}
 		if t.m.Direct {

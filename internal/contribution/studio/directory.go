@@ -196,20 +196,45 @@ func (d *Directory) put(e *entry, now time.Time) {
 		} else {
 			e.interval = old.interval
 		}
-	default:
-		own := 0
-		for _, o := range d.sources {
-			if o.From == e.From {
-				own++
-			}
-		}
-		if len(d.sources) >= maxSources || own >= maxOfOne {
-			d.refused++
-			return
-		}
+	case !d.room(e.From):
+		d.refused++
+		return
 	}
 	e.Heard = now
 	d.sources[e.ID] = e
+}
+
+// room reports whether a further source of an address is kept. When all room is taken, the address that has most of it
+// gives one up, so that nobody keeps others out.
+func (d *Directory) room(from string) bool {
+	count := map[string]int{}
+	for _, o := range d.sources {
+		count[o.From]++
+	}
+	if count[from] >= maxOfOne {
+		return false
+	}
+	if len(d.sources) < maxSources {
+		return true
+	}
+	most := from
+	for address, n := range count {
+		if n > count[most] {
+			most = address
+		}
+	}
+	if count[most] <= count[from]+1 {
+		return false
+	}
+	var stalest *entry
+	for _, o := range d.sources {
+		if o.From == most && (stalest == nil || o.Heard.Before(stalest.Heard)) {
+			stalest = o
+		}
+	}
+	delete(d.sources, stalest.ID)
+	d.refused++
+	return true
 }
 
 // sweep lets go what is not announced any more.

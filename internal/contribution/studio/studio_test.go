@@ -87,9 +87,12 @@ func TestAFloodOfAnnouncements(t *testing.T) {
 	for n := range 5000 {
 		announce(d, false, description(fmt.Sprint("n", n), n+1, 1, raw), "192.0.2.66")
 	}
+	for n := range 5000 {
+		announce(d, false, description(fmt.Sprint("m", n), 200000+n, 1, raw), fmt.Sprintf("192.0.2.%d", 100+n%10))
+	}
 	announce(d, false, description("Deck camera", 99999, 1, raw), sender)
 	for n := range 5000 {
-		announce(d, false, description(fmt.Sprint("m", n), 200000+n, 1, raw), fmt.Sprintf("192.0.2.%d", n%200))
+		announce(d, false, description(fmt.Sprint("o", n), 300000+n, 1, raw), fmt.Sprintf("192.0.2.%d", 100+n%10))
 	}
 	d.announced("lo", []byte("nonsense"), netip.MustParseAddr(sender))
 	d.announced("lo", (&sap.Announcement{Sender: netip.MustParseAddr(sender), Description: []byte("v=0\r\nnonsense")}).Marshal(), netip.MustParseAddr(sender))
