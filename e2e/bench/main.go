@@ -64,7 +64,7 @@ func main() {
 		}
 		return
 	}
-	list := []func() error{onOneCore, passthrough, channels, windows, crowds, packaging, parts, blocked, latency, realTime, workerDelay, waysIn}
+	list := []func() error{onOneCore, passthrough, channels, windows, crowds, packaging, parts, blocked, latency, realTime, workerDelay, waysIn, partDelays}
 	if len(os.Args) > 1 && os.Args[1] == "delivery" {
 		list = []func() error{packaging, parts, blocked}
 	}
@@ -72,7 +72,10 @@ func main() {
 		list = []func() error{workerDelay}
 	}
 	if len(os.Args) > 1 && os.Args[1] == "ways" {
-		list = []func() error{waysIn}
+		list = []func() error{waysIn, partDelays}
+	}
+	if len(os.Args) > 1 && os.Args[1] == "delays" {
+		list = []func() error{partDelays}
 	}
 	if len(os.Args) > 1 && os.Args[1] == "passthrough" {
 		list = []func() error{passthrough}
