@@ -7,67 +7,80 @@ import (
 )
 
 // Scan finds out which captions a stream carries.
-type Scan struct {
-	packet []byte // of CEA-708, as far as it has come
-	size   int
-}
+type Scan struct{ packets packets708 }
 
 // See looks at one cc_data, in order of presentation, and returns the services that say something in
 // it: CC1 to CC4 (CEA-608) and SERVICE1 to SERVICE63 (CEA-708). Padding says nothing.
 func (s *Scan) See(cc []byte) (found []string) {
-	if len(cc) < 2 {
-		return nil
-	}
-	triplets := cc[2:]
-	for range min(int(cc[0]&0x1f), len(triplets)/3) {
-		kind, a, b := triplets[0], triplets[1], triplets[2]
-		triplets = triplets[3:]
-		if kind&4 == 0 { // not valid
-			continue
+	triplets(cc, func(kind, a, b byte) {
+		if kind >= 2 {
+			s.packets.take(kind, a, b, func(service int, block []byte) {
+				if len(block) > 0 {
+					found = append(found, fmt.Sprintf("SERVICE%d", service))
+				}
+			})
+			return
 		}
-		switch kind & 3 {
-		case 0, 1: // a pair of CEA-608 for one field; a control code tells whose text follows (8.4)
-			code, what := a&0x7f, b&0x7f
-			text := code&0x76 == 0x14 && (what == 0x2a || what == 0x2b)
-			if code >= 0x10 && code < 0x20 && what >= 0x20 && !text {
-				found = append(found, fmt.Sprintf("CC%d", 1+2*(kind&1)+code>>3&1))
-			}
-		case 3: // the begin of a packet of CEA-708 (5.)
-			if s.size = 2 * int(a&0x3f); s.size == 0 {
-				s.size = 128
-			}
-			s.packet = append(s.packet[:0], a, b)
-		default:
-			if len(s.packet) < s.size {
-				s.packet = append(s.packet, a, b)
-			}
+		// A pair of CEA-608 for one field; a control code tells whose text follows (8.4).
+		code, what := a&0x7f, b&0x7f
+		text := code&0x76 == 0x14 && (what == 0x2a || what == 0x2b)
+		if code >= 0x10 && code < 0x20 && what >= 0x20 && !text {
+			found = append(found, fmt.Sprintf("CC%d", 1+2*kind+code>>3&1))
 		}
-		if s.size > 0 && len(s.packet) >= s.size {
-			found = append(found, blocks(s.packet[1:s.size])...)
-			s.size = 0
-		}
-	}
+	})
 	return found
 }
 
-// blocks lists the services with a block in a packet (CEA-708, 6.2).
-func blocks(b []byte) (found []string) {
-	for len(b) > 0 {
-		service, size := int(b[0]>>5), int(b[0]&0x1f)
-		b = b[1:]
-		if service == 7 && size > 0 && len(b) > 0 {
-			service = int(b[0] & 0x3f)
-			b = b[1:]
-		}
-		if service == 0 || size > len(b) {
-			return found
-		}
-		if size > 0 {
-			found = append(found, fmt.Sprintf("SERVICE%d", service))
-		}
-		b = b[size:]
+// triplets walks what is valid of one cc_data: kind 0 and 1 are pairs of CEA-608 for a field, 3 is the begin of a packet
+// of CEA-708, and 2 more of it.
+func triplets(cc []byte, each func(kind, a, b byte)) {
+	if len(cc) < 2 {
+		return
 	}
-	return found
+	list := cc[2:]
+	for range min(int(cc[0]&0x1f), len(list)/3) {
+		if list[0]&4 != 0 {
+			each(list[0]&3, list[1], list[2])
+		}
+		list = list[3:]
+	}
+}
+
+// packets708 puts packets of CEA-708 together (5.).
+type packets708 struct {
+	packet []byte // as far as it has come
+	size   int
+}
+
+// take takes two bytes, and hands over the service blocks of a packet that is whole with them (6.2).
+func (p *packets708) take(kind, a, b byte, each func(service int, block []byte)) {
+	if kind == 3 {
+		if p.size = 2 * int(a&0x3f); p.size == 0 {
+			p.size = 128
+		}
+		p.packet = p.packet[:0]
+	}
+	if p.size == 0 {
+		return
+	}
+	if p.packet = append(p.packet, a, b); len(p.packet) < p.size {
+		return
+	}
+	blocks := p.packet[1:p.size]
+	p.size = 0
+	for len(blocks) > 0 {
+		service, size := int(blocks[0]>>5), int(blocks[0]&0x1f)
+		blocks = blocks[1:]
+		if service == 7 && size > 0 && len(blocks) > 0 {
+			service = int(blocks[0] & 0x3f)
+			blocks = blocks[1:]
+		}
+		if service == 0 || size > len(blocks) {
+			return
+		}
+		each(service, blocks[:size])
+		blocks = blocks[size:]
+	}
 }
 
 // Pair608 is cc_data with one pair of CEA-608 bytes for the first field. Parity is set here.

@@ -222,68 +222,32 @@ func (s *service708) tell(at int64, tell func(Text)) {
 type Decoder struct {
 	fields   [2]*field608
 	services map[int]*service708
-	packet   []byte // of CEA-708, as far as it has come
-	size     int
-}
-
-// See reads one cc_data, of a picture that is shown at a time, in order of presentation, and tells what services show
-// from then on.
-func (d *Decoder) See(at int64, cc []byte, tell func(Text)) {
-	if len(cc) < 2 {
-		return
-	}
-	if d.services == nil {
-		d.fields, d.services = [2]*field608{newField608(0), newField608(1)}, map[int]*service708{}
-	}
-	triplets := cc[2:]
-	for range min(int(cc[0]&0x1f), len(triplets)/3) {
-		kind, a, b := triplets[0], triplets[1], triplets[2]
-		triplets = triplets[3:]
-		if kind&4 == 0 { // not valid
-			continue
-		}
-		if kind &= 3; kind < 2 {
-			d.fields[kind].pair(at, a, b, tell)
-			continue
-		}
-		if kind == 3 {
-			if d.size = 2 * int(a&0x3f); d.size == 0 {
-				d.size = 128
-			}
-			d.packet = d.packet[:0]
-		}
-		if d.size == 0 {
-			continue
-		}
-		if d.packet = append(d.packet, a, b); len(d.packet) >= d.size {
-			d.blocks(at, d.packet[1:d.size], tell)
-			d.size = 0
-		}
-	}
+	packets  packets708
 }
 
 // maxServices bounds the services that are read.
 const maxServices = 8
 
-func (d *Decoder) blocks(at int64, b []byte, tell func(Text)) {
-	for len(b) > 0 {
-		number, size := int(b[0]>>5), int(b[0]&0x1f)
-		b = b[1:]
-		if number == 7 && size > 0 && len(b) > 0 {
-			number = int(b[0] & 0x3f)
-			b = b[1:]
-		}
-		if number == 0 || size > len(b) {
+// See reads one cc_data, of a picture that is shown at a time, in order of presentation, and tells what services show
+// from then on.
+func (d *Decoder) See(at int64, cc []byte, tell func(Text)) {
+	if d.services == nil {
+		d.fields, d.services = [2]*field608{newField608(0), newField608(1)}, map[int]*service708{}
+	}
+	triplets(cc, func(kind, a, b byte) {
+		if kind < 2 {
+			d.fields[kind].pair(at, a, b, tell)
 			return
 		}
-		s := d.services[number]
-		if s == nil && len(d.services) < maxServices {
-			s = &service708{name: fmt.Sprintf("SERVICE%d", number)}
-			d.services[number] = s
-		}
-		if s != nil {
-			s.block(at, b[:size], tell)
-		}
-		b = b[size:]
-	}
+		d.packets.take(kind, a, b, func(number int, block []byte) {
+			s := d.services[number]
+			if s == nil && len(d.services) < maxServices {
+				s = &service708{name: fmt.Sprintf("SERVICE%d", number)}
+				d.services[number] = s
+			}
+			if s != nil {
+				s.block(at, block, tell)
+			}
+		})
+	})
 }
