@@ -74,7 +74,7 @@ func (s *Service) serveRTSP(l net.Listener, conf *tls.Config) {
 		_ = l.Close()
 		ctx, cancel := context.WithTimeout(context.Background(), stopTimeout)
 		defer cancel()
-		server.Shutdown(ctx)
+		_ = server.Shutdown(ctx)
 	})
 	go func() {
 		if err := server.Serve(l); err != nil {

@@ -15,7 +15,6 @@ import (
 	"net/url"
 	"runtime/debug"
 	"strings"
-	"sync"
 	"time"
 
 	"metaplasis/internal/contribution"
@@ -52,58 +51,16 @@ type Server struct {
 	Logger   *slog.Logger
 	TLS      *tls.Config // for RTMPS; nil is plain RTMP
 
-	mu     sync.Mutex
-	conns  map[net.Conn]struct{}
-	closed bool
-	leave  chan struct{} // closed when senders are to connect again elsewhere, or later
-	all    sync.WaitGroup
+	conns network.Acceptor
 }
 
 // Serve accepts connections until the listener is closed. Within which limits, and what happens
 // without descriptors, is the listener's business (network.Listener).
 func (s *Server) Serve(l net.Listener) error {
-	if s.TLS != nil {
-		l = tls.NewListener(l, s.TLS)
+	if err := s.conns.Serve(l, s.TLS, s.handle); err != nil {
+		return fmt.Errorf("RTMP port: %w", err)
 	}
-	for {
-		conn, err := l.Accept()
-		if errors.Is(err, net.ErrClosed) {
-			return nil
-		}
-		if err != nil {
-			return fmt.Errorf("RTMP port: %w", err)
-		}
-		if !s.register(conn) {
-			_ = conn.Close()
-			continue
-		}
-		go func() {
-			defer s.forget(conn)
-			s.handle(conn)
-		}()
-	}
-}
-
-func (s *Server) register(c net.Conn) bool {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.conns == nil {
-		s.conns, s.leave = map[net.Conn]struct{}{}, make(chan struct{})
-	}
-	if s.closed {
-		return false
-	}
-	s.conns[c] = struct{}{}
-	s.all.Add(1)
-	return true
-}
-
-func (s *Server) forget(c net.Conn) {
-	_ = c.Close()
-	s.mu.Lock()
-	delete(s.conns, c)
-	s.mu.Unlock()
-	s.all.Done()
+	return nil
 }
 
 // farewell is how long senders have to read that they are to connect again.
@@ -111,34 +68,7 @@ const farewell = 300 * time.Millisecond
 
 // Shutdown asks senders that understand it to connect again, closes every connection and waits for their
 // handlers.
-func (s *Server) Shutdown(ctx context.Context) error {
-	s.mu.Lock()
-	if s.leave != nil && !s.closed && len(s.conns) > 0 {
-		close(s.leave)
-		gone := make(chan struct{})
-		go func() { s.all.Wait(); close(gone) }()
-		s.closed = true
-		s.mu.Unlock()
-		select {
-		case <-gone:
-		case <-time.After(farewell):
-		}
-		s.mu.Lock()
-	}
-	s.closed = true
-	for c := range s.conns {
-		_ = c.Close()
-	}
-	s.mu.Unlock()
-	done := make(chan struct{})
-	go func() { s.all.Wait(); close(done) }()
-	select {
-	case <-done:
-		return nil
-	case <-ctx.Done():
-		return fmt.Errorf("RTMP connections did not end: %w", ctx.Err())
-	}
-}
+func (s *Server) Shutdown(ctx context.Context) error { return s.conns.Shutdown(ctx, farewell) }
 
 // errEnd ends a connection in good order.
 var errEnd = errors.New("the sender ended its stream")
@@ -270,7 +200,7 @@ func (c *connection) watch(kicked chan<- string, over <-chan struct{}) {
 	case why := <-c.feed.Kicked():
 		kicked <- why
 		_ = c.conn.SetReadDeadline(time.Now())
-	case <-c.s.leave:
+	case <-c.s.conns.Leaving():
 		kicked <- stopping
 		_ = c.conn.SetReadDeadline(time.Now())
 	case <-over:

@@ -42,65 +42,19 @@ type Server struct {
 	Logger   *slog.Logger
 	TLS      *tls.Config // for RTSPS; nil is plain
 
-	mu     sync.Mutex
-	conns  map[net.Conn]struct{}
-	closed bool
-	all    sync.WaitGroup
+	conns network.Acceptor
 }
 
 // Serve accepts connections until the listener is closed.
 func (s *Server) Serve(l net.Listener) error {
-	if s.TLS != nil {
-		l = tls.NewListener(l, s.TLS)
+	if err := s.conns.Serve(l, s.TLS, s.handle); err != nil {
+		return fmt.Errorf("RTSP port: %w", err)
 	}
-	for {
-		conn, err := l.Accept()
-		if errors.Is(err, net.ErrClosed) {
-			return nil
-		}
-		if err != nil {
-			return fmt.Errorf("RTSP port: %w", err)
-		}
-		s.mu.Lock()
-		if s.closed {
-			s.mu.Unlock()
-			_ = conn.Close()
-			continue
-		}
-		if s.conns == nil {
-			s.conns = map[net.Conn]struct{}{}
-		}
-		s.conns[conn] = struct{}{}
-		s.all.Add(1)
-		s.mu.Unlock()
-		go func() {
-			defer func() {
-				_ = conn.Close()
-				s.mu.Lock()
-				delete(s.conns, conn)
-				s.mu.Unlock()
-				s.all.Done()
-			}()
-			s.handle(conn)
-		}()
-	}
+	return nil
 }
 
 // Shutdown closes all connections and waits for their handlers.
-func (s *Server) Shutdown(ctx context.Context) {
-	s.mu.Lock()
-	s.closed = true
-	for c := range s.conns {
-		_ = c.Close()
-	}
-	s.mu.Unlock()
-	done := make(chan struct{})
-	go func() { s.all.Wait(); close(done) }()
-	select {
-	case <-done:
-	case <-ctx.Done():
-	}
-}
+func (s *Server) Shutdown(ctx context.Context) error { return s.conns.Shutdown(ctx, 0) }
 
 // publisher is one connection that publishes.
 type publisher struct {
