@@ -181,14 +181,18 @@ func (m *Manager) keep() {
 		err := m.host()
 		m.mu.Lock()
 		m.w = nil
+		why := "the process that runs SRT was replaced"
+		if m.closed {
+			why = "the service stopped"
+		}
 		for id, c := range m.conns {
 			delete(m.conns, id)
-			c.why = "the process that runs SRT was replaced"
+			c.why = why
 			close(c.over)
 		}
 		for id, r := range m.requests {
 			delete(m.requests, id)
-			r.events <- event{kind: kindClosed, text: "the process that runs SRT was replaced"}
+			r.events <- event{kind: kindClosed, text: why}
 		}
 		closed := m.closed
 		m.mu.Unlock()
