@@ -396,7 +396,11 @@ func describe(text []byte, face string) (*entry, error) {
 		e.Name = d.Origin.UnicastAddress
 	}
 	var wrong []string
+	again := duplicates(d.Attributes)
 	for _, md := range d.MediaDescriptions {
+		if mid, _ := md.Attribute("mid"); again[mid] {
+			continue
+		}
 		m, err := rtpmedia.Describe(md)
 		if err != nil {
 			wrong = append(wrong, err.Error())
@@ -404,6 +408,12 @@ func describe(text []byte, face string) (*entry, error) {
 		}
 		s := stream{m: m, port: md.MediaName.Port.Value, source: filter(md.Attributes)}
 		s.rtcp = s.port + 1
+		if text, ok := md.Attribute("rtcp"); ok { // RFC 3605
+			number, _, _ := strings.Cut(text, " ")
+			if n, err := strconv.Atoi(number); err == nil && n > 0 && n < 1<<16 {
+				s.rtcp = n
+			}
+		}
 		if s.source == "" {
 			s.source = filter(d.Attributes)
 		}
@@ -422,6 +432,20 @@ func describe(text []byte, face string) (*entry, error) {
 		e.Problem = cmp.Or(strings.Join(wrong, "; "), "its description has no media")
 	}
 	return e, nil
+}
+
+// duplicates are the streams that another one is sent a second time in (RFC 7104), by their identifiers: the first of a
+// group is received.
+func duplicates(list []sdp.Attribute) map[string]bool {
+	out := map[string]bool{}
+	for _, a := range list {
+		if f := strings.Fields(a.Value); a.Key == "group" && len(f) > 2 && f[0] == "DUP" {
+			for _, mid := range f[2:] {
+				out[mid] = true
+			}
+		}
+	}
+	return out
 }
 
 // filter is the only sender of a group (RFC 4570), "" when there may be others.

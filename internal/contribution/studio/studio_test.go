@@ -81,6 +81,16 @@ func TestWhatIsAnnounced(t *testing.T) {
 	assert.ErrorContains(t, err, "--studio")
 }
 
+// TestStreamsThatAreSentTwice: the second path of a stream (RFC 7104) is left out, and ports of reports are where the
+// description says.
+func TestStreamsThatAreSentTwice(t *testing.T) {
+	text := string(description("Deck camera", 1, 1, raw+"a=mid:A\r\na=rtcp:6001\r\n", strings.Replace(raw, "5004", "5104", 1)+"a=mid:B\r\n", sound))
+	e, err := describe([]byte(strings.Replace(text, "t=0 0\r\n", "t=0 0\r\na=group:DUP A B\r\n", 1)), "lo")
+	require.NoError(t, err)
+	require.Len(t, e.streams, 2)
+	assert.Equal(t, []any{5004, 6001, 5006}, []any{e.streams[0].port, e.streams[0].rtcp, e.streams[1].port})
+}
+
 // TestAFloodOfAnnouncements: what strangers make the service keep is bounded, and said to be, and others find room.
 func TestAFloodOfAnnouncements(t *testing.T) {
 	d := newDirectory()
