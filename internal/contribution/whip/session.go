@@ -35,6 +35,9 @@ type session struct {
 	feed      contribution.Feed
 	ended     bool
 	connected bool
+
+	layersMu sync.Mutex
+	layers   map[*webrtc.RTPReceiver]*layers // of senders that send a picture in several sizes
 }
 
 // tag tells the ICE sessions of one session apart (RFC 9725, 4.3.1).
@@ -212,6 +215,11 @@ func (x *session) keyframe() {
 			x.refresh(uint32(t.SSRC()))
 		}
 	}
+	x.layersMu.Lock()
+	defer x.layersMu.Unlock()
+	for _, l := range x.layers {
+		l.refresh(x)
+	}
 }
 
 func (x *session) refresh(ssrc uint32) {
@@ -220,8 +228,9 @@ func (x *session) refresh(ssrc uint32) {
 
 // track receives a stream until it ends.
 func (x *session) track(remote *webrtc.TrackRemote, receiver *webrtc.RTPReceiver) {
-	if rid := remote.RID(); rid != "" && receiver.Tracks()[0].RID() != rid {
-		return // one of several sizes of a picture is enough
+	if remote.RID() != "" {
+		x.layer(remote, receiver)
+		return
 	}
 	m, err := describe(remote.Codec())
 	if err == nil {
@@ -230,7 +239,10 @@ func (x *session) track(remote *webrtc.TrackRemote, receiver *webrtc.RTPReceiver
 			if remote.Kind() == webrtc.RTPCodecTypeVideo {
 				t.SetKey(func() { x.refresh(uint32(remote.SSRC())) })
 			}
-			go x.reports(receiver)
+			go x.reports(func() ([]rtcp.Packet, error) {
+				list, _, err := receiver.ReadRTCP()
+				return list, err
+			})
 			for {
 				p, _, err := remote.ReadRTP()
 				if err != nil {
@@ -246,6 +258,51 @@ func (x *session) track(remote *webrtc.TrackRemote, receiver *webrtc.RTPReceiver
 	x.s.Logger.Warn("a stream of a WebRTC sender is left out", "channel", x.sender.Channel, "error", err)
 }
 
+// layer receives one of several sizes of a picture until it ends.
+func (x *session) layer(remote *webrtc.TrackRemote, receiver *webrtc.RTPReceiver) {
+	l, err := x.layersOf(remote, receiver)
+	if err != nil {
+		x.s.Logger.Warn("a stream of a WebRTC sender is left out", "channel", x.sender.Channel, "error", err)
+		return
+	}
+	go x.reports(func() ([]rtcp.Packet, error) {
+		list, _, err := receiver.ReadSimulcastRTCP(remote.RID())
+		return list, err
+	})
+	for {
+		p, _, err := remote.ReadRTP()
+		if err != nil {
+			return
+		}
+		if len(p.Payload) > 0 && l.take(p, time.Now()) {
+			l.refresh(x)
+		}
+	}
+}
+
+// layersOf are all sizes of one picture.
+func (x *session) layersOf(remote *webrtc.TrackRemote, receiver *webrtc.RTPReceiver) (*layers, error) {
+	x.layersMu.Lock()
+	defer x.layersMu.Unlock()
+	if l := x.layers[receiver]; l != nil {
+		return l, nil
+	}
+	m, err := describe(remote.Codec())
+	if err != nil {
+		return nil, err
+	}
+	l := &layers{}
+	if l.track, err = x.media.Add(m, retransmitWait); err != nil {
+		return nil, err
+	}
+	l.track.SetKey(func() { l.refresh(x) })
+	if x.layers == nil {
+		x.layers = map[*webrtc.RTPReceiver]*layers{}
+	}
+	x.layers[receiver] = l
+	return l, nil
+}
+
 // describe reads a codec as a session description would have it.
 func describe(c webrtc.RTPCodecParameters) (*rtpmedia.Media, error) {
 	_, name, _ := strings.Cut(c.MimeType, "/")
@@ -258,9 +315,9 @@ func describe(c webrtc.RTPCodecParameters) (*rtpmedia.Media, error) {
 }
 
 // reports reads what the sender says of its clock.
-func (x *session) reports(r *webrtc.RTPReceiver) {
+func (x *session) reports(read func() ([]rtcp.Packet, error)) {
 	for {
-		list, _, err := r.ReadRTCP()
+		list, err := read()
 		if err != nil {
 			return
 		}
