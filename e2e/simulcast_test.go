@@ -14,7 +14,7 @@ import (
 	"metaplasis/internal/origin"
 )
 
-// TestSeveralSizesOfOnePicture: of a browser that sends its picture in three sizes, the smallest first, the largest is
+// TestSeveralSizesOfOnePicture: of a browser that sends its picture in two sizes, the smallest first, the largest is
 // taken.
 func TestSeveralSizesOfOnePicture(t *testing.T) {
 	t.Parallel()
@@ -29,7 +29,7 @@ func TestSeveralSizesOfOnePicture(t *testing.T) {
 			const stream = await navigator.mediaDevices.getUserMedia({ video: { width: 640, height: 480 }, audio: true });
 			const pc = (window.pc = new RTCPeerConnection());
 			pc.addTransceiver(stream.getVideoTracks()[0], { direction: "sendonly", streams: [stream], sendEncodings: [
-				{ rid: "q", scaleResolutionDownBy: 4, maxBitrate: 100000 }, { rid: "h", scaleResolutionDownBy: 2, maxBitrate: 300000 }, { rid: "f", maxBitrate: 900000 } ] });
+				{ rid: "h", scaleResolutionDownBy: 2, maxBitrate: 150000 }, { rid: "f", maxBitrate: 900000 } ] });
 			pc.addTransceiver(stream.getAudioTracks()[0], { direction: "sendonly", streams: [stream] });
 			await pc.setLocalDescription(await pc.createOffer());
 			await new Promise((done) => { pc.iceGatheringState === "complete" ? done() : pc.addEventListener("icegatheringstatechange", () => pc.iceGatheringState === "complete" && done()); });

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -206,6 +207,15 @@ func (l *loopUnits) Unit(id media.TrackID, stamp, composition int64, _ bool, dat
 	l.at[l.kinds[id]][digest] = time.Duration(l.clock[id].Ticks(stamp+composition)) * time.Second / media.VideoTimescale
 }
 
+// rate is how many pictures a second there are, a whole number.
+func (l *loopUnits) rate() time.Duration {
+	var last time.Duration
+	for _, at := range l.at[media.Video] {
+		last = max(last, at)
+	}
+	return time.Duration(math.Round(float64(len(l.at[media.Video])-1) / last.Seconds()))
+}
+
 // silent reports whether no frame of sound is told from others.
 func (l *loopUnits) silent() bool {
 	for d := range l.at[media.Audio] {
@@ -253,7 +263,8 @@ type found struct{ in, out time.Duration }
 // made compares what a channel's newest segments hold with the loop that went in, unit by unit.
 func (s *service) made(slug string, loop *demo.Loop) (out made) {
 	l := unitsOf(s.t, loop)
-	length := time.Duration(loop.Frames) * time.Second / 30
+	rate := l.rate()
+	length := time.Duration(loop.Frames) * time.Second / rate
 	read := func(rendition string, kind media.Kind) (list []found) {
 		p := s.playlist(slug, rendition)
 		require.NotNil(s.t, p)
@@ -278,7 +289,7 @@ func (s *service) made(slug string, loop *demo.Loop) (out made) {
 	pictures, sound := read("source", media.Video), read("audio", media.Audio)
 	out.pictures = len(pictures)
 	slices.SortFunc(pictures, func(a, b found) int { return int(a.out - b.out) })
-	frame := time.Second / 30
+	frame := time.Second / rate
 	for i := 1; i < len(pictures); i++ {
 		a, b := pictures[i-1], pictures[i]
 		step := (b.in - a.in + length) % length

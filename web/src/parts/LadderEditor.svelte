@@ -51,7 +51,12 @@
   $effect(() => {
     // A planned ladder changes with the source; one that is being edited must not.
     void status.rungs.length;
-    if (!dirty) void call<NewLadder>("GET", `/channels/${slug}/ladder`).then(take, (e) => (error = e));
+    if (dirty) return;
+    const fresh = call<NewLadder>("GET", `/channels/${slug}/ladder`);
+    void fresh.then(
+      (l) => dirty || take(l), // what was typed meanwhile stays
+      (e) => (error = e),
+    );
   });
   const loadPlans = () =>
     call<PlanInUse[]>("GET", "/plans").then(
