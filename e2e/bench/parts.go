@@ -76,7 +76,7 @@ func partDelays() error {
 		address func(slug, key string) (input, to string)
 	}{
 		{"RTMP", committee, "", func(slug, key string) (string, string) { return "", s.rtmp + "/in/" + slug + "/" + key }},
-		{"TS over UDP", committee, "a picture ends where the next one begins", overUDP},
+		{"TS over UDP", committee, "", overUDP},
 		{"SRT", committee, "latency 120 ms", func(slug, key string) (string, string) {
 			return "", s.srt + "?latency=120&streamid=" + slug + "/" + key
 		}},
@@ -89,7 +89,7 @@ func partDelays() error {
 			return fmt.Errorf("%s: %w", w.name, err)
 		}
 		slices.Sort(delays)
-		at := func(share int) string { return fmt.Sprintf("%d", delays[(len(delays)-1)*share/100].Milliseconds()) }
+		at := func(share int) string { return fmt.Sprintf("%.1f", max(delays[(len(delays)-1)*share/100], 0).Seconds()*1000) }
 		row("last picture of a part sent to the part read, over "+w.name, "p50 "+at(50)+" ms, p95 "+at(95)+" ms", w.note, "", fmt.Sprintf("%d parts", len(delays)))
 	}
 	return nil
@@ -155,7 +155,8 @@ func (s *wholeService) partsOf(loop *demo.Loop, address func(slug, key string) (
 		return nil, err
 	}
 	var delays []time.Duration
-	next := p.Whole()[len(p.Whole())-1].MSN + 2
+	next := p.Whole()[len(p.Whole())-1].MSN + 1
+	first := true // of which parts may be there already
 	for end := time.Now().Add(partSpan); time.Now().Before(end); next++ {
 		err := grows(fmt.Sprintf("%s%d.m4s", base, next), func(chunk []byte, at time.Time) error {
 			fragments, err := header.ReadFragments(chunk)
@@ -163,7 +164,7 @@ func (s *wholeService) partsOf(loop *demo.Loop, address func(slug, key string) (
 				return err
 			}
 			units := fragments[len(fragments)-1].Units
-			if n, ok := known[tailOf(units[len(units)-1].Data)]; ok {
+			if n, ok := known[tailOf(units[len(units)-1].Data)]; ok && !first {
 				mu.Lock()
 				delays = append(delays, at.Sub(sent[n]))
 				mu.Unlock()
@@ -173,6 +174,7 @@ func (s *wholeService) partsOf(loop *demo.Loop, address func(slug, key string) (
 		if err != nil {
 			return nil, err
 		}
+		first = false
 	}
 	if len(delays) == 0 {
 		return nil, errors.New("no part was found again")
