@@ -89,7 +89,9 @@ func partDelays() error {
 			return fmt.Errorf("%s: %w", w.name, err)
 		}
 		slices.Sort(delays)
-		at := func(share int) string { return fmt.Sprintf("%.1f", max(delays[(len(delays)-1)*share/100], 0).Seconds()*1000) }
+		at := func(share int) string {
+			return fmt.Sprintf("%.1f", max(delays[(len(delays)-1)*share/100], 0).Seconds()*1000)
+		}
 		row("last picture of a part sent to the part read, over "+w.name, "p50 "+at(50)+" ms, p95 "+at(95)+" ms", w.note, "", fmt.Sprintf("%d parts", len(delays)))
 	}
 	return nil
