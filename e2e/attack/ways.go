@@ -9,17 +9,17 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
-	"net/url"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 
+	"golang.org/x/net/ipv4"
+
 	"metaplasis/demo"
 	"metaplasis/internal/camera"
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/core/sap"
-	"metaplasis/internal/network/udp"
 	"metaplasis/internal/origin"
 )
 
@@ -177,8 +177,15 @@ func strangersStudio(r *rig) (string, error) {
 	var sent atomic.Int64
 	var all sync.WaitGroup
 	for i, to := range []string{netip.AddrPortFrom(sap.Groups[0], sap.Port).String(), netip.AddrPortFrom(sap.Groups[1], sap.Port).String(), "224.0.0.251:5353", group} {
-		u := &url.URL{Host: to, RawQuery: "interface=lo"}
-		c, err := udp.Dial(context.Background(), u)
+		at := net.UDPAddrFromAddrPort(netip.MustParseAddrPort(to))
+		c, err := net.DialUDP("udp", &net.UDPAddr{IP: net.IPv4(127, 0, 0, byte(2+i))}, at)
+		if err != nil {
+			return "", err
+		}
+		lo, err := net.InterfaceByName("lo")
+		if err == nil {
+			err = ipv4.NewPacketConn(c).SetMulticastInterface(lo)
+		}
 		if err != nil {
 			return "", err
 		}
