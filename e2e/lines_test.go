@@ -311,12 +311,14 @@ func TestProgrammesBecomeChannels(t *testing.T) {
 // discontinuity each time.
 func TestOneStandsInForAnother(t *testing.T) {
 	t.Parallel()
-	s := start(t)
-	port := freePort(t)
+	s := start(t, "--studio", "lo")
+	port, pull := freePort(t), freePort(t)
 	udp := fmt.Sprintf("udp://127.0.0.1:%d", port)
 	for _, c := range []struct{ slug, first, second, to, backup string }{
 		{"srt-rtmp", "sender", "sender:backup", "srt://" + strings.TrimPrefix(s.srt, "srt://") + "?streamid=srt-rtmp/KEY", s.rtmp + "/in/srt-rtmp/BACKUP"},
 		{"udp-rtsp", udp, "sender", udp, s.rtsp + "/in/udp-rtsp?key=BACKUP"},
+		{"studio-rtmp", "studio:Mast", "sender", "studio://239.20.12.1:5012?interface=lo&name=Mast", s.rtmp + "/in/studio-rtmp/BACKUP"},
+		{"rtsp-udp", fmt.Sprintf("rtsp://127.0.0.1:%d/deck", pull), "sender", fmt.Sprintf("rtsp://127.0.0.1:%d/?mode=listener", pull), s.srt + "?streamid=rtsp-udp/BACKUP"},
 		{"http-whip", "sender", "sender:backup", s.http + "/in/http-whip?key=KEY", s.http + "/whip/http-whip?key=BACKUP"},
 	} {
 		t.Run(c.slug, func(t *testing.T) {

@@ -1,6 +1,7 @@
 package origin_test
 
 import (
+	"fmt"
 	"os/exec"
 	"slices"
 	"sync"
@@ -344,4 +345,84 @@ func TestAPreferredSenderWaitsForItsPicture(t *testing.T) {
 	assert.Empty(t, backup.Kicked(), "it stands by")
 	main.End("over")
 	assert.Equal(t, []bool{false, true}, onAir())
+}
+
+// TestEveryPairOfStates: whatever two inputs do, whoever came first, the one that sends is on air, the preferred one of
+// two that send, and a feed that is on air and sends stays there while nothing of the other comes.
+func TestEveryPairOfStates(t *testing.T) {
+	const absent, connected, silent, late, sending = "absent", "connected", "silent", "comes later", "sends"
+	states := []string{absent, connected, silent, late, sending}
+	inputs := [2]origin.Input{{Kind: origin.InputAddress, Address: "srt://192.0.2.7:7000"}, {Kind: origin.InputAddress, Address: "rtsp://192.0.2.8/1"}}
+	video := media.Track{ID: 1, Kind: media.Video, Codec: media.H264, CodecName: "avc1.42c01e", Timescale: 90000, Config: []byte{1}, Width: 640, Height: 360, FrameRate: media.Rational{Num: 30, Den: 1}, Undecodable: "this test"}
+	for _, one := range states {
+		for _, other := range states {
+			for first := range 2 {
+				t.Run(fmt.Sprintf("%s, %s, %d first", one, other, first+1), func(t *testing.T) {
+					clock := &handClock{now: time.Now()}
+					keep := &memory{}
+					o := origin.New(origin.Options{Keeper: keep, Gate: keep, Now: clock.Now, Worker: func() *exec.Cmd { return exec.Command("false") }})
+					defer o.Close()
+					ch, err := o.Add(origin.Settings{Slug: "line", Inputs: inputs[:], Ladder: ladder.Ladder{Rungs: []ladder.Rung{{Name: "source", On: true, Source: true}}}}, clock.now, origin.Position{})
+					require.NoError(t, err)
+					state := [2]string{one, other}
+					var feeds [2]*origin.Feed
+					open := func(i int) {
+						f, err := o.OpenSource("line", inputs[i], "TEST", "192.0.2.7:7000", 2*time.Second)
+						require.NoError(t, err)
+						feeds[i] = f
+						if state[i] != connected {
+							f.Track(video)
+						}
+					}
+					count := 0
+					pass := func(d time.Duration, sends func(i int) bool) {
+						for end := clock.Now().Add(d); clock.Now().Before(end); count++ {
+							clock.pass(33 * time.Millisecond)
+							for i, f := range feeds {
+								if f == nil || !sends(i) {
+									continue
+								}
+								data := []byte{0, 0, 0, 2, 0x41, 0x9a}
+								if count%30 == 0 {
+									data = []byte{0, 0, 0, 2, 0x65, 0x88}
+								}
+								f.Unit(1, clock.Now().UnixMilli()&0xffffffff, 0, count%30 == 0, data)
+							}
+							ch.Watch()
+						}
+					}
+					for _, i := range []int{first, 1 - first} {
+						if state[i] != absent && state[i] != late {
+							open(i)
+						}
+						pass(2*time.Second, func(i int) bool { return state[i] == sending || state[i] == silent })
+					}
+					pass(4*time.Second, func(i int) bool { return state[i] == sending })
+					for i := range 2 {
+						if state[i] == late {
+							open(i)
+						}
+					}
+					pass(8*time.Second, func(i int) bool { return state[i] == sending || state[i] == late })
+					want := -1
+					for _, i := range []int{1, 0} {
+						if state[i] == sending || state[i] == late {
+							want = i
+						}
+					}
+					list := ch.Status().Inputs
+					if want >= 0 {
+						assert.True(t, list[want].OnAir, "input %d is on air", want+1)
+					}
+					assert.False(t, list[0].OnAir && list[1].OnAir)
+					for _, f := range feeds {
+						if f != nil {
+							f.End("over")
+						}
+					}
+					assert.False(t, ch.Status().Inputs[0].OnAir || ch.Status().Inputs[1].OnAir)
+				})
+			}
+		}
+	}
 }
