@@ -63,6 +63,7 @@ type Feed struct {
 	first      time.Time // when the first unit came that waits for its session
 	line       atomic.Pointer[contribution.Line]
 	loud       time.Time // when its sound was last heard
+	losses     losses
 	// It was faulty, and is not preferred before this time, for so long.
 	avoidedUntil time.Time
 	rest         time.Duration

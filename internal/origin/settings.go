@@ -35,6 +35,7 @@ type Settings struct {
 type Switching struct {
 	FrozenSeconds int64 `json:"frozenSeconds,omitempty" flag:"switch-frozen" help:"let another live input take over when the picture has not changed for so many seconds; 0 for never"`
 	BlackSeconds  int64 `json:"blackSeconds,omitempty" flag:"switch-black" help:"let another live input take over when the picture has been black for so many seconds; 0 for never"`
+	LossySeconds  int64 `json:"lossySeconds,omitempty" flag:"switch-lossy" help:"let another live input take over when the line has lost packets again and again for so many seconds; 0 for never"`
 	SilentSeconds int64 `json:"silentSeconds,omitempty" flag:"switch-silent" help:"let another live input take over when the sound has been silent for so many seconds; 0 for never"`
 }
 
@@ -156,7 +157,7 @@ func (s Settings) Check() []ladder.Problem {
 	for _, f := range []struct {
 		name string
 		v    int64
-	}{{"frozenSeconds", s.FrozenSeconds}, {"blackSeconds", s.BlackSeconds}, {"silentSeconds", s.SilentSeconds}} {
+	}{{"frozenSeconds", s.FrozenSeconds}, {"blackSeconds", s.BlackSeconds}, {"lossySeconds", s.LossySeconds}, {"silentSeconds", s.SilentSeconds}} {
 		if f.v < 0 || f.v > 0 && f.v < 2 || f.v > 3600 {
 			out = append(out, ladder.Problem{Field: "switching." + f.name, Text: fmt.Sprintf("found %d, expected 2 to 3600 seconds, or 0 for never", f.v)})
 		}

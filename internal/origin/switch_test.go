@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os/exec"
 	"slices"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -425,4 +426,57 @@ func TestEveryPairOfStates(t *testing.T) {
 			}
 		}
 	}
+}
+
+// TestALossyLineLosesItsPlace: another input takes over from one whose line loses packets again and again, and not from
+// one that lost some once.
+func TestALossyLineLosesItsPlace(t *testing.T) {
+	clock := &handClock{now: time.Now()}
+	keep := &memory{}
+	o := origin.New(origin.Options{Keeper: keep, Gate: keep, Now: clock.Now, Worker: func() *exec.Cmd { return exec.Command("false") }})
+	defer o.Close()
+	inputs := []origin.Input{{Kind: origin.InputAddress, Address: "rtp://0.0.0.0:5004"}, {Kind: origin.InputAddress, Address: "rtp://0.0.0.0:5006"}}
+	ch, err := o.Add(origin.Settings{Slug: "line", Inputs: inputs, Switching: origin.Switching{LossySeconds: 5}, Ladder: ladder.Ladder{Rungs: []ladder.Rung{{Name: "source", On: true, Source: true}}}}, clock.now, origin.Position{})
+	require.NoError(t, err)
+	video := media.Track{ID: 1, Kind: media.Video, Codec: media.H264, CodecName: "avc1.42c01e", Timescale: 90000, Config: []byte{1}, Width: 640, Height: 360, FrameRate: media.Rational{Num: 30, Den: 1}, Undecodable: "this test"}
+	var feeds [2]*origin.Feed
+	for i := range feeds {
+		feeds[i], err = o.OpenSource("line", inputs[i], "RTP", "192.0.2.7:5004", 0)
+		require.NoError(t, err)
+		feeds[i].Track(video)
+	}
+	var lost int64
+	count := 0
+	pass := func(seconds int, losesEach int) {
+		for n := range 30 * seconds {
+			clock.pass(33 * time.Millisecond)
+			for _, f := range feeds {
+				data := []byte{0, 0, 0, 2, 0x41, 0x9a}
+				if count%30 == 0 {
+					data = []byte{0, 0, 0, 2, 0x65, 0x88}
+				}
+				f.Unit(1, clock.Now().UnixMilli()&0xffffffff, 0, count%30 == 0, data)
+			}
+			if losesEach > 0 && n%losesEach == 0 {
+				lost++
+			}
+			feeds[0].Line(contribution.Line{RTP: &contribution.RTP{Lost: lost}})
+			count++
+			ch.Watch()
+		}
+	}
+	pass(3, 0)
+	require.True(t, ch.Status().Inputs[0].OnAir)
+	pass(4, 30)
+	pass(10, 0)
+	assert.True(t, ch.Status().Inputs[0].OnAir, "it lost some, and was right again")
+	pass(7, 30)
+	assert.True(t, ch.Status().Inputs[1].OnAir)
+	pass(30, 0)
+	assert.True(t, ch.Status().Inputs[1].OnAir, "it is not preferred for a while")
+	keep.mu.Lock()
+	defer keep.mu.Unlock()
+	assert.True(t, slices.ContainsFunc(keep.events, func(e origin.Event) bool {
+		return e.Kind == "feed-faulty" && strings.Contains(e.Text, "The line has lost packets again and again")
+	}))
 }

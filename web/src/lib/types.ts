@@ -63,7 +63,7 @@ export interface Chosen {
 export type Clock = "" | "top" | "bottom";
 
 /** Codec names the coding of a track. */
-export type Codec = "h264" | "hevc" | "vp8" | "vp9" | "av1" | "mpeg-2" | "jpeg" | "raw" | "aac" | "opus" | "mp2" | "mp3" | "ac-3" | "e-ac-3" | "a-law" | "u-law" | "pcm" | "id3" | "scte-35" | "captions" | "teletext" | "dvb-subtitles";
+export type Codec = "h264" | "hevc" | "vp8" | "vp9" | "av1" | "mpeg-2" | "jpeg" | "webvtt" | "raw" | "aac" | "opus" | "mp2" | "mp3" | "ac-3" | "e-ac-3" | "a-law" | "u-law" | "pcm" | "id3" | "scte-35" | "captions" | "teletext" | "dvb-subtitles";
 
 /** Colour says how the samples of a picture are to be read: code points of ITU-T H.273, 0 when the source does not say. */
 export interface Colour {
@@ -846,6 +846,7 @@ export interface Studio {
 export interface Switching {
   frozenSeconds?: number;
   blackSeconds?: number;
+  lossySeconds?: number;
   silentSeconds?: number;
 }
 

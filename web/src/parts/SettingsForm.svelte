@@ -40,6 +40,7 @@
           frozenSeconds: s.switching.frozenSeconds ?? 0,
           blackSeconds: s.switching.blackSeconds ?? 0,
           silentSeconds: s.switching.silentSeconds ?? 0,
+          lossySeconds: s.switching.lossySeconds ?? 0,
         },
         outputs: { ts: s.outputs.ts ?? false, selections: readSelections(selections) },
       },
@@ -72,6 +73,7 @@
     ["frozenSeconds", "stands still"],
     ["blackSeconds", "is black"],
     ["silentSeconds", "has no sound"],
+    ["lossySeconds", "loses packets"],
   ] as const;
   const switches = [
     [
