@@ -41,7 +41,7 @@ type Codec struct {
 	ObjectType byte
 	// Bytes of decode-to-presentation time stand in front of the data in enhanced FLV.
 	Composition bool
-	// Browsers play it, all of them.
+	// Most browsers play it.
 	Web bool
 	// The workers have a decoder of it, an encoder.
 	Decoded, Encoded bool
@@ -121,13 +121,13 @@ var table = [...]Codec{
 		elementary: avcElementary, RTP: "H264", line: 0x1b, rtpConfig: avcRTPConfig, sets: avcSets,
 	},
 	{
-		ID: media.HEVC, Kind: media.Video, Label: "HEVC", Decoded: true, Encoded: true, FourCC: "hvc1", Entry: "hvc1", Box: "hvcC", BoxVersion: plainBox,
+		ID: media.HEVC, Kind: media.Video, Web: true, Label: "HEVC", Decoded: true, Encoded: true, FourCC: "hvc1", Entry: "hvc1", Box: "hvcC", BoxVersion: plainBox,
 		Composition: true, Profiles: []string{"main"}, Levels: hevcLevels, LevelBlock: 1, Cost: [9]int{51, 56, 71, 77, 82, 106, 106, 280, 1760}, track: hevcTrack, unit: hevcUnit, length: hevcLength,
 		look:       func(b []byte) Picture { return Picture{Random: hevc.HasIRAP(b)} },
 		elementary: hevcElementary, streamTypes: []uint8{0x24}, registrations: []string{"HEVC"}, RTP: "H265", line: 0x24, lineWrite: hevcLine, rtpConfig: hevcRTPConfig, sets: hevcSets,
 	},
 	{
-		ID: media.VP9, Kind: media.Video, Label: "VP9", Decoded: true, FourCC: "vp09", Entry: "vp09", Box: "vpcC", BoxVersion: 1, Encoded: true, Cost: [9]int{15, 15, 15, 16, 17, 20, 25, 25, 32},
+		ID: media.VP9, Kind: media.Video, Web: true, Label: "VP9", Decoded: true, FourCC: "vp09", Entry: "vp09", Box: "vpcC", BoxVersion: 1, Encoded: true, Cost: [9]int{15, 15, 15, 16, 17, 20, 25, 25, 32},
 		track: vp9Track, complete: vp9.Complete, unit: vp9Unit, renew: renewBy(vp9.Complete), look: vp9Look,
 		elementary: vp9Elementary, RTP: "VP9",
 	},
@@ -137,7 +137,7 @@ var table = [...]Codec{
 		elementary: wholeUnits, RTP: "VP8",
 	},
 	{
-		ID: media.AV1, Kind: media.Video, Label: "AV1", Decoded: true, Encoded: true, FourCC: "av01", Entry: "av01", Box: "av1C", BoxVersion: plainBox, Cost: [9]int{46, 51, 54, 62, 125, 190, 190, 190, 190},
+		ID: media.AV1, Kind: media.Video, Web: true, Label: "AV1", Decoded: true, Encoded: true, FourCC: "av01", Entry: "av01", Box: "av1C", BoxVersion: plainBox, Cost: [9]int{46, 51, 54, 62, 125, 190, 190, 190, 190},
 		track: av1Track, complete: av1.Complete, unit: av1Unit, renew: renewBy(av1.Complete), look: av1Look,
 		elementary: av1Elementary, registrations: []string{"AV01"}, RTP: "AV1",
 	},

@@ -14,8 +14,8 @@ var shortSides = []int{2160, 1440, 1080, 720, 480, 360, 240}
 // maxPlanned is how many encoded rungs a default ladder has.
 const maxPlanned = 3
 
-// Default makes the default ladder of a source: the source itself on top, then up to three smaller
-// pictures. It never enlarges. Without video it has one rung that carries the audio. Sound passes through where browsers
+// Default makes the default ladder of a source: the source itself on top, or a picture of its size where browsers do not
+// play its codec, then up to three smaller pictures. It never enlarges. Without video it has one rung that carries the audio. Sound passes through where browsers
 // play it, and is coded anew where they do not.
 func Default(video, sound *media.Track) []Rung { return heard(pictures(video), sound) }
 
@@ -26,6 +26,9 @@ func pictures(video *media.Track) []Rung {
 	}
 	w, h := Display(video)
 	short := min(w, h)
+	if !played(video) {
+		out[0] = ownSize(fmt.Sprintf("%dp", short), video)
+	}
 	for _, side := range shortSides {
 		if side >= short || len(out) > maxPlanned {
 			continue
@@ -53,24 +56,33 @@ func Packaged(rungs []Rung, video *media.Track) []Rung {
 	if video == nil || !video.OnlyCoded {
 		return rungs
 	}
-	w, h := Display(video)
 	out := append([]Rung(nil), rungs...)
 	for i, r := range out {
 		if r.Source {
-			out[i] = Rung{Name: r.Name, On: r.On, Width: w &^ 1, Height: h &^ 1, Bitrate: Bitrate(w, h, video.FrameRate), Effort: defaultEffort}.WithDefaults()
+			out[i] = ownSize(r.Name, video)
+			out[i].On = r.On
 		}
 	}
 	return out
+}
+
+// ownSize is a rung of the source's own size.
+func ownSize(name string, video *media.Track) Rung {
+	w, h := Display(video)
+	return Rung{Name: name, On: true, Width: w &^ 1, Height: h &^ 1, Bitrate: Bitrate(w, h, video.FrameRate), Effort: defaultEffort}.WithDefaults()
+}
+
+// played reports whether a track may pass through a default ladder: browsers play it, or nothing here reads it.
+func played(t *media.Track) bool {
+	c := coding.Find(t.Codec)
+	return t.Undecodable != "" || c == nil || c.Web
 }
 
 // heardBitrate is that of sound that is coded anew so that browsers play it.
 const heardBitrate = 128_000
 
 func heard(rungs []Rung, sound *media.Track) []Rung {
-	if sound == nil || sound.Undecodable != "" {
-		return rungs
-	}
-	if c := coding.Find(sound.Codec); c == nil || c.Web {
+	if sound == nil || played(sound) {
 		return rungs
 	}
 	out := append([]Rung(nil), rungs...)

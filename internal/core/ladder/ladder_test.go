@@ -143,6 +143,17 @@ func TestLimitsKeepSegmentsBelowThePeak(t *testing.T) {
 	assert.Equal(t, 1000, Rung{Bitrate: 1_000_000, Peak: 3_000_000}.Limits(2000).Buffer, "there is room for what was asked")
 }
 
+func TestPicturesThatBrowsersDoNotPlayAreCodedAnew(t *testing.T) {
+	for codec, passes := range map[media.Codec]bool{media.H264: true, media.HEVC: true, media.VP9: true, media.AV1: true, media.MPEG2: false, media.VP8: false, media.RawVideo: false} {
+		top := Default(&media.Track{Kind: media.Video, Codec: codec, Width: 720, Height: 576, SAR: media.Rational{Num: 64, Den: 45}}, nil)[0]
+		assert.Equal(t, passes, top.Source, codec)
+		if !passes {
+			assert.Equal(t, []any{"576p", 1024, 576}, []any{top.Name, top.Width, top.Height}, codec)
+		}
+	}
+	assert.True(t, Default(&media.Track{Kind: media.Video, Codec: media.MPEG2, Width: 720, Height: 576, Undecodable: "this test"}, nil)[0].Source)
+}
+
 func TestSoundThatBrowsersDoNotPlayIsCodedAnew(t *testing.T) {
 	video := &media.Track{Kind: media.Video, Codec: media.H264, Width: 1280, Height: 720}
 	for codec, coded := range map[media.Codec]bool{media.AAC: false, media.Opus: false, media.AC3: true, media.PCM: true, media.EAC3: false /* no decoder */} {
