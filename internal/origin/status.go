@@ -326,7 +326,7 @@ func (c *Channel) Status() Status {
 	sort.Slice(st.Renditions, func(i, j int) bool {
 		a, b := st.Renditions[i], st.Renditions[j]
 		if a.Kind != b.Kind {
-			return a.Kind > b.Kind
+			return slices.Index(kindOrder, a.Kind) < slices.Index(kindOrder, b.Kind)
 		}
 		return a.Width*a.Height > b.Width*b.Height || a.Width*a.Height == b.Width*b.Height && a.Name < b.Name
 	})
@@ -502,6 +502,9 @@ func (c *Channel) judge(st *Status) {
 		st.State = Failed
 	}
 }
+
+// kindOrder is the order in which renditions are listed.
+var kindOrder = []string{media.Video.String(), media.Audio.String(), media.Data.String()}
 
 // InputStatus is an input at a glance.
 type InputStatus struct {

@@ -6,6 +6,7 @@ describe("format", () => {
     expect(bitrate(0)).toBe("–");
     expect(bitrate(64_400)).toBe("64 kbit/s");
     expect(bitrate(2_440_000)).toBe("2.44 Mbit/s");
+    expect(bitrate(442_368_000)).toBe("442 Mbit/s");
   });
   it("writes how loud it is, and silence as such", () => {
     expect(level(undefined, "LUFS")).toBe("–");

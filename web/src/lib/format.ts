@@ -2,7 +2,7 @@
 export function bitrate(bits: number | undefined): string {
   if (!bits) return "–";
   if (bits < 1_000_000) return `${Math.round(bits / 1000)} kbit/s`;
-  return `${(bits / 1_000_000).toFixed(2)} Mbit/s`;
+  return `${(bits / 1_000_000).toFixed(bits < 100_000_000 ? 2 : 0)} Mbit/s`;
 }
 
 /** frames writes thousandths of a frame a second. */

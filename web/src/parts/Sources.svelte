@@ -76,7 +76,7 @@
           <div class="flex items-start gap-2 p-2">
             <div class="min-w-0 flex-1">
               <p class="truncate font-medium" title={s.name}>{s.name}</p>
-              {#each s.tracks as t, n (n)}<p class="label-quiet truncate" title={t.text}>{t.text}</p>{/each}
+              {#each s.tracks as t, n (n)}<p class="label-quiet">{t.text}</p>{/each}
               <p class="label-quiet">{s.bitrate ? `${bitrate(s.bitrate)}, ` : ""}{s.via} from {s.from}</p>
               {#if s.problem}<p class="text-error text-sm">{s.problem}.</p>{/if}
             </div>
