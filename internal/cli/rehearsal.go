@@ -58,7 +58,7 @@ var rehearsalWays = []rehearsalWay{
 		return fmt.Sprintf("http://%s/in/club-house?key=%s", local(s.HTTP), key)
 	}},
 	{slug: "repeater", title: "Repeater of the pier camera, while watched", input: "on-demand:http://HOST/media/pier-camera/index.m3u8"},
-	{slug: "mast", title: "Mast camera, on the studio's network", input: "studio:Mast camera", loops: []string{"committee"}, to: studioAt("239.20.7.1", "Mast camera", "raw"),
+	{slug: "mast", title: "Mast camera, on the studio's network, while watched", input: "on-demand:studio:Mast camera", loops: []string{"committee"}, to: studioAt("239.20.7.1", "Mast camera", "raw"),
 		coded: []ladder.Rung{{Name: "360p", On: true, Width: 640, Height: 360, Bitrate: 800_000, Effort: 1, AudioBitrate: 96_000}}},
 	{title: "Commentary booth", sound: true, loops: []string{"start-line"}, to: studioAt("239.20.7.2", "Commentary booth", "raw")},
 }
