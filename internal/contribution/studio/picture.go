@@ -27,9 +27,25 @@ const (
 
 // shots are the pictures that were made.
 type shots struct {
-	one  sync.Mutex // held while one is made
 	mu   sync.Mutex
 	made map[string]shot
+	turn chan struct{} // has room for one who makes a picture
+}
+
+// begin waits for the turn to make a picture, unless the context ends before.
+func (s *shots) begin(ctx context.Context) (end func(), ok bool) {
+	s.mu.Lock()
+	if s.turn == nil {
+		s.turn = make(chan struct{}, 1)
+	}
+	turn := s.turn
+	s.mu.Unlock()
+	select {
+	case turn <- struct{}{}:
+		return func() { <-turn }, true
+	case <-ctx.Done():
+		return nil, false
+	}
 }
 
 type shot struct {
@@ -71,13 +87,13 @@ func (d *Directory) Picture(ctx context.Context, id string) ([]byte, error) {
 	if s, ok := d.shots.get(e.ID); ok {
 		return s.jpeg, nil
 	}
-	d.shots.one.Lock()
-	defer d.shots.one.Unlock()
+	end, ok := d.shots.begin(ctx)
+	if !ok {
+		return nil, fmt.Errorf("%w: others were asked for before it", ErrNoPicture)
+	}
+	defer end()
 	if s, ok := d.shots.get(e.ID); ok { // another one asked for it
 		return s.jpeg, nil
-	}
-	if ctx.Err() != nil {
-		return nil, fmt.Errorf("%w: nobody waits for it any more", ErrNoPicture)
 	}
 	img, err := shoot(ctx, e)
 	if err != nil {
