@@ -1,8 +1,8 @@
 package e2e
 
 import (
-	"fmt"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
@@ -10,43 +10,58 @@ import (
 
 	"metaplasis/e2e/browser"
 	"metaplasis/internal/control/api"
-	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/origin"
 )
 
-// TestSeveralSizesOfOnePicture: of a browser that sends its picture in two sizes, the smallest first, the largest is
-// taken.
+// TestSeveralSizesOfOnePicture: of a browser that sends its picture in three sizes, the smallest first, the largest
+// becomes the source, and the others ready-made rungs that are cut where it is.
 func TestSeveralSizesOfOnePicture(t *testing.T) {
 	t.Parallel()
 	s := start(t)
-	s.channel("sizes", origin.Settings{}, ladder.Rung{Name: "240p", On: true, Height: 240, Bitrate: 400_000, Effort: 1})
+	s.channel("sizes", origin.Settings{})
 	key := s.key("sizes", api.NewKey{Protocol: "WebRTC"}).Secret
 	p := open(t, browser.WithCamera()...)
 	defer p.stop()
-	p.do(chromedp.Navigate(s.http + "/media/sizes/time")) // a page without a policy, of the same origin
-	eval[chromedp.Void](p, fmt.Sprintf(`(async () => {
-		try {
-			const stream = await navigator.mediaDevices.getUserMedia({ video: { width: 640, height: 480 }, audio: true });
-			const pc = (window.pc = new RTCPeerConnection());
-			pc.addTransceiver(stream.getVideoTracks()[0], { direction: "sendonly", streams: [stream], sendEncodings: [
-				{ rid: "h", scaleResolutionDownBy: 2, maxBitrate: 150000 }, { rid: "f", maxBitrate: 900000 } ] });
-			pc.addTransceiver(stream.getAudioTracks()[0], { direction: "sendonly", streams: [stream] });
-			await pc.setLocalDescription(await pc.createOffer());
-			await new Promise((done) => { pc.iceGatheringState === "complete" ? done() : pc.addEventListener("icegatheringstatechange", () => pc.iceGatheringState === "complete" && done()); });
-			const res = await fetch("/whip/sizes", { method: "POST", headers: { "Content-Type": "application/sdp", Authorization: "Bearer %s" }, body: pc.localDescription.sdp });
-			const sdp = await res.text();
-			if (!res.ok) throw new Error(sdp);
-			window.answer = sdp;
-			await pc.setRemoteDescription({ type: "answer", sdp });
-		} catch (e) { window.failed = String(e); }
-	})()`, key))
-	p.until(`!!window.answer || !!window.failed`)
-	require.Empty(t, eval[string](p, `window.failed || ""`))
-	assert.Contains(t, eval[string](p, `window.answer`), "a=simulcast:recv")
+	p.do(chromedp.Navigate(s.http + "/contribute/sizes?sizes&codec=video/H264#" + key))
+	p.until(`!!document.querySelector("button.btn-primary") && !document.querySelector("button.btn-primary").disabled`)
+	p.do(chromedp.Click(chromedp.CSS("button.btn-primary")))
+	p.until(`!!document.querySelector("[data-phase=connected]")`)
 	eventually(t, "on air in the largest size", func() bool {
 		f := s.status("sizes").Feed
-		return f != nil && len(f.Tracks) > 1 && f.Tracks[0].Width == 640
+		return f != nil && len(f.Tracks) > 3 && f.Tracks[0].Height == 720
 	})
-	eventually(t, "a few segments", func() bool { return s.newest("sizes", "240p") >= 3 })
-	assert.Equal(t, 640, s.status("sizes").Feed.Tracks[0].Width)
+	ready := func() (out []string) {
+		for _, r := range s.status("sizes").Renditions {
+			if r.Ready {
+				out = append(out, r.Name)
+			}
+		}
+		return out
+	}
+	eventually(t, "ready-made rungs", func() bool { return len(ready()) == 2 })
+	require.Equal(t, []string{"360p", "180p"}, ready())
+	from := s.newest("sizes", "source")
+	eventually(t, "a few segments", func() bool { return s.newest("sizes", "180p") >= from+4 })
+	starts := map[int64]map[string]time.Duration{}
+	for _, name := range []string{"source", "360p", "180p"} {
+		for _, e := range s.playlist("sizes", name).Whole() {
+			if n := int64(e.MSN); n > from && n < from+4 {
+				if starts[n] == nil {
+					starts[n] = map[string]time.Duration{}
+				}
+				starts[n][name] = e.Duration
+			}
+		}
+	}
+	require.Len(t, starts, 3)
+	for n, of := range starts {
+		assert.Len(t, of, 3, "segment %d: %v", n, of)
+		assert.InDelta(t, of["source"], of["180p"], float64(20*time.Millisecond), "segment %d", n)
+		assert.InDelta(t, of["source"], of["360p"], float64(20*time.Millisecond), "segment %d", n)
+	}
+	assert.Len(t, ready(), 2, "they stayed: %v", s.events())
+	viewer := open(t)
+	defer viewer.stop()
+	viewer.do(chromedp.Navigate(s.http + "/watch/sizes"))
+	viewer.until(`(v => v && v.videoWidth > 0 && v.currentTime > 1 && v.getVideoPlaybackQuality().totalVideoFrames > 20)(document.querySelector("video"))`)
 }

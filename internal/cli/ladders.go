@@ -237,6 +237,8 @@ func (a *app) showLadder(slug string, l ladder.Ladder) {
 		on := "on"
 		if !r.On {
 			on = "off"
+		} else if r.Ready {
+			on = "ready-made"
 		}
 		sound := "source"
 		if r.AudioBitrate > 0 {

@@ -151,7 +151,7 @@ func (c *Channel) Apply(s Settings) error {
 	if c.session != nil {
 		c.session.settings = s
 		if ladderChanged || stepChanged {
-			c.session.applyLadder(c.ladderFor(c.session.video, c.session.main()))
+			c.session.applyLadder(c.ladderFor(c.session))
 		}
 	}
 	c.out.listVariants()
@@ -173,11 +173,11 @@ func (c *Channel) Apply(s Settings) error {
 	return nil
 }
 
-// ladderFor returns the rungs to make for a source.
-func (c *Channel) ladderFor(video, sound *media.Track) []ladder.Rung {
-	rungs := c.settings.Ladder.Rungs
+// ladderFor returns the rungs to make for the source of a session.
+func (c *Channel) ladderFor(s *session) []ladder.Rung {
+	video, rungs := s.video, c.settings.Ladder.Rungs
 	if c.settings.Ladder.Planned {
-		rungs = ladder.Default(video, sound)
+		rungs = ladder.ReadyMade(ladder.Default(video, s.main()), s.sizes())
 	} else if c.settings.Ladder.Plan != nil {
 		rungs = ladder.Fit(rungs, video)
 	}
@@ -217,7 +217,7 @@ func (t trackIDs) name(id media.TrackID) string {
 
 // startSession begins a run for the tracks of a feed, whose first unit came at a time. longest is the
 // longest that a picture lasted so far, in ticks of media.VideoTimescale, 0 when none was seen.
-func (c *Channel) startSession(video *media.Track, sounds []*media.Track, first time.Time, longest int64) *session {
+func (c *Channel) startSession(video *media.Track, sizes, sounds []*media.Track, first time.Time, longest int64) *session {
 	c.numbers.position = c.positionNow()
 	if first.IsZero() {
 		first = c.now()
@@ -243,7 +243,7 @@ func (c *Channel) startSession(video *media.Track, sounds []*media.Track, first 
 	if len(sounds) > 0 {
 		c.lastAudio = *sounds[0]
 	}
-	s := c.newSession(video, sounds, first, start, longest)
+	s := c.newSession(video, sizes, sounds, first, start, longest)
 	s.clock.SetDistance(c.distance)
 	s.lead = ticks(start - due)
 	s.feed.Lead(s.lead)

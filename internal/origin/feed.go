@@ -42,7 +42,9 @@ type Feed struct {
 	kicked   chan string
 	once     sync.Once
 
-	video      *media.Track
+	video      *media.Track   // the main one of sizes
+	sizes      []*size        // all tracks of pictures
+	keyless    bool           // the main picture waits for a keyframe
 	sounds     []*media.Track // by their ids; the first is the main one
 	ignored    map[media.TrackID]bool
 	early      []earlyUnit
@@ -173,10 +175,16 @@ func (o *Origin) notAdmitted(s contribution.Sender, grant Grant, err error) erro
 func (f *Feed) Grid() time.Duration {
 	f.c.mu.Lock()
 	defer f.c.mu.Unlock()
-	if f.standby || !sourceIsOn(f.c.rungs) && len(f.c.rungs) > 0 {
+	step := time.Duration(f.c.settings.SegmentMillis) * time.Millisecond
+	switch {
+	case f.standby:
+		return 0
+	case f.keyless:
+		return min(step, keyEach)
+	case !sourceLeads(f.c.rungs) && len(f.c.rungs) > 0:
 		return 0
 	}
-	return time.Duration(f.c.settings.SegmentMillis) * time.Millisecond
+	return step
 }
 
 // OpenPlayer puts an input of a channel on air that plays by itself. The errors are ErrUnknownChannel, ErrEnded, ErrNoInput
@@ -238,6 +246,9 @@ func (f *Feed) tracks() []media.Track {
 	out := []media.Track{}
 	if f.video != nil {
 		out = append(out, *f.video)
+		for _, t := range f.beside() {
+			out = append(out, *t)
+		}
 	}
 	for _, t := range f.sounds {
 		out = append(out, *t)
@@ -296,7 +307,7 @@ type anchor struct {
 func (f *Feed) Anchor(id media.TrackID, stamp int64, at time.Time) {
 	f.c.mu.Lock()
 	defer f.c.mu.Unlock()
-	used := f.video != nil && f.video.ID == id || f.sound(id) >= 0
+	used := f.sizeOf(id) != nil || f.sound(id) >= 0
 	if !used || f.over {
 		return
 	}
@@ -348,6 +359,10 @@ func (f *Feed) track(t media.Track) {
 			}
 		}
 	}
+	if t.Kind == media.Video && f.video.ID != t.ID {
+		f.otherSize(&t)
+		return
+	}
 	switch {
 	case f.standby:
 		return
@@ -377,11 +392,14 @@ func (f *Feed) track(t media.Track) {
 }
 
 // known returns the track that another one takes the place of, nil when it is new, and whether it is
-// used: of video one track is, of sound so many.
+// used: of video one track is and its other sizes are, of sound so many.
 func (f *Feed) known(t *media.Track) (old *media.Track, used bool) {
 	if t.Kind == media.Video {
-		if f.video == nil || f.video.ID == t.ID {
-			return f.video, true
+		if o := f.sizeOf(t.ID); o != nil {
+			return o.track, true
+		}
+		if f.video == nil || len(f.sizes) < maxSizes && sameScene(f.video, t) {
+			return nil, true
 		}
 	} else {
 		if i := f.sound(t.ID); i >= 0 {
@@ -394,8 +412,8 @@ func (f *Feed) known(t *media.Track) (old *media.Track, used bool) {
 	if !f.ignored[t.ID] {
 		f.ignored[t.ID] = true
 		f.c.event(Warning, "track-ignored", fmt.Sprintf("The sender sends more tracks of %s than are used here; %s is left out.", t.Kind, describe(t)),
-			fmt.Sprintf("Send one track of video and up to %d of sound; give other pictures a channel of their own.",
-				maxSounds))
+			fmt.Sprintf("Send one track of video, or %d at most that show the same in several sizes, and up to %d of sound; give other pictures a channel of their own.",
+				maxSizes, maxSounds))
 	}
 	return nil, false
 }
@@ -408,7 +426,7 @@ func (f *Feed) sound(id media.TrackID) int {
 // keep takes a track in its place.
 func (f *Feed) keep(t *media.Track) {
 	if t.Kind == media.Video {
-		f.video = t
+		f.keepSize(t)
 		return
 	}
 	if i := f.sound(t.ID); i >= 0 {
@@ -417,13 +435,6 @@ func (f *Feed) keep(t *media.Track) {
 	}
 	f.sounds = append(f.sounds, t)
 	slices.SortFunc(f.sounds, func(a, b *media.Track) int { return cmp.Compare(a.ID, b.ID) })
-}
-
-// inBand reads what a keyframe tells of its track, which counts as a new one.
-func (f *Feed) inBand(data []byte) {
-	if t, other := coding.Renew(f.video, data); other {
-		f.track(t)
-	}
 }
 
 // ready reports whether all is known that a session needs from its begin on.
@@ -445,7 +456,7 @@ func (f *Feed) orderKnown() bool {
 	}
 	pictures := 0
 	for i := range f.early {
-		if e := &f.early[i]; e.kind == media.Video {
+		if e := &f.early[i]; e.id == f.video.ID {
 			if pictures++; e.composition > 0 && pictures == 1 || pictures >= orderUnits {
 				return true
 			}
@@ -471,9 +482,9 @@ func (f *Feed) start() {
 		if f.rate.Frames() >= fewFrames && !f.rate.Fits(v.FrameRate) { // what was seen counts more than what was said
 			v.FrameRate = f.rate.Constant()
 		}
-		f.video = &v
+		f.keepSize(&v)
 	}
-	f.session = f.c.startSession(f.video, f.sounds, f.first, f.rate.Longest()*media.VideoTimescale/1000)
+	f.session = f.c.startSession(f.video, f.beside(), f.sounds, f.first, f.rate.Longest()*media.VideoTimescale/1000)
 	f.anchorAll()
 	if f.video != nil && f.rate.Frames() >= fewFrames {
 		f.session.vtime.SetJitter(f.rate.Jitter(f.video.FrameRate))
@@ -483,7 +494,7 @@ func (f *Feed) start() {
 	f.early, f.earlyBytes = nil, 0
 	var shift int64
 	for i := range early {
-		if early[i].kind == media.Video {
+		if early[i].kind == media.Video && early[i].id == f.video.ID {
 			shift = max(shift, -early[i].composition)
 		}
 	}
@@ -518,19 +529,25 @@ func (f *Feed) Unit(id media.TrackID, stamp, composition int64, key bool, data [
 	}
 	f.hear(f.c.now())
 	kind := media.Audio
+	picture := f.sizeOf(id)
+	main := picture != nil && f.video.ID == id
 	switch {
-	case f.video != nil && f.video.ID == id:
+	case picture != nil:
 		kind = media.Video
 	case f.sound(id) < 0:
 		return
 	}
 	if !f.standby {
-		f.c.in.add(kind, len(data), f.heard)
+		f.c.in.add(len(data), f.heard, main)
 	}
-	if key && kind == media.Video {
-		f.inBand(data)
+	if key && picture != nil {
+		f.inBand(picture, data)
 	}
-	if f.standby && f.eager && (kind == media.Video && key || f.video == nil && f.heard.Sub(f.begun) > soundAlone) {
+	if picture != nil {
+		f.sizeCame(picture, key)
+		main = f.video.ID == id
+	}
+	if f.standby && f.eager && (main && key || f.video == nil && f.heard.Sub(f.begun) > soundAlone) {
 		f.c.exchange(f, "a preferred input took over")
 	}
 	if f.standby {
@@ -553,7 +570,7 @@ func (f *Feed) Unit(id media.TrackID, stamp, composition int64, key bool, data [
 	}
 	f.early = append(f.early, e)
 	f.earlyBytes += len(data) + unitCost
-	if kind == media.Video {
+	if main {
 		f.rate.Add(f.video.Stamps().Ticks(stamp) / ticksEachMilli)
 	}
 	if f.ready() || f.waited(&e) >= patience || f.heard.Sub(f.first) > 3*patience*time.Millisecond ||
@@ -568,8 +585,8 @@ const ticksEachMilli = media.VideoTimescale / 1000
 // waited is how much of a unit's track has come, in milliseconds.
 func (f *Feed) waited(e *earlyUnit) int64 {
 	clock := media.Milliseconds
-	if e.kind == media.Video {
-		clock = f.video.Stamps()
+	if o := f.sizeOf(e.id); o != nil {
+		clock = o.track.Stamps()
 	} else if i := f.sound(e.id); i >= 0 {
 		clock = f.sounds[i].Stamps()
 	}
@@ -585,14 +602,14 @@ func (f *Feed) waited(e *earlyUnit) int64 {
 
 func (f *Feed) send(e earlyUnit) {
 	s := f.session
-	if e.kind == media.Video && s.video == nil || e.kind == media.Audio && s.sound(e.id) == nil {
+	if e.kind == media.Video && (s.video == nil || s.video.ID != e.id && s.layerOf(e.id) == nil) || e.kind == media.Audio && s.sound(e.id) == nil {
 		return
 	}
 	switch s.unit(e.id, e.stamp, e.composition, e.data) {
 	case timeline.Jumped:
 		f.c.event(Warning, "timestamps-jumped", fmt.Sprintf("The timestamps of the sender's %s jumped; the channel goes on with a discontinuity.", e.kind), "If it happens often, look at the encoder's clock.")
 		f.c.endSession()
-		f.session = f.c.startSession(f.video, f.sounds, f.heard, s.longest)
+		f.session = f.c.startSession(f.video, f.beside(), f.sounds, f.heard, s.longest)
 		f.anchorAll()
 		f.session.feed.After(s.feed)
 		f.session.unit(e.id, e.stamp, e.composition, e.data)

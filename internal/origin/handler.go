@@ -26,7 +26,7 @@ func (h *handler) lock() func() {
 
 // output returns the rendition of a track, nil when it is none that the worker makes.
 func (s *session) output(id media.TrackID) *output {
-	for _, o := range s.outputs {
+	for _, o := range s.all() {
 		if o.id == id && !o.direct {
 			return o
 		}
@@ -102,7 +102,7 @@ func (h *handler) Replaced(why string, repeats bool) map[media.TrackID]int64 {
 	unlock := h.lock()
 	s := h.s
 	resume := map[media.TrackID]int64{}
-	for _, o := range s.outputs {
+	for _, o := range s.all() {
 		if o.direct {
 			continue
 		}

@@ -3,6 +3,8 @@ package origin
 import (
 	"cmp"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -37,6 +39,8 @@ type session struct {
 	texts        *texts
 	employ       func(*session) *worker.Supervisor // starts a worker for it
 	video        *media.Track
+	layers       []*layer // smaller pictures that the sender makes itself
+	leads        leads    // the newest main pictures, to which those of the layers belong
 	sounds       []*sound // the first is the main one, which the ladder codes
 	clock        *segment.Clock
 	feed         *timeline.Feed
@@ -44,6 +48,7 @@ type session struct {
 	varies       bool  // the plan of the parts is one for a frame rate that varies
 	longest      int64 // the longest that a picture lasted, ticks of media.VideoTimescale
 	outputs      map[string]*output
+	leaving      []*output         // in whose place others are from the next segment on
 	languages    map[string]string // of coded sound, by rendition, where the ladder says it
 	held         []heldUnit
 	heldBytes    int
@@ -95,6 +100,7 @@ type output struct {
 	cutter    segment.Cutter
 	until     uint64 // the first segment that is not made any more; 0: none
 	direct    bool   // fed from the source, not from the worker
+	layer     *layer // that it is fed from, nil for the main picture and for sound
 	captioned int64  // captions up to this presentation time are in it
 }
 
@@ -110,7 +116,7 @@ type heldUnit struct {
 
 // newSession prepares a run of some rungs whose first unit came at a time and has a media time in ticks of
 // media.VideoTimescale. longest is the longest that a picture lasted so far, in the same.
-func (c *Channel) newSession(video *media.Track, sounds []*media.Track, first time.Time, start, longest int64) *session {
+func (c *Channel) newSession(video *media.Track, sizes, sounds []*media.Track, first time.Time, start, longest int64) *session {
 	s := &session{
 		shared: c.shared, settings: c.settings, aligned: c.settings.Aligned, hub: c.hub, tracks: &c.tracks, numbers: c.numbers,
 		notes: c.notes, out: c.out, texts: c.texts, employ: c.employ,
@@ -132,7 +138,10 @@ func (c *Channel) newSession(video *media.Track, sounds []*media.Track, first ti
 	s.clock = segment.NewClock(s.numbers.position.NextMSN, s.settings.step())
 	s.clock.SetAligned(s.aligned)
 	s.clock.Begin(0, s.numbers.position.NextMSN > 0)
-	s.applyLadder(c.ladderFor(video, s.main()))
+	for _, t := range sizes {
+		s.layers = append(s.layers, &layer{track: t})
+	}
+	s.applyLadder(c.ladderFor(s))
 	return s
 }
 
@@ -236,10 +245,10 @@ func (s *session) applyLadder(rungs []ladder.Rung) {
 	s.clock.SetStep(s.settings.step())
 	l := s.layOut(rungs, at)
 	for _, name := range l.names {
-		s.want(name, l.direct[name], at)
+		s.want(name, l.from[name], at)
 	}
 	for name, o := range s.outputs {
-		if _, wanted := l.direct[name]; !wanted && o.until == 0 {
+		if _, wanted := l.from[name]; !wanted && o.until == 0 {
 			o.until = at
 		}
 	}
@@ -272,24 +281,30 @@ func (s *session) offering() (o offering) {
 // layout is what a ladder makes of a source: the renditions in their order, which of them pass through, and
 // what the worker has to do for the others.
 type layout struct {
-	names  []string
-	direct map[string]bool
-	conf   transcode.Config
-	mode   segment.Mode
+	names []string
+	from  map[string]origins
+	conf  transcode.Config
+	mode  segment.Mode
+}
+
+// origins is where the units of a rendition come from.
+type origins struct {
+	direct bool   // from the source
+	layer  *layer // which one of its pictures, nil for the main one
 }
 
 // add takes a rendition in. It reports whether it is new.
-func (l *layout) add(name string, direct bool) bool {
-	if _, known := l.direct[name]; known {
+func (l *layout) add(name string, from origins) bool {
+	if _, known := l.from[name]; known {
 		return false
 	}
-	l.names, l.direct[name] = append(l.names, name), direct
+	l.names, l.from[name] = append(l.names, name), from
 	return true
 }
 
 // layOut plans the renditions of the rungs that can be made, from a segment on.
 func (s *session) layOut(rungs []ladder.Rung, at uint64) *layout {
-	l := &layout{direct: map[string]bool{}, mode: segment.Grid,
+	l := &layout{from: map[string]origins{}, mode: segment.Grid,
 		conf: transcode.Config{At: at, Video: decodable(s.video), Audio: decodable(s.main()), Interlaced: s.settings.Ladder.Interlaced, Nice: s.settings.Ladder.Nice()}}
 	for i, a := range s.sounds {
 		if t := decodable(a.track); i > 0 && t != nil {
@@ -311,14 +326,17 @@ func (s *session) layOut(rungs []ladder.Rung, at uint64) *layout {
 		case s.video == nil, r.SoundOnly():
 		case r.Source:
 			l.mode = segment.Lead
-			l.add(r.Name, true)
+			l.add(r.Name, origins{direct: true})
+		case s.layerFor(&r) != nil:
+			l.mode = segment.Lead
+			l.add(r.Name, origins{true, s.layerFor(&r)})
 		default:
 			l.conf.Rungs = append(l.conf.Rungs, s.codedRung(&r, &l.conf))
-			l.add(r.Name, false)
+			l.add(r.Name, origins{})
 		}
 		for i, a := range s.sounds {
 			if i > 0 {
-				l.add(a.name, true)
+				l.add(a.name, origins{direct: true})
 				continue
 			}
 			name, own := s.soundName(&r), s.soundOf(&r)
@@ -326,7 +344,7 @@ func (s *session) layOut(rungs []ladder.Rung, at uint64) *layout {
 				continue
 			}
 			passes := name == own.name
-			if l.add(name, passes) && !passes {
+			if l.add(name, origins{direct: passes}) && !passes {
 				track := own.track.ID
 				if own == s.sounds[0] {
 					track = 0
@@ -377,21 +395,45 @@ func (s *session) codedRate() media.Rational {
 }
 
 // want makes an output for a rendition, unless there is one that goes on.
-func (s *session) want(name string, direct bool, at uint64) {
+func (s *session) want(name string, from origins, at uint64) {
 	old := s.outputs[name]
-	if old != nil && old.direct == direct && old.until == 0 {
+	if old != nil && old.direct == from.direct && old.layer == from.layer && old.until == 0 {
 		return
 	}
-	o := &output{direct: direct, id: s.tracks.of(name), r: s.out.rendition(name)}
+	o := &output{direct: from.direct, layer: from.layer, id: s.tracks.of(name), r: s.out.rendition(name)}
 	o.cutter.SetFloor(at)
 	s.limit(o, name)
-	if direct {
+	switch {
+	case o.layer != nil:
+		s.setTrack(o, s.layerTrack(o.layer))
+	case o.direct:
 		s.setTrack(o, *s.sourceTrack(name))
 	}
 	if old != nil {
-		s.finish(old)
+		if other := old.direct != o.direct || old.layer != o.layer; other && old.goesOn(at) && !s.ended {
+			old.until = at
+			s.leaving = append(s.leaving, old)
+		} else {
+			s.finish(old)
+		}
 	}
 	s.outputs[name] = o
+}
+
+// goesOn reports whether an output of pictures has a segment open that ends before another one.
+func (o *output) goesOn(until uint64) bool {
+	msn, open := o.cutter.Open()
+	return open && msn < until && o.cutter.Header().Track.Kind == media.Video
+}
+
+// all are the outputs that units may belong to.
+func (s *session) all() []*output {
+	return slices.AppendSeq(slices.Clone(s.leaving), maps.Values(s.outputs))
+}
+
+// awaits reports whether an output that takes the place of another one waits for its end.
+func (s *session) awaits(o *output) bool {
+	return slices.ContainsFunc(s.leaving, func(old *output) bool { return old.r == o.r && old != o })
 }
 
 // decodable returns a track that a decoder here reads, else nil: there is nothing to do for the worker.
@@ -414,7 +456,9 @@ func (s *session) sourceTrack(name string) *media.Track {
 
 // setTrack gives a rendition its header, and the parts that fit its frames.
 func (s *session) setTrack(o *output, t media.Track) {
-	if !o.direct {
+	if o.layer != nil {
+		t.ID = o.id
+	} else if !o.direct {
 		t.ID = o.id
 		t.Language = cmp.Or(s.languages[o.r.Name], t.Language)
 	}
@@ -526,7 +570,7 @@ func (s *session) setParameters(t *media.Track) {
 	t.FrameRate = s.video.FrameRate
 	s.video = t
 	for _, o := range s.outputs {
-		if h := o.cutter.Header(); o.direct && h.Track.Kind == media.Video {
+		if h := o.cutter.Header(); o.direct && o.layer == nil && h.Track.Kind == media.Video {
 			s.setTrack(o, *t)
 		}
 	}
@@ -538,7 +582,7 @@ func (s *session) limit(o *output, name string) {
 	bitrate := int64(maxSourceBitrate)
 	for _, r := range s.rungs {
 		if r.Name == name && !r.Source {
-			bitrate = r.WithDefaults().Peak * 3 / 2
+			bitrate = r.Most() * 3 / 2
 		}
 	}
 	if ladder.IsAudioName(name) {

@@ -148,6 +148,11 @@ func sourceIsOn(rungs []ladder.Rung) bool {
 	return slices.ContainsFunc(rungs, func(r ladder.Rung) bool { return r.Source && r.On })
 }
 
+// sourceLeads reports whether segments begin with keyframes of the source, since it passes through or has ready-made rungs.
+func sourceLeads(rungs []ladder.Rung) bool {
+	return slices.ContainsFunc(rungs, func(r ladder.Rung) bool { return r.On && (r.Source || r.Ready) })
+}
+
 func codedIsOn(rungs []ladder.Rung) bool {
 	return slices.ContainsFunc(rungs, func(r ladder.Rung) bool { return !r.Source && !r.SoundOnly() && r.On })
 }

@@ -92,6 +92,7 @@ type RenditionStatus struct {
 	SSIM      int64  `json:"ssim,omitempty"`      // ten-thousandths, in the same
 	Lost      uint64 `json:"lost"`                // access units without a place
 	Retired   bool   `json:"retired,omitempty"`
+	Ready     bool   `json:"ready,omitempty"` // the sender makes it, and it is not coded here
 	// CodingMillis is how long a picture takes on average from its arrival until it comes back coded.
 	CodingMillis int64 `json:"codingMillis,omitempty"`
 }
@@ -134,13 +135,13 @@ type meter struct {
 
 func (m *meter) reset(now time.Time) { *m = meter{since: now} }
 
-func (m *meter) add(kind media.Kind, n int, now time.Time) {
+func (m *meter) add(n int, now time.Time, picture bool) {
 	if !m.heard.IsZero() {
 		m.gap = max(m.gap, now.Sub(m.heard))
 	}
 	m.heard = now
 	m.bytes += int64(n)
-	if kind == media.Video {
+	if picture {
 		m.frames++
 	}
 }
@@ -390,7 +391,7 @@ func (c *Channel) renditionStatus(name string, v *present.View) (RenditionStatus
 	}
 	if c.session != nil {
 		if o := c.session.outputs[name]; o != nil {
-			rs.Lost = o.cutter.Dropped
+			rs.Lost, rs.Ready = o.cutter.Dropped, o.layer != nil
 			rs.CodingMillis = c.session.coding.by[name].Milliseconds()
 		}
 	}

@@ -1,6 +1,7 @@
 package origin
 
 import (
+	"slices"
 	"time"
 
 	"metaplasis/internal/core/coding"
@@ -15,6 +16,10 @@ import (
 // is not used, which the caller is told.
 func (s *session) unit(id media.TrackID, stamp, composition int64, data []byte) timeline.Verdict {
 	now, clock := s.now(), s.clockOf(id)
+	if l := s.layerOf(id); l != nil {
+		s.layerUnit(l, stamp, composition, data, now)
+		return timeline.Follows
+	}
 	if s.unaligned {
 		s.unaligned = false
 		s.feed.Align(id, clock, stamp, now.UnixMilli(), s.settings.SegmentMillis)
@@ -33,6 +38,10 @@ func (s *session) unit(id media.TrackID, stamp, composition int64, data []byte) 
 		}
 		s.end = max(s.end, u.PTS+max(s.vtime.Step(), 1))
 		s.videoUnit(&u)
+		if len(s.layers) > 0 {
+			s.leads.note(at, clock.Ticks(composition), &u, max(s.vtime.Step(), 0))
+			s.releaseLayers()
+		}
 		return verdict
 	}
 	u.Key = true
@@ -46,7 +55,7 @@ func (s *session) unit(id media.TrackID, stamp, composition int64, data []byte) 
 
 // anchor sets a track's stamps against the sender's wall clock.
 func (s *session) anchor(id media.TrackID, a anchor) {
-	if s.video != nil && s.video.ID == id || s.sound(id) != nil {
+	if s.video != nil && s.video.ID == id || s.layerOf(id) != nil || s.sound(id) != nil {
 		s.feed.Anchor(id, s.clockOf(id), a.stamp, ticksOf(a.at.Sub(time.Unix(0, 0))))
 	}
 }
@@ -55,6 +64,9 @@ func (s *session) anchor(id media.TrackID, a anchor) {
 func (s *session) clockOf(id media.TrackID) media.Clock {
 	if s.video != nil && s.video.ID == id {
 		return s.video.Stamps()
+	}
+	if l := s.layerOf(id); l != nil {
+		return l.track.Stamps()
 	}
 	return s.sound(id).track.Stamps()
 }
@@ -136,8 +148,8 @@ func (s *session) cutVideo(u *media.AccessUnit) {
 	if s.sup != nil && s.config.Video != nil {
 		s.coding.came(u.PTS, s.now())
 	}
-	for _, o := range s.outputs {
-		if o.direct && o.cutter.Header().Track.Kind == media.Video {
+	for _, o := range s.all() {
+		if o.direct && o.layer == nil && o.cutter.Header().Track.Kind == media.Video {
 			direct := *u
 			direct.Duration = s.vtime.Step() // so that a part can end with this picture
 			s.cut(o, direct)
@@ -168,9 +180,9 @@ func (s *session) offer(u *media.AccessUnit) {
 		s.sup.Boundary(b)
 	}
 	s.numbers.boundary(b)
-	for _, o := range s.outputs {
-		// A segment later every encoder has put out what it held.
-		if o.until > 0 && b.MSN > o.until {
+	for _, o := range s.all() {
+		// A segment later every encoder has put out what it held. What passes through holds nothing.
+		if o.until > 0 && (b.MSN > o.until || b.MSN == o.until && o.direct && slices.Contains(s.leaving, o)) {
 			s.finish(o)
 			s.handOver(o)
 		}
@@ -180,6 +192,10 @@ func (s *session) offer(u *media.AccessUnit) {
 // handOver lets another rendition stand in for one that was turned off, once its last segment is
 // whole: at once, since viewers of parts have less than a second in hand.
 func (s *session) handOver(o *output) {
+	if i := slices.Index(s.leaving, o); i >= 0 {
+		s.leaving = slices.Delete(s.leaving, i, i+1)
+		return // another one makes the rendition
+	}
 	if s.outputs[o.r.Name] != o {
 		return // it was done with its last segment
 	}
@@ -319,7 +335,9 @@ func (s *session) finish(o *output) {
 func (s *session) close() *worker.Supervisor {
 	s.ended = true
 	s.releaseAudio(true)
-	for _, o := range s.outputs {
+	s.leads.ended = true
+	s.releaseLayers()
+	for _, o := range s.all() {
 		if o.direct {
 			s.finish(o)
 		}
@@ -333,7 +351,7 @@ func (s *session) close() *worker.Supervisor {
 // flush publishes the last of the worker's renditions.
 func (s *session) flush() {
 	s.releaseAudio(true)
-	for _, o := range s.outputs {
+	for _, o := range s.all() {
 		s.finish(o)
 	}
 	s.sup = nil

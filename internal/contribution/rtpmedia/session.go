@@ -171,14 +171,6 @@ func (t *Track) RTP(p *rtp.Packet, now time.Time) {
 	s.clocks(now)
 }
 
-// Switch says that packets with another SSRC are the track's from now on.
-func (t *Track) Switch() {
-	t.s.mu.Lock()
-	defer t.s.mu.Unlock()
-	t.bound, t.stamped, t.arrived, t.report, t.aligned = false, false, nil, nil, false
-	t.damaged = t.order != nil
-}
-
 // Look gives up what was waited for, and measures. It is to be called some times a second.
 func (s *Session) Look(now time.Time) {
 	s.mu.Lock()

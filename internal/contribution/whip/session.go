@@ -35,9 +35,7 @@ type session struct {
 	feed      contribution.Feed
 	ended     bool
 	connected bool
-
-	layersMu sync.Mutex
-	layers   map[*webrtc.RTPReceiver]*layers // of senders that send a picture in several sizes
+	sizes     int // in which a picture came so far
 }
 
 // tag tells the ICE sessions of one session apart (RFC 9725, 4.3.1).
@@ -208,17 +206,18 @@ func (x *session) watch() {
 	}
 }
 
-// keyframe asks for one of all pictures.
+// keyframe asks for one of all pictures, in one packet, so that those of several sizes come together.
 func (x *session) keyframe() {
+	var list []rtcp.Packet
 	for _, r := range x.pc.GetReceivers() {
-		if t := r.Track(); t != nil && t.Kind() == webrtc.RTPCodecTypeVideo {
-			x.refresh(uint32(t.SSRC()))
+		for _, t := range r.Tracks() {
+			if t.Kind() == webrtc.RTPCodecTypeVideo && t.SSRC() != 0 {
+				list = append(list, &rtcp.PictureLossIndication{MediaSSRC: uint32(t.SSRC())})
+			}
 		}
 	}
-	x.layersMu.Lock()
-	defer x.layersMu.Unlock()
-	for _, l := range x.layers {
-		l.refresh(x)
+	if len(list) > 0 {
+		_ = x.pc.WriteRTCP(list)
 	}
 }
 
@@ -226,13 +225,19 @@ func (x *session) refresh(ssrc uint32) {
 	_ = x.pc.WriteRTCP([]rtcp.Packet{&rtcp.PictureLossIndication{MediaSSRC: ssrc}})
 }
 
+// maxSizes is in how many sizes a picture is received (RFC 8853).
+const maxSizes = 4
+
 // track receives a stream until it ends.
 func (x *session) track(remote *webrtc.TrackRemote, receiver *webrtc.RTPReceiver) {
-	if remote.RID() != "" {
-		x.layer(remote, receiver)
-		return
-	}
 	m, err := describe(remote.Codec())
+	if rid := remote.RID(); rid != "" {
+		x.mu.Lock()
+		if x.sizes++; x.sizes > maxSizes {
+			err = fmt.Errorf("found a picture in more sizes than %d", maxSizes)
+		}
+		x.mu.Unlock()
+	}
 	if err == nil {
 		var t *rtpmedia.Track
 		if t, err = x.media.Add(m, retransmitWait); err == nil {
@@ -240,6 +245,10 @@ func (x *session) track(remote *webrtc.TrackRemote, receiver *webrtc.RTPReceiver
 				t.SetKey(func() { x.refresh(uint32(remote.SSRC())) })
 			}
 			go x.reports(func() ([]rtcp.Packet, error) {
+				if rid := remote.RID(); rid != "" {
+					list, _, err := receiver.ReadSimulcastRTCP(rid)
+					return list, err
+				}
 				list, _, err := receiver.ReadRTCP()
 				return list, err
 			})
@@ -256,51 +265,6 @@ func (x *session) track(remote *webrtc.TrackRemote, receiver *webrtc.RTPReceiver
 		}
 	}
 	x.s.Logger.Warn("a stream of a WebRTC sender is left out", "channel", x.sender.Channel, "error", err)
-}
-
-// layer receives one of several sizes of a picture until it ends.
-func (x *session) layer(remote *webrtc.TrackRemote, receiver *webrtc.RTPReceiver) {
-	l, err := x.layersOf(remote, receiver)
-	if err != nil {
-		x.s.Logger.Warn("a stream of a WebRTC sender is left out", "channel", x.sender.Channel, "error", err)
-		return
-	}
-	go x.reports(func() ([]rtcp.Packet, error) {
-		list, _, err := receiver.ReadSimulcastRTCP(remote.RID())
-		return list, err
-	})
-	for {
-		p, _, err := remote.ReadRTP()
-		if err != nil {
-			return
-		}
-		if len(p.Payload) > 0 && l.take(p, time.Now()) {
-			l.refresh(x)
-		}
-	}
-}
-
-// layersOf are all sizes of one picture.
-func (x *session) layersOf(remote *webrtc.TrackRemote, receiver *webrtc.RTPReceiver) (*layers, error) {
-	x.layersMu.Lock()
-	defer x.layersMu.Unlock()
-	if l := x.layers[receiver]; l != nil {
-		return l, nil
-	}
-	m, err := describe(remote.Codec())
-	if err != nil {
-		return nil, err
-	}
-	l := &layers{}
-	if l.track, err = x.media.Add(m, retransmitWait); err != nil {
-		return nil, err
-	}
-	l.track.SetKey(func() { l.refresh(x) })
-	if x.layers == nil {
-		x.layers = map[*webrtc.RTPReceiver]*layers{}
-	}
-	x.layers[receiver] = l
-	return l, nil
 }
 
 // describe reads a codec as a session description would have it.

@@ -111,9 +111,15 @@ func Check(rungs []Rung) []Problem {
 				add(i, "source", "only one rung can pass the source through; %q does already", source)
 			}
 			source = r.Name
+			if r.Ready {
+				add(i, "ready", "found it with a rung that passes the source through, expected a size of its own")
+			}
 			continue
 		}
 		if r.SoundOnly() {
+			if r.Ready {
+				add(i, "ready", "found it with a rung of sound alone, expected a size")
+			}
 			continue
 		}
 		r.checkCoding(own)

@@ -3,6 +3,7 @@ package ladder
 import (
 	"fmt"
 	"math"
+	"slices"
 
 	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/media"
@@ -48,6 +49,40 @@ func pictures(video *media.Track) []Rung {
 		out = append(out, r.WithDefaults())
 	}
 	return out
+}
+
+// ReadyMade makes a default ladder of a source whose sender sends its picture in smaller sizes too: these are its rungs, in
+// place of those that would be coded, as far as browsers play them.
+func ReadyMade(rungs []Rung, sizes []*media.Track) []Rung {
+	var ready []Rung
+	for _, t := range sizes {
+		w, h := Display(t)
+		name := fmt.Sprintf("%dp", min(w, h))
+		if !played(t) || w%2 != 0 || h%2 != 0 || slices.ContainsFunc(ready, func(r Rung) bool { return r.Name == name }) {
+			continue
+		}
+		r := ownSize(name, t)
+		r.Ready = true
+		ready = append(ready, r)
+	}
+	if len(ready) == 0 {
+		return rungs
+	}
+	slices.SortFunc(ready, func(a, b Rung) int { return b.Width*b.Height - a.Width*a.Height })
+	out := slices.Clone(rungs[:1]) // the source, or a picture of its size
+	for i := range ready {
+		ready[i].AudioBitrate = out[0].AudioBitrate
+		if ready[i].Name == out[0].Name {
+			ready[i].Name += "-ready"
+		}
+	}
+	return append(out, ready...)
+}
+
+// Makes reports whether a track of the sender's is what a ready-made rung asks for.
+func (r Rung) Makes(t *media.Track) bool {
+	w, h := Display(t)
+	return r.Ready && played(t) && r.Width == w && r.Height == h && (r.Codec == "" || r.Codec == t.Codec)
 }
 
 // Packaged makes a rung of the source's own size of the one that passes the source through, where nothing packages the

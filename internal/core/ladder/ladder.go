@@ -11,16 +11,18 @@ import (
 // Rung is one line of a ladder: the plan of one rendition. One without a size and with a bitrate of sound is of sound
 // alone. A setting with a flag is one of the CLI too, with the help text beside it.
 type Rung struct {
-	Name    string `json:"name"`                                                                                          // part of the rendition's address
-	On      bool   `json:"on" flag:"on" help:"make this rendition"`                                                       // false: kept in the ladder, not made
-	Source  bool   `json:"source,omitempty" flag:"source" help:"pass the source's video through untouched"`               //
-	Width   int    `json:"width,omitempty" flag:"width" help:"width in pixels; 0 follows from the height"`                // luma samples
-	Height  int    `json:"height,omitempty" flag:"height" help:"height in pixels; 0 follows from the width"`              // luma samples
-	Bitrate int64  `json:"bitrate,omitempty" flag:"bitrate" help:"bits a second"`                                         //
-	Peak    int64  `json:"peak,omitempty" flag:"peak" help:"highest bits a second; 0 is 1.2 times the bitrate"`           //
-	Buffer  int    `json:"buffer,omitempty" flag:"buffer" help:"decoder buffer in milliseconds of the peak; 0 is 1000"`   //
-	Effort  int    `json:"effort,omitempty" flag:"effort" help:"1 (least processor time) to 9 (best picture); 0 is 2"`    //
-	Quality int    `json:"quality,omitempty" flag:"quality" help:"constant quality, 1 to 100, with the bitrate as a cap"` // 0 keeps to the bitrate
+	Name   string `json:"name"`                                                                            // part of the rendition's address
+	On     bool   `json:"on" flag:"on" help:"make this rendition"`                                         // false: kept in the ladder, not made
+	Source bool   `json:"source,omitempty" flag:"source" help:"pass the source's video through untouched"` //
+	// Ready takes the sender's own picture of this size where it sends one beside the main one, as a ready-made rung.
+	Ready   bool  `json:"ready,omitempty" flag:"ready" help:"take the sender's own picture of this size while it sends one, and code it while it does not"`
+	Width   int   `json:"width,omitempty" flag:"width" help:"width in pixels; 0 follows from the height"`                // luma samples
+	Height  int   `json:"height,omitempty" flag:"height" help:"height in pixels; 0 follows from the width"`              // luma samples
+	Bitrate int64 `json:"bitrate,omitempty" flag:"bitrate" help:"bits a second"`                                         //
+	Peak    int64 `json:"peak,omitempty" flag:"peak" help:"highest bits a second; 0 is 1.2 times the bitrate"`           //
+	Buffer  int   `json:"buffer,omitempty" flag:"buffer" help:"decoder buffer in milliseconds of the peak; 0 is 1000"`   //
+	Effort  int   `json:"effort,omitempty" flag:"effort" help:"1 (least processor time) to 9 (best picture); 0 is 2"`    //
+	Quality int   `json:"quality,omitempty" flag:"quality" help:"constant quality, 1 to 100, with the bitrate as a cap"` // 0 keeps to the bitrate
 	// Codec of the pictures, one that the workers encode; "" is the usual one, which every player reads.
 	Codec   media.Codec `json:"codec,omitempty" flag:"codec" help:"codec of the pictures; none is the one that every player reads"`
 	Profile string      `json:"profile,omitempty" flag:"profile" help:"profile of the codec, such as main; none is its best"`
@@ -124,6 +126,14 @@ func (r Rung) WithDefaults() Rung {
 		r.Buffer = defaultBuffer
 	}
 	return r
+}
+
+// Most is the highest bitrate of what a coded or ready-made rung holds, bits a second: a sender keeps to no peak of ours.
+func (r Rung) Most() int64 {
+	if r = r.WithDefaults(); r.Ready {
+		return 2 * r.Peak
+	}
+	return r.Peak
 }
 
 // Equal reports whether two rungs make the same bytes.

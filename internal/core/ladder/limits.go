@@ -41,7 +41,7 @@ func Memory(rungs []Rung, sourceBitrate, stepMillis int64, retained int, backlog
 		r = r.WithDefaults()
 		bits := sourceBitrate
 		if !r.Source {
-			bits = r.Peak
+			bits = r.Most()
 		}
 		total += bits / 8 * stepMillis / 1000 * int64(retained+1)
 		if name := r.AudioName(); !audio[name] {

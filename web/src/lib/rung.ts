@@ -45,6 +45,7 @@ export const pictureGroups: { title: string; fields: Field[] }[] = [
   {
     title: "Coding",
     fields: [
+      { path: ["ready"], label: "Take the sender’s own of this size", kind: "check" },
       { path: ["profile"], label: "Profile", kind: "text", empty: "best" },
       { path: ["level"], label: "Level", kind: "text", empty: "lowest" },
       choice("bFrames", "B-frames", [

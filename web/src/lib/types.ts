@@ -601,6 +601,7 @@ export interface RenditionStatus {
   ssim?: number; // ten-thousandths, in the same
   lost: number; // access units without a place
   retired?: boolean;
+  ready?: boolean; // the sender makes it, and it is not coded here
   codingMillis?: number; // CodingMillis is how long a picture takes on average from its arrival until it comes back coded.
 }
 
@@ -626,6 +627,7 @@ export interface Rung {
   name: string; // part of the rendition's address
   on: boolean; // false: kept in the ladder, not made
   source?: boolean;
+  ready?: boolean; // Ready takes the sender's own picture of this size where it sends one beside the main one, as a ready-made rung.
   width?: number; // luma samples
   height?: number; // luma samples
   bitrate?: number;

@@ -1,3 +1,10 @@
+/** The sizes of a picture that is sent in several, the largest last, as browsers expect it. */
+const sizes: RTCRtpEncodingParameters[] = [
+  { rid: "quarter", scaleResolutionDownBy: 4, maxBitrate: 200_000 },
+  { rid: "half", scaleResolutionDownBy: 2, maxBitrate: 700_000 },
+  { rid: "full", maxBitrate: 2_500_000 },
+];
+
 /** Sending is a connection over which a page contributes (RFC 9725). */
 export class Sending {
   readonly connection = new RTCPeerConnection();
@@ -11,10 +18,15 @@ export class Sending {
     this.connection.onconnectionstatechange = () => this.changed(this.connection.connectionState);
   }
 
-  /** start sends the tracks of a stream; codec, such as "video/H264", is what pictures are to be in, if the browser can. */
-  async start(stream: MediaStream, codec = "") {
+  /** start sends the tracks of a stream; codec, such as "video/H264", is what pictures are to be in, if the browser can;
+   * several sends them in half and a quarter of their size as well. */
+  async start(stream: MediaStream, codec = "", several = false) {
     for (const track of stream.getTracks()) {
-      const t = this.connection.addTransceiver(track, { direction: "sendonly", streams: [stream] });
+      const t = this.connection.addTransceiver(track, {
+        direction: "sendonly",
+        streams: [stream],
+        sendEncodings: several && track.kind === "video" ? sizes : undefined,
+      });
       if (track.kind === "video" && codec) prefer(t, codec);
       if (track.kind === "video") track.contentHint ||= "motion";
     }

@@ -10,6 +10,7 @@
   const codec = new URLSearchParams(location.search).get("codec") ?? "";
   let title = $state(slug);
   let missing = $state(false);
+  let several = $state(new URLSearchParams(location.search).has("sizes"));
   let source = $state<"camera" | "screen">("camera");
   let stream = $state<MediaStream | undefined>();
   let sending = $state<Sending | undefined>();
@@ -72,7 +73,7 @@
     });
     sending = s;
     try {
-      await s.start(stream, codec);
+      await s.start(stream, codec, several);
     } catch (e) {
       trouble = (e as Error).message;
       stop();
@@ -150,6 +151,12 @@
     </div>
     <button class="btn" disabled={!stream} aria-pressed={muted} onclick={mute}
       >{muted ? "Unmute" : "Mute"}</button
+    >
+    <label
+      class="flex items-center gap-2 text-sm"
+      title="Smaller pictures are made here and need not be made at the other end; it takes a good line and a strong machine."
+      ><input type="checkbox" class="checkbox checkbox-sm" bind:checked={several} disabled={!!sending} /> Smaller
+      sizes too</label
     >
     <span class="flex-1"></span>
     {#if sending}

@@ -195,6 +195,10 @@
     const larger = (r.height ?? 0) > made.height || (r.width ?? 0) > made.width;
     return larger ? `made as ${made.width}×${made.height}: the source has no more` : "";
   }
+  /** readyMade says whether the sender makes a rung's pictures now. */
+  function readyMade(r: Rung): boolean {
+    return status.renditions.some((o) => o.name === r.name && o.ready);
+  }
   /** remove takes a rung out; one of the plan in use is turned off instead. */
   function remove(i: number) {
     const plan = plans.find((p) => p.name === using?.name);
@@ -344,6 +348,9 @@
                 >
                 <td class="whitespace-nowrap"
                   >{@render number(r, "width", 1, "auto")} × {@render number(r, "height", 1, "auto")}
+                  {#if r.ready}<p class="label-quiet" data-ready={readyMade(r)}>
+                      {readyMade(r) ? "ready-made by the sender" : "coded until the sender makes it"}
+                    </p>{/if}
                   {#if madeAs(r)}<p class="label-quiet whitespace-normal">{madeAs(r)}</p>{/if}</td
                 >
                 <td
