@@ -131,6 +131,7 @@ func (s *service) throughRelay(host string) string {
 
 // TestGuestContributes opens the page for guests in Chromium, with a made-up camera, and watches it in another.
 func TestGuestContributes(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	for _, codec := range []string{"H264", "VP8"} {
 		slug := strings.ToLower(codec)

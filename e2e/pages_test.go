@@ -27,12 +27,17 @@ func (p *page) setInput(label, value string) {
 // setField types into the field of a form that stands below a label.
 func (p *page) setField(label, value string) {
 	p.t.Helper()
-	eval[chromedp.Void](p, `(i => { i.value = "`+value+`"; i.dispatchEvent(new Event("input", {bubbles: true})); })([...document.querySelectorAll("label")].find(l => l.textContent.trim().startsWith("`+label+`")).querySelector("input"))`)
+	find := `[...document.querySelectorAll("label")].find(l => l.textContent.trim().startsWith("` + label + `"))?.querySelector("input")`
+	p.until(find + ` !== undefined`)
+	eval[chromedp.Void](p, `(i => { i.value = "`+value+`"; i.dispatchEvent(new Event("input", {bubbles: true})); })(`+find+`)`)
 }
 
+// click waits for what can be clicked and has a text, and clicks it.
 func (p *page) click(text string) {
 	p.t.Helper()
-	eval[chromedp.Void](p, `[...document.querySelectorAll("button, a")].find(b => b.textContent.trim().startsWith("`+text+`")).click()`)
+	find := `[...document.querySelectorAll("button, a")].find(b => b.textContent.trim().startsWith("` + text + `"))`
+	p.until(find + ` !== undefined`)
+	eval[chromedp.Void](p, find+`.click()`)
 }
 
 func TestLadderIsEditedInTheConsole(t *testing.T) {
