@@ -34,6 +34,7 @@ import (
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/delivery"
 	"metaplasis/internal/network"
+	"metaplasis/internal/network/rtc"
 	"metaplasis/internal/origin"
 	"metaplasis/internal/records"
 	"metaplasis/web"
@@ -41,22 +42,23 @@ import (
 
 // Config of a service. Addresses are host:port; "" turns a port off, port 0 takes a free one.
 type Config struct {
-	Data    string // folder of our own database and of the operator's token
-	DSN     string // another MariaDB; "" starts our own
-	HTTP    string
-	RTMP    string
-	RTMPS   string
-	SRT     string // UDP
-	RTSP    string
-	RTSPS   string
-	WebRTC  whip.Config // its address is one for UDP and TCP
-	Studio  []string    // interfaces on which sources are looked for
-	HTTPS   string
-	HTTP3   bool   // also answer HTTP/3 on the HTTPS port's number, over UDP
-	TLSCert string // certificate file, PEM, for RTMPS and HTTPS; read again when it changes
-	TLSKey  string
-	Running string // folder in which commands find the services of this user; "" leaves no note
-	Metrics string // address of its own for metrics; "" serves them on the HTTP ports to who has a token
+	Data         string // folder of our own database and of the operator's token
+	DSN          string // another MariaDB; "" starts our own
+	HTTP         string
+	RTMP         string
+	RTMPS        string
+	SRT          string // UDP
+	RTSP         string
+	RTSPS        string
+	WebRTC       rtc.Config // its address is one for UDP and TCP
+	WebRTCCodecs []string   // of pictures that senders may use, in our order; none is all
+	Studio       []string   // interfaces on which sources are looked for
+	HTTPS        string
+	HTTP3        bool   // also answer HTTP/3 on the HTTPS port's number, over UDP
+	TLSCert      string // certificate file, PEM, for RTMPS and HTTPS; read again when it changes
+	TLSKey       string
+	Running      string // folder in which commands find the services of this user; "" leaves no note
+	Metrics      string // address of its own for metrics; "" serves them on the HTTP ports to who has a token
 	// InspectPrivate lets the console's inspector connect to private, loopback and link-local addresses.
 	InspectPrivate bool
 	HookCommands   string // folder of programs that hooks may run; "" for none

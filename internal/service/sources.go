@@ -16,6 +16,7 @@ import (
 	"metaplasis/internal/contribution/source"
 	"metaplasis/internal/contribution/studio"
 	"metaplasis/internal/contribution/whip"
+	"metaplasis/internal/network/rtc"
 	"metaplasis/internal/origin"
 )
 
@@ -88,12 +89,17 @@ func (s *Service) receiveWebRTC() (err error) {
 	if s.conf.WebRTC.Address == "" {
 		return nil
 	}
-	if s.whip, err = whip.New(s.conf.WebRTC, receiver{s.origin}, s.conf.Logger); err != nil {
+	port, err := rtc.Open(s.conf.WebRTC, s.conf.Logger)
+	if err != nil {
+		return err
+	}
+	s.stop = append(s.stop, port.Close)
+	if s.whip, err = whip.New(port, s.conf.WebRTCCodecs, receiver{s.origin}, s.conf.Logger); err != nil {
 		return err
 	}
 	s.stop = append(s.stop, s.whip.Close)
 	host, _, _ := net.SplitHostPort(s.conf.WebRTC.Address)
-	s.WebRTC = net.JoinHostPort(host, strconv.Itoa(s.whip.Port))
+	s.WebRTC = net.JoinHostPort(host, strconv.Itoa(port.Number))
 	s.Control.SetWebRTC()
 	return nil
 }

@@ -13,6 +13,8 @@ import (
 
 	"metaplasis/internal/contribution"
 	"metaplasis/internal/contribution/rtpmedia"
+	"metaplasis/internal/network"
+	"metaplasis/internal/network/rtc"
 )
 
 // mediaSilence is for how long nothing may come of a sender until others may take its place.
@@ -20,79 +22,27 @@ const mediaSilence = 2 * time.Second
 
 // session is one sender.
 type session struct {
-	s       *Server
-	id      string
-	sender  contribution.Sender
-	network string
-	pending bool // the server's lock guards it
-	over    chan struct{}
+	s      *Server
+	peer   *rtc.Peer
+	sender contribution.Sender
+	media  *rtpmedia.Session
 
-	mu        sync.Mutex
-	pc        *webrtc.PeerConnection
-	offer     string
-	restarts  int
-	media     *rtpmedia.Session
-	feed      contribution.Feed
-	ended     bool
-	connected bool
-	sizes     int // in which a picture came so far
+	mu    sync.Mutex
+	feed  contribution.Feed
+	ended bool
+	sizes int // in which a picture came so far
 }
 
-// tag tells the ICE sessions of one session apart (RFC 9725, 4.3.1).
-func (x *session) tag() string {
-	x.mu.Lock()
-	defer x.mu.Unlock()
-	return fmt.Sprintf(`"%s-%d"`, x.id[:8], x.restarts)
-}
-
-// start answers an offer.
-func (x *session) start(offer string) (answer string, err error) {
-	pc, err := x.s.api.NewPeerConnection(webrtc.Configuration{})
-	if err != nil {
-		return "", err
-	}
-	x.mu.Lock()
-	x.pc, x.offer = pc, offer
-	x.mu.Unlock()
+// Negotiate implements rtc.Session: each stream is taken only to receive, in the codecs that are allowed.
+func (x *session) Negotiate(p *rtc.Peer) error {
+	x.peer = p
 	x.media = rtpmedia.NewSession(x.open)
-	pc.OnTrack(x.track)
-	pc.OnConnectionStateChange(func(st webrtc.PeerConnectionState) {
-		switch st {
-		case webrtc.PeerConnectionStateConnected:
-			x.begin()
-		case webrtc.PeerConnectionStateFailed:
-			go x.end("the connection was lost")
-		case webrtc.PeerConnectionStateClosed:
-			go x.end("it closed the connection")
-		}
-	})
-	if err := pc.SetRemoteDescription(webrtc.SessionDescription{Type: webrtc.SDPTypeOffer, SDP: offer}); err != nil {
-		return "", err
-	}
-	if err := x.negotiate(); err != nil {
-		return "", err
-	}
-	answer, err = x.answer()
-	if err == nil {
-		time.AfterFunc(connectWithin, func() {
-			x.mu.Lock()
-			connected := x.connected
-			x.mu.Unlock()
-			if !connected {
-				x.end(fmt.Sprintf("it did not connect within %d s: look at firewalls between, and at the announced addresses", int(connectWithin.Seconds())))
-			}
-		})
-	}
-	return answer, err
-}
-
-// negotiate takes each stream only to receive, in the codecs that are allowed.
-func (x *session) negotiate() error {
+	p.PC.OnTrack(x.track)
 	streams, pictures := 0, false
-	for _, t := range x.pc.GetTransceivers() {
+	for _, t := range p.PC.GetTransceivers() {
 		if t.Kind() == webrtc.RTPCodecTypeVideo {
 			pictures = true
-			if len(x.s.conf.Codecs) > 0 {
+			if len(x.s.codecs) > 0 {
 				if err := t.SetCodecPreferences(x.preferred(t)); err != nil {
 					return err
 				}
@@ -107,10 +57,17 @@ func (x *session) negotiate() error {
 	return nil
 }
 
+// Refused implements rtc.Session.
+func (x *session) Refused(err error) {
+	remote := x.sender.Remote
+	x.s.Receiver.Report(x.sender.Channel, network.Of(remote), "feed-refused", fmt.Sprintf("WebRTC from %s: the offer is not taken: %v.", remote, err),
+		"Check that the sender offers H.264, VP8, VP9 or AV1, and Opus.")
+}
+
 // preferred lists the codecs of a stream that are allowed, in our order.
 func (x *session) preferred(t *webrtc.RTPTransceiver) (out []webrtc.RTPCodecParameters) {
 	all := t.Receiver().GetParameters().Codecs
-	for _, name := range x.s.conf.Codecs {
+	for _, name := range x.s.codecs {
 		for _, c := range all {
 			if strings.EqualFold(strings.TrimPrefix(strings.ToLower(c.MimeType), "video/"), name) {
 				out = append(out, c)
@@ -125,32 +82,17 @@ func (x *session) preferred(t *webrtc.RTPTransceiver) (out []webrtc.RTPCodecPara
 	return out
 }
 
-// answer makes one with all candidates in it.
-func (x *session) answer() (string, error) {
-	a, err := x.pc.CreateAnswer(nil)
-	if err != nil {
-		return "", err
-	}
-	gathered := webrtc.GatheringCompletePromise(x.pc)
-	if err := x.pc.SetLocalDescription(a); err != nil {
-		return "", err
-	}
-	select {
-	case <-gathered:
-	case <-time.After(2 * time.Second):
-	}
-	return x.pc.LocalDescription().SDP, nil
-}
+// Connected implements rtc.Session.
+func (x *session) Connected() { go x.watch() }
 
-// begin marks the session as connected.
-func (x *session) begin() {
+// Ended implements rtc.Session.
+func (x *session) Ended(reason string) {
 	x.mu.Lock()
-	first := !x.connected
-	x.connected = true
+	x.ended = true
+	feed := x.feed
 	x.mu.Unlock()
-	if first {
-		x.s.settle(x, false)
-		go x.watch()
+	if feed != nil {
+		feed.End(reason)
 	}
 }
 
@@ -158,7 +100,7 @@ func (x *session) begin() {
 func (x *session) open() (contribution.Feed, error) {
 	feed, err := x.s.Receiver.Open(x.sender)
 	if err != nil {
-		go x.end(err.Error())
+		go x.peer.End(err.Error())
 		return nil, err
 	}
 	x.mu.Lock()
@@ -182,10 +124,10 @@ func (x *session) watch() {
 	var kicked <-chan string
 	for {
 		select {
-		case <-x.over:
+		case <-x.peer.Over():
 			return
 		case why := <-kicked:
-			x.end(why)
+			x.peer.End(why)
 			return
 		case now := <-look.C:
 			x.media.Look(now)
@@ -209,7 +151,7 @@ func (x *session) watch() {
 // keyframe asks for one of all pictures, in one packet, so that those of several sizes come together.
 func (x *session) keyframe() {
 	var list []rtcp.Packet
-	for _, r := range x.pc.GetReceivers() {
+	for _, r := range x.peer.PC.GetReceivers() {
 		for _, t := range r.Tracks() {
 			if t.Kind() == webrtc.RTPCodecTypeVideo && t.SSRC() != 0 {
 				list = append(list, &rtcp.PictureLossIndication{MediaSSRC: uint32(t.SSRC())})
@@ -217,12 +159,12 @@ func (x *session) keyframe() {
 		}
 	}
 	if len(list) > 0 {
-		_ = x.pc.WriteRTCP(list)
+		_ = x.peer.PC.WriteRTCP(list)
 	}
 }
 
 func (x *session) refresh(ssrc uint32) {
-	_ = x.pc.WriteRTCP([]rtcp.Packet{&rtcp.PictureLossIndication{MediaSSRC: ssrc}})
+	_ = x.peer.PC.WriteRTCP([]rtcp.Packet{&rtcp.PictureLossIndication{MediaSSRC: ssrc}})
 }
 
 // maxSizes is in how many sizes a picture is received (RFC 8853).
@@ -290,106 +232,5 @@ func (x *session) reports(read func() ([]rtcp.Packet, error)) {
 				x.media.Report(sr)
 			}
 		}
-	}
-}
-
-// trickle takes a fragment (RFC 8840): candidates, or another ufrag and password, which restart ICE and are answered.
-func (x *session) trickle(text string) (answer string, err error) {
-	const maxCandidates = 64
-	var ufrag, password, mid string
-	var candidates []webrtc.ICECandidateInit
-	for line := range strings.Lines(text) {
-		line = strings.TrimSpace(line)
-		switch {
-		case strings.HasPrefix(line, "a=ice-ufrag:"):
-			ufrag = line[len("a=ice-ufrag:"):]
-		case strings.HasPrefix(line, "a=ice-pwd:"):
-			password = line[len("a=ice-pwd:"):]
-		case strings.HasPrefix(line, "a=mid:"):
-			mid = line[len("a=mid:"):]
-		case strings.HasPrefix(line, "a=candidate:"):
-			if len(candidates) >= maxCandidates {
-				return "", errors.New("it has too many candidates")
-			}
-			of := mid
-			candidates = append(candidates, webrtc.ICECandidateInit{Candidate: line[len("a="):], SDPMid: &of})
-		}
-	}
-	x.mu.Lock()
-	offer, pc := x.offer, x.pc
-	x.mu.Unlock()
-	if ufrag != "" && !strings.Contains(offer, "a=ice-ufrag:"+ufrag+"\r\n") {
-		if password == "" {
-			return "", errors.New("another ufrag came without its password")
-		}
-		offer = restarted(offer, ufrag, password)
-		if err := pc.SetRemoteDescription(webrtc.SessionDescription{Type: webrtc.SDPTypeOffer, SDP: offer}); err != nil {
-			return "", err
-		}
-		whole, err := x.answer()
-		if err != nil {
-			return "", err
-		}
-		x.mu.Lock()
-		x.offer = offer
-		x.restarts++
-		x.mu.Unlock()
-		answer = fragment(whole)
-	}
-	for _, c := range candidates {
-		if err := pc.AddICECandidate(c); err != nil {
-			return "", err
-		}
-	}
-	return answer, nil
-}
-
-// restarted is an offer with another ufrag and password, and without the candidates of before.
-func restarted(offer, ufrag, password string) string {
-	var out strings.Builder
-	for line := range strings.Lines(offer) {
-		switch {
-		case strings.HasPrefix(line, "a=ice-ufrag:"):
-			line = "a=ice-ufrag:" + ufrag + "\r\n"
-		case strings.HasPrefix(line, "a=ice-pwd:"):
-			line = "a=ice-pwd:" + password + "\r\n"
-		case strings.HasPrefix(line, "a=candidate:"):
-			continue
-		}
-		out.WriteString(line)
-	}
-	return out.String()
-}
-
-// fragment keeps what a fragment has of an answer.
-func fragment(answer string) string {
-	var out strings.Builder
-	for line := range strings.Lines(answer) {
-		for _, keep := range []string{"a=ice-ufrag:", "a=ice-pwd:", "a=candidate:", "a=end-of-candidates", "m=", "a=mid:"} {
-			if strings.HasPrefix(line, keep) {
-				out.WriteString(line)
-			}
-		}
-	}
-	return out.String()
-}
-
-// end closes the session, once.
-func (x *session) end(reason string) {
-	x.mu.Lock()
-	if x.ended {
-		x.mu.Unlock()
-		return
-	}
-	x.ended = true
-	feed, pc := x.feed, x.pc
-	x.mu.Unlock()
-	close(x.over)
-	if feed != nil {
-		feed.End(reason)
-	}
-	x.s.settle(x, true)
-	if pc != nil {
-		_ = pc.Close()
 	}
 }

@@ -18,6 +18,7 @@ import (
 
 	"metaplasis/internal/contribution"
 	"metaplasis/internal/core/media"
+	"metaplasis/internal/network/rtc"
 )
 
 // taken admits everybody to one feed, and counts what comes.
@@ -122,7 +123,10 @@ func value(text, name string) string {
 // old entity tags are refused, and what is gone is gone.
 func TestSignallingInPieces(t *testing.T) {
 	r := &taken{units: make(chan struct{}, 1000), ended: make(chan string, 1)}
-	s, err := New(Config{Address: "127.0.0.1:0"}, r, slog.New(slog.DiscardHandler))
+	port, err := rtc.Open(rtc.Config{Address: "127.0.0.1:0"}, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	defer port.Close()
+	s, err := New(port, nil, r, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	defer s.Close()
 	web := httptest.NewServer(http.StripPrefix("/whip", s.Routes()))
@@ -152,30 +156,36 @@ func TestSignallingInPieces(t *testing.T) {
 	require.NotEmpty(t, candidates)
 	res, text := p.call("POST", p.base, "text/plain", "", offer)
 	assert.Equal(t, 415, res.StatusCode, text)
-	res, text = p.call("POST", p.base, offerType, "", "v=0\r\nnonsense")
+	res, text = p.call("POST", p.base, "application/sdp", "", "v=0\r\nnonsense")
 	assert.Equal(t, 400, res.StatusCode, text)
-	res, p.answer = p.call("POST", p.base, offerType, "", offer)
+	res, p.answer = p.call("POST", p.base, "application/sdp", "", offer)
 	require.Equal(t, 201, res.StatusCode, p.answer)
 	p.resource, p.tag = web.URL+res.Header.Get("Location"), res.Header.Get("ETag")
 	require.NotEmpty(t, p.tag)
-	assert.Equal(t, fragmentType, res.Header.Get("Accept-Patch"))
+	assert.Equal(t, "application/trickle-ice-sdpfrag", res.Header.Get("Accept-Patch"))
 	require.NoError(t, pc.SetRemoteDescription(webrtc.SessionDescription{Type: webrtc.SDPTypeAnswer, SDP: p.answer}))
 
 	head := fmt.Sprintf("a=ice-ufrag:%s\r\na=ice-pwd:%s\r\nm=audio 9 UDP/TLS/RTP/SAVPF 0\r\na=mid:0\r\n", value(offer, "a=ice-ufrag:"), value(offer, "a=ice-pwd:"))
 	for _, c := range candidates {
-		res, text = p.call("PATCH", p.resource, fragmentType, p.tag, head+c)
+		res, text = p.call("PATCH", p.resource, "application/trickle-ice-sdpfrag", p.tag, head+c)
 		require.Equal(t, 204, res.StatusCode, text)
 	}
 	r.some(t, 25)
 
 	offer, candidates = p.describe(true)
 	head = fmt.Sprintf("a=ice-ufrag:%s\r\na=ice-pwd:%s\r\nm=audio 9 UDP/TLS/RTP/SAVPF 0\r\na=mid:0\r\n", value(offer, "a=ice-ufrag:"), value(offer, "a=ice-pwd:"))
-	res, text = p.call("PATCH", p.resource, fragmentType, "*", head+strings.Join(candidates, ""))
+	res, text = p.call("PATCH", p.resource, "application/trickle-ice-sdpfrag", "*", head+strings.Join(candidates, ""))
 	require.Equal(t, 200, res.StatusCode, text)
 	assert.NotEqual(t, p.tag, res.Header.Get("ETag"), "another ICE session has another tag")
 	ufrag, password := value(text, "a=ice-ufrag:"), value(text, "a=ice-pwd:")
 	assert.NotEqual(t, value(p.answer, "a=ice-ufrag:"), ufrag)
-	again := restarted(p.answer, ufrag, password)
+	again := ""
+	for line := range strings.Lines(p.answer) {
+		if !strings.HasPrefix(line, "a=candidate:") {
+			again += line
+		}
+	}
+	again = strings.NewReplacer("a=ice-ufrag:"+value(p.answer, "a=ice-ufrag:"), "a=ice-ufrag:"+ufrag, "a=ice-pwd:"+value(p.answer, "a=ice-pwd:"), "a=ice-pwd:"+password).Replace(again)
 	for line := range strings.Lines(text) {
 		if strings.HasPrefix(line, "a=candidate:") {
 			again += line
@@ -185,16 +195,16 @@ func TestSignallingInPieces(t *testing.T) {
 	r.some(t, 50)
 	assert.EqualValues(t, 1, r.opened.Load(), "the feed is the same")
 
-	res, text = p.call("PATCH", p.resource, fragmentType, p.tag, head+candidates[0])
+	res, text = p.call("PATCH", p.resource, "application/trickle-ice-sdpfrag", p.tag, head+candidates[0])
 	assert.Equal(t, 412, res.StatusCode, text)
-	res, text = p.call("PATCH", p.resource, fragmentType, "", "a=ice-ufrag:another\r\n")
+	res, text = p.call("PATCH", p.resource, "application/trickle-ice-sdpfrag", "", "a=ice-ufrag:another\r\n")
 	assert.Equal(t, 400, res.StatusCode, text)
 	assert.Contains(t, text, "without its password")
 
 	res, text = p.call("DELETE", p.resource, "", "", "")
 	require.Equal(t, 200, res.StatusCode, text)
 	assert.Equal(t, "it ended its stream", <-r.ended)
-	res, text = p.call("PATCH", p.resource, fragmentType, "", head)
+	res, text = p.call("PATCH", p.resource, "application/trickle-ice-sdpfrag", "", head)
 	assert.Equal(t, 404, res.StatusCode, text)
 	assert.Contains(t, text, "Offer anew")
 }

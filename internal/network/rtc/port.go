@@ -1,0 +1,94 @@
+// Package rtc is what senders and viewers over WebRTC have in common: the port, and the signalling over HTTP in which the
+// other side offers and this one answers (RFC 9725 for senders, draft-ietf-wish-whep for viewers). WebRTC itself is pion's.
+package rtc
+
+import (
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"slices"
+	"time"
+
+	"github.com/pion/ice/v4"
+	"github.com/pion/logging"
+	"github.com/pion/webrtc/v4"
+)
+
+// Config of a Port.
+type Config struct {
+	Address   string   // host:port for ICE over UDP and TCP; "" is off
+	Announced []string // addresses to announce instead of this machine's
+}
+
+// Port is one port, of UDP and TCP, for all peers.
+type Port struct {
+	Number int // in use
+
+	engine  webrtc.SettingEngine
+	closers []io.Closer
+}
+
+// Open opens the port.
+func Open(c Config, logger *slog.Logger) (*Port, error) {
+	p := &Port{}
+	e := &p.engine
+	inner := logging.NewDefaultLoggerFactory()
+	inner.Writer = slog.NewLogLogger(logger.Handler(), slog.LevelDebug).Writer()
+	e.LoggerFactory = inner
+	e.SetICETimeouts(4*time.Second, 12*time.Second, time.Second)
+	e.SetIncludeLoopbackCandidate(true)
+	e.SetNetworkTypes([]webrtc.NetworkType{webrtc.NetworkTypeUDP4, webrtc.NetworkTypeUDP6, webrtc.NetworkTypeTCP4, webrtc.NetworkTypeTCP6})
+	if err := p.listen(c.Address); err != nil {
+		p.Close()
+		return nil, err
+	}
+	if len(c.Announced) > 0 {
+		if err := e.SetICEAddressRewriteRules(webrtc.ICEAddressRewriteRule{External: c.Announced, AsCandidateType: webrtc.ICECandidateTypeHost}); err != nil {
+			p.Close()
+			return nil, fmt.Errorf("announced addresses of WebRTC: %w", err)
+		}
+	}
+	return p, nil
+}
+
+// Engine is how a peer connection uses the port.
+func (p *Port) Engine() webrtc.SettingEngine { return p.engine }
+
+func (p *Port) listen(address string) error {
+	e := &p.engine
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return fmt.Errorf("WebRTC port %s over TCP: %w", address, err)
+	}
+	p.closers = append(p.closers, l)
+	p.Number = l.Addr().(*net.TCPAddr).Port
+	host, _, _ := net.SplitHostPort(address)
+	tcp := webrtc.NewICETCPMux(e.LoggerFactory.NewLogger("ice"), l, 64)
+	e.SetICETCPMux(tcp)
+	p.closers = append(p.closers, tcp)
+	if ip := net.ParseIP(host); ip == nil || ip.IsUnspecified() {
+		mux, err := ice.NewMultiUDPMuxFromPort(p.Number, ice.UDPMuxFromPortWithLoopback(), ice.UDPMuxFromPortWithLogger(e.LoggerFactory.NewLogger("ice")))
+		if err != nil {
+			return fmt.Errorf("WebRTC port %d over UDP: %w", p.Number, err)
+		}
+		e.SetICEUDPMux(mux)
+		p.closers = append(p.closers, mux)
+		return nil
+	}
+	c, err := net.ListenPacket("udp", net.JoinHostPort(host, fmt.Sprint(p.Number)))
+	if err != nil {
+		return fmt.Errorf("WebRTC port %d over UDP: %w", p.Number, err)
+	}
+	mux := webrtc.NewICEUDPMux(e.LoggerFactory.NewLogger("ice"), c)
+	e.SetICEUDPMux(mux)
+	p.closers = append(p.closers, mux, c)
+	return nil
+}
+
+// Close closes the port.
+func (p *Port) Close() {
+	for _, c := range slices.Backward(p.closers) {
+		_ = c.Close()
+	}
+}

@@ -1,0 +1,254 @@
+package rtc
+
+import (
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"mime"
+	"net/http"
+	"strings"
+	"sync"
+
+	"github.com/go-chi/chi/v5"
+	"github.com/pion/webrtc/v4"
+
+	"metaplasis/internal/network"
+)
+
+// Session is what a peer does once its offer is taken.
+type Session interface {
+	// Negotiate sets the streams up, once the offer is read.
+	Negotiate(p *Peer) error
+	// Refused is told why the offer is not taken. Ended follows.
+	Refused(err error)
+	// Connected is told once.
+	Connected()
+	// Ended is told once, whether it was connected or not.
+	Ended(reason string)
+}
+
+// Refusal is why a peer is not admitted, for HTTP.
+type Refusal struct {
+	Status int
+	Text   string
+}
+
+func (r *Refusal) Error() string { return r.Text }
+
+// Signal answers offers over HTTP. Who has not connected is bounded for all together, and for a network.
+type Signal struct {
+	Path  string // that it answers below, "/whip/"
+	Peers string // what they are, for people: "senders"
+	API   *webrtc.API
+	// Admit is asked before an offer is read. It may write headers. An error that is a *Refusal says its status.
+	Admit func(w http.ResponseWriter, r *http.Request, channel string) (Session, error)
+	Most  int // sessions, connected or not
+
+	mu      sync.Mutex
+	peers   map[string]*Peer
+	pending map[string]int // peers that are not connected, by network
+	waiting int
+	closed  bool
+}
+
+// Bounds. Who has not connected holds about 100 kB.
+const (
+	maxPending        = 64
+	maxPendingNetwork = 16
+	maxOffer          = 64 << 10
+)
+
+// Close ends all sessions.
+func (s *Signal) Close() {
+	s.mu.Lock()
+	s.closed = true
+	var list []*Peer
+	for _, p := range s.peers {
+		list = append(list, p)
+	}
+	s.mu.Unlock()
+	for _, p := range list {
+		p.End("the service stopped")
+	}
+}
+
+// Routes answers below the path.
+func (s *Signal) Routes() http.Handler {
+	r := chi.NewRouter()
+	r.Use(cross)
+	r.Options("/{channel}", options)
+	r.Options("/{channel}/{session}", options)
+	r.Post("/{channel}", s.offer)
+	r.Patch("/{channel}/{session}", s.patch)
+	r.Delete("/{channel}/{session}", s.remove)
+	r.MethodNotAllowed(func(w http.ResponseWriter, _ *http.Request) {
+		http.Error(w, "Here an offer is taken with POST, candidates with PATCH, and DELETE ends.", http.StatusMethodNotAllowed)
+	})
+	return r
+}
+
+// cross lets pages of any origin in, with their credentials in a header.
+func cross(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Access-Control-Allow-Origin", "*")
+		w.Header().Set("Access-Control-Expose-Headers", "Location, ETag, Link, Accept-Patch")
+		next.ServeHTTP(w, r)
+	})
+}
+
+func options(w http.ResponseWriter, _ *http.Request) {
+	h := w.Header()
+	h.Set("Access-Control-Allow-Methods", "POST, PATCH, DELETE, OPTIONS")
+	h.Set("Access-Control-Allow-Headers", "Authorization, Content-Type, If-Match")
+	h.Set("Access-Control-Max-Age", "86400")
+	h.Set("Accept-Post", offerType)
+	w.WriteHeader(http.StatusNoContent)
+}
+
+const (
+	offerType    = "application/sdp"
+	fragmentType = "application/trickle-ice-sdpfrag"
+)
+
+// Bearer is the credential that a request carries.
+func Bearer(r *http.Request) string {
+	scheme, key, _ := strings.Cut(r.Header.Get("Authorization"), " ")
+	if strings.EqualFold(scheme, "bearer") {
+		return strings.TrimSpace(key)
+	}
+	return r.URL.Query().Get("key")
+}
+
+// body reads what a request brings, of one type.
+func body(w http.ResponseWriter, r *http.Request, want string) (string, bool) {
+	if kind, _, err := mime.ParseMediaType(r.Header.Get("Content-Type")); err != nil || kind != want {
+		http.Error(w, fmt.Sprintf("Found the content type %.60q, expected %s.", r.Header.Get("Content-Type"), want), http.StatusUnsupportedMediaType)
+		return "", false
+	}
+	b, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxOffer))
+	if err != nil {
+		http.Error(w, fmt.Sprintf("The body could not be read, or has more than %d kB.", maxOffer>>10), http.StatusRequestEntityTooLarge)
+		return "", false
+	}
+	return string(b), true
+}
+
+// offer takes an offer (RFC 9725, 4.2).
+func (s *Signal) offer(w http.ResponseWriter, r *http.Request) {
+	channel := chi.URLParam(r, "channel")
+	x, err := s.Admit(w, r, channel)
+	if err != nil {
+		status := http.StatusForbidden
+		if refusal := (*Refusal)(nil); errors.As(err, &refusal) {
+			status = refusal.Status
+		}
+		http.Error(w, err.Error(), status)
+		return
+	}
+	text, ok := body(w, r, offerType)
+	if !ok {
+		return
+	}
+	var id [16]byte
+	_, _ = rand.Read(id[:])
+	p := &Peer{ID: hex.EncodeToString(id[:]), Remote: r.RemoteAddr, s: s, x: x, channel: channel, network: network.Of(r.RemoteAddr), over: make(chan struct{})}
+	if !s.add(p) {
+		w.Header().Set("Retry-After", "5")
+		http.Error(w, "Too many "+s.Peers+" are connecting. Try again in a moment.", http.StatusServiceUnavailable)
+		return
+	}
+	answer, err := p.start(text)
+	if err != nil {
+		p.End(err.Error())
+		x.Refused(err)
+		http.Error(w, "The offer is not taken: "+err.Error(), http.StatusBadRequest)
+		return
+	}
+	h := w.Header()
+	h.Set("Content-Type", offerType)
+	h.Set("Location", s.Path+channel+"/"+p.ID)
+	h.Set("ETag", p.tag())
+	h.Set("Accept-Patch", fragmentType)
+	w.WriteHeader(http.StatusCreated)
+	_, _ = io.WriteString(w, answer)
+}
+
+// add books a peer that is not connected yet.
+func (s *Signal) add(p *Peer) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.closed || len(s.peers) >= s.Most || s.waiting >= maxPending || s.pending[p.network] >= maxPendingNetwork {
+		return false
+	}
+	if s.peers == nil {
+		s.peers, s.pending = map[string]*Peer{}, map[string]int{}
+	}
+	s.peers[p.ID] = p
+	s.waiting++
+	s.pending[p.network]++
+	p.pending = true
+	return true
+}
+
+// settle notes that a peer is connected, or gone.
+func (s *Signal) settle(p *Peer, gone bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if p.pending {
+		p.pending = false
+		s.waiting--
+		if s.pending[p.network]--; s.pending[p.network] == 0 {
+			delete(s.pending, p.network)
+		}
+	}
+	if gone {
+		delete(s.peers, p.ID)
+	}
+}
+
+// find looks a peer up. Who knows its id made it.
+func (s *Signal) find(w http.ResponseWriter, r *http.Request) *Peer {
+	s.mu.Lock()
+	p := s.peers[chi.URLParam(r, "session")]
+	s.mu.Unlock()
+	if p == nil || p.channel != chi.URLParam(r, "channel") {
+		http.Error(w, "There is no such session, or it is over. Offer anew.", http.StatusNotFound)
+		return nil
+	}
+	return p
+}
+
+// patch takes candidates, or another ufrag, which restarts ICE (RFC 9725, 4.3).
+func (s *Signal) patch(w http.ResponseWriter, r *http.Request) {
+	p := s.find(w, r)
+	if p == nil {
+		return
+	}
+	text, ok := body(w, r, fragmentType)
+	if !ok {
+		return
+	}
+	if tag := r.Header.Get("If-Match"); tag != "" && tag != "*" && tag != p.tag() {
+		http.Error(w, "ICE was restarted meanwhile. The candidates are those of another session.", http.StatusPreconditionFailed)
+		return
+	}
+	answer, err := p.trickle(text)
+	switch {
+	case err != nil:
+		http.Error(w, "The fragment is not taken: "+err.Error(), http.StatusBadRequest)
+	case answer != "":
+		w.Header().Set("Content-Type", fragmentType)
+		w.Header().Set("ETag", p.tag())
+		_, _ = io.WriteString(w, answer)
+	default:
+		w.WriteHeader(http.StatusNoContent)
+	}
+}
+
+func (s *Signal) remove(w http.ResponseWriter, r *http.Request) {
+	if p := s.find(w, r); p != nil {
+		p.End("it ended its stream")
+	}
+}
