@@ -307,6 +307,9 @@ func (s *Service) Addresses(base string, set *origin.Settings) api.Addresses {
 	if set.TS {
 		a.TS = base + "/media/" + slug + "/ts.m3u8"
 	}
+	if s.ports.WebRTC {
+		a.WebRTC = base + "/whep/" + slug
+	}
 	for _, sel := range set.Selections {
 		at := base + "/media/" + slug + "/" + sel.Name
 		a.Selections = append(a.Selections, api.SelectionAddresses{Name: sel.Name, HLS: at + ".m3u8", DASH: at + ".mpd",

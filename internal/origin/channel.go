@@ -32,6 +32,7 @@ type shared struct {
 	slug   string
 	now    func() time.Time
 	images *Images
+	layout *changes                                 // of the tracks that are put out
 	event  func(level Level, kind, text, do string) // does not wait
 }
 
@@ -58,6 +59,7 @@ type Channel struct {
 	texts    *texts
 	numbers  *numbering
 	tracks   trackIDs
+	pair     pair
 	closed   bool
 	rungs    []ladder.Rung // of the ladder, without what the governor changes
 	governor govern.Governor
@@ -74,7 +76,7 @@ type Channel struct {
 func newChannel(o *Origin, s Settings, created time.Time, at Position) *Channel {
 	c := &Channel{o: o, created: created, settings: s, hub: hub.New(hubBytes, s.hubSpan()), notes: &annotations{},
 		tracks: trackIDs{}, air: onAir{problems: map[Input]string{}, left: map[Input]time.Time{}}}
-	c.shared = shared{slug: s.Slug, now: o.Now, images: &o.Images, event: func(level Level, kind, text, do string) {
+	c.shared = shared{slug: s.Slug, now: o.Now, images: &o.Images, layout: &changes{}, event: func(level Level, kind, text, do string) {
 		o.event(Event{At: o.Now(), Channel: s.Slug, Level: level, Kind: kind, Text: text, Do: do})
 	}}
 	c.numbers = newNumbering(s.Slug, o.Keeper, at)
@@ -253,6 +255,7 @@ func (c *Channel) startSession(video *media.Track, sizes, sounds []*media.Track,
 	c.out.begin(s.clock)
 	c.texts.begin(start)
 	c.session = s
+	c.layout.tell()
 	return s
 }
 
@@ -266,6 +269,7 @@ func (c *Channel) endSession() {
 	c.lastEnd = max(c.lastEnd, s.end, s.feed.Last()+1)
 	c.distance = s.clock.Distance()
 	c.session = nil
+	c.layout.tell()
 	c.out.end()
 	sup := s.close()
 	c.texts.settle(c.lastEnd)
@@ -293,6 +297,7 @@ func (c *Channel) dismiss(s *session, sup *worker.Supervisor) {
 func (c *Channel) close(reason string) {
 	c.mu.Lock()
 	c.closed = true
+	c.layout.tell()
 	s := c.session
 	for _, f := range append(slices.Clone(c.air.standby), c.air.feed) {
 		if f != nil {

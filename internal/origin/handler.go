@@ -40,7 +40,10 @@ func (h *handler) Track(id media.TrackID, t media.Track) {
 	if o := h.s.output(id); o != nil {
 		h.s.setTrack(o, t)
 		h.s.out.offer(h.s.offering(), h.s.partTarget)
+		h.s.layout.tell()
+		return
 	}
+	h.s.pairTrack(id, t)
 }
 
 // Unit implements worker.Handler.
@@ -48,7 +51,11 @@ func (h *handler) Unit(id media.TrackID, u media.AccessUnit) {
 	defer h.lock()()
 	s := h.s
 	o := s.output(id)
-	if o == nil || o.cutter.Header() == nil {
+	if o == nil {
+		s.pairUnit(id, &u)
+		return
+	}
+	if o.cutter.Header() == nil {
 		return
 	}
 	t := &o.cutter.Header().Track
@@ -60,6 +67,7 @@ func (h *handler) Unit(id media.TrackID, u media.AccessUnit) {
 	}
 	s.coding.back(o.r.Name, u.PTS, s.now())
 	s.addCaptions(o, &u)
+	s.shownAt(t.ID, u.PTS)
 	s.hub.Push(t, &u)
 	s.cut(o, u)
 }

@@ -256,6 +256,7 @@ func (s *session) cutLayer(l *layer, p *layerPicture) {
 		}
 	}
 	t := &o.cutter.Header().Track
+	s.shownAt(t.ID, u.PTS)
 	s.hub.Push(t, &u)
 	s.cut(o, u)
 }

@@ -67,11 +67,17 @@ type session struct {
 	captions     sourceCaptions
 	source       source
 	coding       codingTime
-	newest       int64         // presentation time of the newest picture
-	end          int64         // presentation time behind all units, ticks of media.VideoTimescale
-	firstWall    time.Time     // when the first unit came
-	firstAt      int64         // its media time, ticks of media.VideoTimescale
-	lead         time.Duration // by which it began ahead of the wall clock, since the feed before ended there
+	newest       int64        // presentation time of the newest picture
+	end          int64        // presentation time behind all units, ticks of media.VideoTimescale
+	firstWall    time.Time    // when the first unit came
+	firstAt      int64        // its media time, ticks of media.VideoTimescale
+	first        uint64       // number in the hub of its first unit
+	pair         *pair        // what is coded for viewers in real time
+	pairVideo    *media.Track // in the hub, nil while it is not made
+	pairSound    *media.Track
+	reordered    map[media.TrackID]bool  // tracks whose pictures come in another order than they are shown
+	latest       map[media.TrackID]int64 // presentation time of the newest picture, or unit of the pair
+	lead         time.Duration           // by which it began ahead of the wall clock, since the feed before ended there
 }
 
 // sound is one of a session's tracks of sound.
@@ -119,7 +125,8 @@ type heldUnit struct {
 func (c *Channel) newSession(video *media.Track, sizes, sounds []*media.Track, first time.Time, start, longest int64) *session {
 	s := &session{
 		shared: c.shared, settings: c.settings, aligned: c.settings.Aligned, hub: c.hub, tracks: &c.tracks, numbers: c.numbers,
-		notes: c.notes, out: c.out, texts: c.texts, employ: c.employ,
+		notes: c.notes, out: c.out, texts: c.texts, employ: c.employ, pair: &c.pair,
+		reordered: map[media.TrackID]bool{}, latest: map[media.TrackID]int64{},
 		video: video, sounds: nameSounds(sounds), outputs: map[string]*output{}, languages: map[string]string{}, failed: map[string]failure{}, feed: timeline.NewFeed(start),
 		longest: longest, firstWall: first, firstAt: start, unaligned: c.settings.Aligned,
 	}
@@ -253,6 +260,7 @@ func (s *session) applyLadder(rungs []ladder.Rung) {
 		}
 	}
 	s.clock.SetMode(l.mode)
+	s.layout.tell()
 	s.config = l.conf
 	if s.sup != nil {
 		s.sup.Configure(l.conf)
@@ -355,6 +363,7 @@ func (s *session) layOut(rungs []ladder.Rung, at uint64) *layout {
 			}
 		}
 	}
+	s.layOutPair(l)
 	return l
 }
 

@@ -94,6 +94,7 @@ func (s *session) videoUnit(u *media.AccessUnit) {
 		}
 		s.begin()
 	}
+	s.shownAt(s.video.ID, u.PTS)
 	s.hub.Push(s.video, u)
 	s.releaseWaiting()
 	s.drain()
@@ -104,6 +105,8 @@ func (s *session) begin() {
 	s.begun = true
 	s.hub.Break()
 	s.at = s.hub.Next()
+	s.first = s.at
+	s.layout.tell()
 	ids := make([]media.TrackID, 0, 1+len(s.sounds))
 	if s.video != nil {
 		ids = append(ids, s.video.ID)

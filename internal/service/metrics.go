@@ -9,7 +9,6 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
-	"metaplasis/internal/delivery"
 	"metaplasis/internal/origin"
 )
 
@@ -52,7 +51,9 @@ func (m *metrics) Answered(kind string, status int, n int64, first time.Duration
 func (m *metrics) Waiting(by int) { m.waiting.Add(float64(by)) }
 
 // watch adds the viewers to what is collected.
-func (m *metrics) watch(d *delivery.Server) { m.registry.MustRegister(&viewerMetrics{d}) }
+func (m *metrics) watch(viewers func() map[string]map[string]int) {
+	m.registry.MustRegister(&viewerMetrics{viewers})
+}
 
 // serviceMetrics are the service's own: its records, and the connections of its ports.
 type serviceMetrics struct{ s *Service }
@@ -88,7 +89,9 @@ func (m *serviceMetrics) Collect(ch chan<- prometheus.Metric) {
 	}
 }
 
-type viewerMetrics struct{ d *delivery.Server }
+type viewerMetrics struct {
+	viewers func() map[string]map[string]int
+}
 
 var descViewers = prometheus.NewDesc("metaplasis_viewers", "Viewers of a channel by protocol, counted by their sessions.",
 	[]string{"channel", "protocol"}, nil)
@@ -98,7 +101,7 @@ func (v *viewerMetrics) Describe(ch chan<- *prometheus.Desc) { ch <- descViewers
 
 // Collect implements prometheus.Collector.
 func (v *viewerMetrics) Collect(ch chan<- prometheus.Metric) {
-	for channel, by := range v.d.Viewers() {
+	for channel, by := range v.viewers() {
 		for protocol, n := range by {
 			ch <- prometheus.MustNewConstMetric(descViewers, prometheus.GaugeValue, float64(n), channel, protocol)
 		}

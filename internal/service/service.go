@@ -35,6 +35,7 @@ import (
 	"metaplasis/internal/delivery"
 	"metaplasis/internal/network"
 	"metaplasis/internal/network/rtc"
+	"metaplasis/internal/onward/whep"
 	"metaplasis/internal/origin"
 	"metaplasis/internal/records"
 	"metaplasis/web"
@@ -85,7 +86,8 @@ type Service struct {
 	streams     mpegts.Receiver // transport streams
 	studio      studio.Directory
 	srt         *srt.Manager
-	whip        *whip.Server // nil when it is off
+	whip        *whip.Server // nil when WebRTC is off
+	whep        *whep.Server // the same
 	push        *push.Server
 	descriptors uint64 // the limit
 	ports       []*network.Listener
@@ -395,9 +397,9 @@ func (s *Service) SetPassword(ctx context.Context, user, password string) error 
 func (s *Service) pages(metricsPort net.Listener) http.Handler {
 	m := newMetrics(s.origin)
 	s.delivery = delivery.New(s.origin, m)
-	m.watch(s.delivery)
+	m.watch(s.viewers)
 	m.registry.MustRegister(&serviceMetrics{s})
-	s.Control.Viewers = s.delivery.Viewers
+	s.Control.Viewers = s.viewers
 	r := chi.NewRouter()
 	r.Mount("/media", http.StripPrefix("/media", s.delivery))
 	s.push = &push.Server{Receiver: receiver{s.origin}, Streams: &s.streams, Logger: s.conf.Logger}
@@ -405,6 +407,7 @@ func (s *Service) pages(metricsPort net.Listener) http.Handler {
 	r.Mount("/in", http.StripPrefix("/in", s.push.Routes()))
 	if s.whip != nil {
 		r.Mount("/whip", http.StripPrefix("/whip", s.whip.Routes()))
+		r.Mount("/whep", http.StripPrefix("/whep", s.whep.Routes()))
 	}
 	r.Mount(api.Prefix, http.StripPrefix(api.Prefix, s.Control.Handler()))
 	if metricsPort != nil {

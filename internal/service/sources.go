@@ -17,6 +17,7 @@ import (
 	"metaplasis/internal/contribution/studio"
 	"metaplasis/internal/contribution/whip"
 	"metaplasis/internal/network/rtc"
+	"metaplasis/internal/onward/whep"
 	"metaplasis/internal/origin"
 )
 
@@ -98,6 +99,8 @@ func (s *Service) receiveWebRTC() (err error) {
 		return err
 	}
 	s.stop = append(s.stop, s.whip.Close)
+	s.whep = whep.New(port, taps{s.origin}, s.mayWatch, s.conf.Logger)
+	s.stop = append(s.stop, s.whep.Close)
 	host, _, _ := net.SplitHostPort(s.conf.WebRTC.Address)
 	s.WebRTC = net.JoinHostPort(host, strconv.Itoa(port.Number))
 	s.Control.SetWebRTC()

@@ -45,7 +45,10 @@ func New(p *rtc.Port, codecs []string, r contribution.Receiver, logger *slog.Log
 		return nil, err
 	}
 	api := webrtc.NewAPI(webrtc.WithMediaEngine(m), webrtc.WithInterceptorRegistry(i), webrtc.WithSettingEngine(p.Engine()))
-	s.signal = rtc.Signal{Path: "/whip/", Peers: "senders", API: api, Admit: s.admit, Most: maxSessions}
+	connect := func(rtc.Session) (*webrtc.PeerConnection, error) {
+		return api.NewPeerConnection(webrtc.Configuration{})
+	}
+	s.signal = rtc.Signal{Path: "/whip/", Peers: "senders", Connect: connect, Admit: s.admit, Most: maxSessions}
 	return s, nil
 }
 

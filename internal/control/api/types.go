@@ -95,7 +95,8 @@ type Addresses struct {
 	HLS     string `json:"hls"`
 	DASH    string `json:"dash"`
 	LowDASH string `json:"lowDash"`
-	TS      string `json:"ts,omitempty"` // HLS with transport streams
+	TS      string `json:"ts,omitempty"`     // HLS with transport streams
+	WebRTC  string `json:"webrtc,omitempty"` // WHEP
 	// Selections are the addresses of the named selections of rungs.
 	Selections []SelectionAddresses `json:"selections"`
 	Picture    string               `json:"picture"`

@@ -280,8 +280,27 @@ func Encoded(k media.Kind) (out []media.Codec) {
 	return out
 }
 
+// OverRTP lists the codecs of a kind that have a payload format of RTP.
+func OverRTP(k media.Kind) (out []*Codec) {
+	for i := range table {
+		if table[i].Kind == k && table[i].RTP != "" {
+			out = append(out, &table[i])
+		}
+	}
+	return out
+}
+
 // Usual is the codec in which a rendition of a kind is coded when nobody says.
 func Usual(k media.Kind) media.Codec { return Encoded(k)[0] }
+
+// RealTime is the codec in which a kind is coded for viewers over WebRTC: one that all browsers take (RFC 7742, 5; RFC
+// 7874, 3).
+func RealTime(k media.Kind) media.Codec {
+	if k == media.Audio {
+		return media.Opus
+	}
+	return media.H264
+}
 
 // Labels lists the codecs of a kind that FLV and RTMP carry, for people.
 func Labels(k media.Kind) (out []string) {

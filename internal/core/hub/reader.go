@@ -46,6 +46,9 @@ func (h *Hub) NewReader(from From, ids ...media.TrackID) *Reader {
 	return r
 }
 
+// NotBelow lets a reader that has not begun read nothing below a number.
+func (r *Reader) NotBelow(number uint64) { r.floor = max(r.floor, number) }
+
 // Back goes to the newest random access point of the leading track that is presented at or before a
 // time in its ticks, no unit below a number; to the oldest random access point behind when there is
 // none any more. It reports whether there was one.

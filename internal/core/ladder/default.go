@@ -37,16 +37,9 @@ func pictures(video *media.Track) []Rung {
 		if side < short/5 {
 			break
 		}
-		r := Rung{Name: fmt.Sprintf("%dp", side), On: true, Effort: defaultEffort}
-		if w >= h {
-			r.Height = side
-		} else {
-			r.Width = side
-		}
-		rw, rh := r.Size(video)
-		r.Width, r.Height = rw, rh
-		r.Bitrate = Bitrate(rw, rh, video.FrameRate)
-		out = append(out, r.WithDefaults())
+		r := Small(video, side)
+		r.Name = fmt.Sprintf("%dp", side)
+		out = append(out, r)
 	}
 	return out
 }
@@ -105,6 +98,23 @@ func Packaged(rungs []Rung, video *media.Track) []Rung {
 func ownSize(name string, video *media.Track) Rung {
 	w, h := Display(video)
 	return Rung{Name: name, On: true, Width: w &^ 1, Height: h &^ 1, Bitrate: Bitrate(w, h, video.FrameRate), Effort: defaultEffort}.WithDefaults()
+}
+
+// Small is a rung of a source's own size, or of a shorter side where that is less.
+func Small(video *media.Track, side int) Rung {
+	w, h := Display(video)
+	if min(w, h) <= side {
+		return ownSize("", video)
+	}
+	r := Rung{On: true, Effort: defaultEffort}
+	if w >= h {
+		r.Height = side
+	} else {
+		r.Width = side
+	}
+	r.Width, r.Height = r.Size(video)
+	r.Bitrate = Bitrate(r.Width, r.Height, video.FrameRate)
+	return r.WithDefaults()
 }
 
 // played reports whether a track may pass through a default ladder: browsers play it, or nothing here reads it.

@@ -45,7 +45,7 @@ func (p *Peer) tag() string {
 
 // start answers an offer.
 func (p *Peer) start(offer string) (answer string, err error) {
-	pc, err := p.s.API.NewPeerConnection(webrtc.Configuration{})
+	pc, err := p.s.Connect(p.x)
 	if err != nil {
 		return "", err
 	}

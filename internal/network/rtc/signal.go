@@ -29,6 +29,8 @@ type Session interface {
 	Ended(reason string)
 }
 
+// A Session that is an http.Handler too answers what is asked below its address.
+
 // Refusal is why a peer is not admitted, for HTTP.
 type Refusal struct {
 	Status int
@@ -41,7 +43,8 @@ func (r *Refusal) Error() string { return r.Text }
 type Signal struct {
 	Path  string // that it answers below, "/whip/"
 	Peers string // what they are, for people: "senders"
-	API   *webrtc.API
+	// Connect makes the connection of a session.
+	Connect func(x Session) (*webrtc.PeerConnection, error)
 	// Admit is asked before an offer is read. It may write headers. An error that is a *Refusal says its status.
 	Admit func(w http.ResponseWriter, r *http.Request, channel string) (Session, error)
 	Most  int // sessions, connected or not
@@ -83,6 +86,16 @@ func (s *Signal) Routes() http.Handler {
 	r.Post("/{channel}", s.offer)
 	r.Patch("/{channel}/{session}", s.patch)
 	r.Delete("/{channel}/{session}", s.remove)
+	r.HandleFunc("/{channel}/{session}/*", func(w http.ResponseWriter, r *http.Request) {
+		if p := s.find(w, r); p != nil {
+			if x, ok := p.x.(http.Handler); ok {
+				x.ServeHTTP(w, r)
+				return
+			}
+			http.NotFound(w, r)
+		}
+	})
+	r.Options("/{channel}/{session}/*", options)
 	r.MethodNotAllowed(func(w http.ResponseWriter, _ *http.Request) {
 		http.Error(w, "Here an offer is taken with POST, candidates with PATCH, and DELETE ends.", http.StatusMethodNotAllowed)
 	})
@@ -100,7 +113,7 @@ func cross(next http.Handler) http.Handler {
 
 func options(w http.ResponseWriter, _ *http.Request) {
 	h := w.Header()
-	h.Set("Access-Control-Allow-Methods", "POST, PATCH, DELETE, OPTIONS")
+	h.Set("Access-Control-Allow-Methods", "GET, POST, PATCH, DELETE, OPTIONS")
 	h.Set("Access-Control-Allow-Headers", "Authorization, Content-Type, If-Match")
 	h.Set("Access-Control-Max-Age", "86400")
 	h.Set("Accept-Post", offerType)

@@ -89,13 +89,18 @@ func (generic) Payload(_ uint16, frame []byte) [][]byte {
 	return [][]byte{append([]byte{0, 16, byte(len(frame) >> 5), byte(len(frame) << 3)}, frame...)}
 }
 
-// Packets returns those of an access unit that is shown at a time in ticks of media.VideoTimescale.
-func (s *Stream) Packets(pts int64, key bool, data []byte) []*rtp.Packet {
+// Payloads returns those of the packets of an access unit, for who writes the headers.
+func (s *Stream) Payloads(key bool, data []byte) [][]byte {
 	if s.write != nil {
 		data = s.write(nil, data, key)
 	}
+	return s.payloader.Payload(mtu-12, data)
+}
+
+// Packets returns those of an access unit that is shown at a time in ticks of media.VideoTimescale.
+func (s *Stream) Packets(pts int64, key bool, data []byte) []*rtp.Packet {
 	s.newest = s.stamp(pts)
-	parts := s.payloader.Payload(mtu-12, data)
+	parts := s.Payloads(key, data)
 	out := make([]*rtp.Packet, len(parts))
 	for i, part := range parts {
 		s.sequence++

@@ -1,6 +1,7 @@
 import Hls from "hls.js";
 import type { MediaPlayerClass, Representation } from "dashjs";
 import type { Way } from "./ways";
+import { WhepEngine } from "./whep";
 
 export interface Quality {
   id: string; // the rendition's name
@@ -345,6 +346,7 @@ class NativeEngine implements Engine {
 
 /** start plays an address. first is the rendition to stay with, "" for the player's choice. */
 export function start(video: HTMLVideoElement, url: string, way: Way, on: Listener, first = ""): Engine {
+  if (way === "webrtc") return new WhepEngine(video, url, on, first);
   if (way === "native" || (!way.endsWith("dash") && !Hls.isSupported()))
     return new NativeEngine(video, url, on);
   if (way.endsWith("dash")) return new DashEngine(video, url, way, on, first);

@@ -17,6 +17,7 @@ export interface Addresses {
   dash: string;
   lowDash: string;
   ts?: string; // HLS with transport streams
+  webrtc?: string; // WHEP
   selections: SelectionAddresses[]; // Selections are the addresses of the named selections of rungs.
   picture: string;
   code: string; // markup that embeds the player in a page

@@ -1,15 +1,22 @@
 /** Ways to play a channel: a protocol, and the player that speaks it. */
-export type Way = "ll-hls" | "hls" | "ll-dash" | "dash" | "ts" | "native";
+export type Way = "webrtc" | "ll-hls" | "hls" | "ll-dash" | "dash" | "ts" | "native";
 
 export interface WayInfo {
   way: Way;
   name: string;
   player: string;
-  file: string; // of the channel's address; a selection takes the place of "index"
+  file: string; // of the channel's address; a selection takes the place of "index"; "" for what has an address of its own
   says: string;
 }
 
 export const ways: WayInfo[] = [
+  {
+    way: "webrtc",
+    name: "WebRTC",
+    player: "the browser’s own (WHEP)",
+    file: "",
+    says: "A fraction of a second behind",
+  },
   {
     way: "ll-hls",
     name: "Low-latency HLS",
@@ -36,6 +43,7 @@ export function wayOf(text: string | null | undefined): Way {
 
 /** address of a channel's playlist or manifest, for a way and a selection of rungs. */
 export function address(slug: string, way: Way, selection = ""): string {
+  if (way === "webrtc") return `/whep/${slug}`;
   const file = ways.find((w) => w.way === way)!.file;
   if (!selection || way === "ts") return `/media/${slug}/${file}`;
   return `/media/${slug}/${file === "low.mpd" ? `${selection}-low.mpd` : file.replace("index", selection)}`;

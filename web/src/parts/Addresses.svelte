@@ -9,6 +9,7 @@
     play,
   }: { addresses: Addresses; settings: Settings; way: Way; play: (w: Way) => void } = $props();
   const of: Record<Way, string | undefined> = $derived({
+    webrtc: a.webrtc,
     "ll-hls": a.hls,
     hls: a.hls,
     "ll-dash": a.lowDash,
@@ -30,7 +31,7 @@
         <div class="min-w-0">
           <p class="text-sm font-medium">{w.name} <span class="label-quiet">with {w.player}</span></p>
           <p class="label-quiet truncate font-mono" title={of[w.way]}>
-            {of[w.way] ?? "turned off in the packaging"}
+            {of[w.way] ?? (w.way === "webrtc" ? "turned off on this service" : "turned off in the packaging")}
           </p>
         </div>
         <button

@@ -1,0 +1,73 @@
+package e2e
+
+import (
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+
+	"metaplasis/demo"
+	"metaplasis/internal/camera"
+	"metaplasis/internal/core/ladder"
+	"metaplasis/internal/origin"
+)
+
+// realTime plays a channel over WebRTC in Chromium.
+func realTime(t *testing.T, s *service, slug string) *page {
+	p := open(t)
+	p.do(chromedp.Navigate(s.http + "/watch/" + slug + "?as=webrtc"))
+	p.until(`(v => v && v.videoWidth > 0 && v.currentTime > 0.5)(document.querySelector("video"))`)
+	eval[chromedp.Void](p, collector)
+	return p
+}
+
+// inOrder holds the numbers of pictures against a loop: each is behind the one before, but where the loop begins again.
+func inOrder(t *testing.T, frames []shown, loop demo.Loop) {
+	t.Helper()
+	last, back, seen := -1, 0, 0
+	for _, f := range frames {
+		if f.Number < 0 {
+			continue
+		}
+		seen++
+		if last >= 0 && f.Number < last && last-f.Number < loop.Frames/2 {
+			back++
+		}
+		last = f.Number
+	}
+	assert.Zero(t, back, "pictures that came back")
+	assert.Greater(t, seen, len(frames)/2, "pictures whose number can be read")
+}
+
+// TestRealTimePassedThrough: H.264 that fits passes through, AAC becomes Opus for viewers in real time, and a viewer
+// changes rungs by hand.
+func TestRealTimePassedThrough(t *testing.T) {
+	s := start(t)
+	loop := demo.Loops[0]
+	url := s.channel(loop.Name, origin.Settings{}, ladder.Rung{Name: "source", On: true, Source: true},
+		ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
+	s.sendLoop(&loop, camera.Options{URL: url})
+	eventually(t, "on air", func() bool { return s.newest(loop.Name, "180p") >= 2 })
+	p := realTime(t, s, loop.Name)
+	defer p.stop()
+	p.until(`document.querySelector("video").videoHeight === 720`)
+	p.until(`window.frames_.length > 200`)
+	p.until(`document.querySelector("video").srcObject.getAudioTracks().length === 1`)
+	frames := p.frames()
+	inOrder(t, frames, loop)
+	t.Logf("%d pictures; %v", len(frames), eval[string](p, `JSON.stringify({delay: window.playback.delay, behind: window.playback.behind, stalls: window.playback.stalls})`))
+	for _, rung := range []struct {
+		name   string
+		height int
+	}{{"180p", 180}, {"source", 720}} {
+		eval[chromedp.Void](p, fmt.Sprintf(`window.playback.choose(%q)`, rung.name))
+		p.until(fmt.Sprintf(`document.querySelector("video").videoHeight === %d && window.playback.showing === %q`, rung.height, rung.name))
+	}
+	inOrder(t, p.frames(), loop)
+	eventually(t, "the viewer is counted", func() bool { return s.status(loop.Name).Viewers["webrtc"] == 1 })
+	p.stop()
+	eventually(t, "and gone", func() bool { return s.status(loop.Name).Viewers["webrtc"] == 0 })
+	_ = time.Second
+}

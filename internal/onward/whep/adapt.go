@@ -1,0 +1,178 @@
+package whep
+
+import (
+	"encoding/json"
+	"io"
+	"net/http"
+	"slices"
+	"time"
+
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/onward"
+)
+
+// adaptation is how a viewer goes from rung to rung by what its line carries.
+type adaptation struct {
+	zero    time.Time // wall clock at media time 0, as the viewer is told it
+	since   time.Time // it is on this rung
+	tried   time.Time // a better one was tried
+	back    time.Duration
+	changes int
+}
+
+const (
+	// settle is for how long a line is measured before a better rung is tried, and how far apart two changes are at least.
+	settle      = 3 * time.Second
+	firstBack   = 5 * time.Second
+	longestBack = 2 * time.Minute
+)
+
+// first is the rung that a viewer begins with: the one that it asked for, else the best.
+func (v *viewer) first() string {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.rungs.since, v.rungs.back = time.Now(), firstBack
+	if v.wanted != "" {
+		return v.wanted
+	}
+	if offers := v.offers(); len(offers) > 0 {
+		return offers[0].Rung
+	}
+	return ""
+}
+
+// offers are the rungs that the viewer can be sent, the best first.
+func (v *viewer) offers() []onward.Offer {
+	if v.video == nil {
+		return nil
+	}
+	return v.s.Channels.Offers(v.channel, &onward.Real{Video: []media.Codec{v.video.t.codec}})
+}
+
+// adapt goes to a smaller rung when the line does not carry this one, and tries a better one when it does easily.
+func (v *viewer) adapt(now time.Time) {
+	l := v.video
+	if l == nil {
+		return
+	}
+	if l.coming != nil { // what it is sent may have ended
+		v.send(l)
+		return
+	}
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	offers := v.offers()
+	at := slices.IndexFunc(offers, func(o onward.Offer) bool { return o.Rung == l.stream.rung })
+	if v.byHand {
+		if v.wanted != l.stream.rung {
+			v.change(v.wanted, now)
+		}
+		return
+	}
+	if at < 0 { // what it was sent is not made any more, or is what the origin codes for it
+		if len(offers) > 0 {
+			v.change(offers[0].Rung, now)
+		}
+		return
+	}
+	estimate, rate := int64(v.estimator.GetTargetBitrate()), l.stream.bitrate()
+	if rate == 0 || now.Sub(v.rungs.since) < settle {
+		return
+	}
+	switch {
+	case estimate < rate*9/10 && at+1 < len(offers):
+		if now.Sub(v.rungs.tried) < 2*v.rungs.back { // it was one too much
+			v.rungs.back = min(2*v.rungs.back, longestBack)
+		}
+		next := at + 1
+		for next+1 < len(offers) && offers[next].Bitrate > 0 && offers[next].Bitrate > estimate {
+			next++
+		}
+		v.change(offers[next].Rung, now)
+	case at > 0 && now.Sub(v.rungs.since) > v.rungs.back && estimate > rate*11/10:
+		v.rungs.tried = now
+		v.change(offers[at-1].Rung, now)
+	}
+}
+
+// change goes to another rung at its next keyframe. It is called with the viewer's lock.
+func (v *viewer) change(rung string, now time.Time) {
+	l := v.video
+	if rung == l.stream.rung {
+		return
+	}
+	v.rungs.since = now
+	v.rungs.changes++
+	l.coming = v.s.join(name{v.channel, rung, l.t.codec}, media.Video)
+}
+
+// turn goes over to the stream that is to come, once a keyframe of it is there that is newer than what was sent.
+func (v *viewer) turn(l *line) {
+	if l.coming == nil {
+		return
+	}
+	key, _, ok := l.coming.newest()
+	if !ok {
+		return
+	}
+	var first [1]packed
+	if n, _, _ := l.coming.read(key, first[:]); n == 0 || first[0].pts <= l.last-lateKey {
+		return
+	}
+	v.s.leave(l.stream)
+	l.stream, l.coming, l.next, l.restart = l.coming, nil, key, false
+	v.mu.Lock()
+	v.now = l.stream.rung
+	v.mu.Unlock()
+}
+
+// lateKey is by how much a keyframe may lie behind the pictures that were sent, ticks of media.VideoTimescale: rungs are
+// coded at different speeds.
+const lateKey = media.VideoTimescale / 3
+
+// state is what a viewer may ask of its session.
+type state struct {
+	Rung     string   `json:"rung"`     // that it is sent now
+	ByHand   bool     `json:"byHand"`   // it was chosen, not found by the line
+	Rungs    []string `json:"rungs"`    // that it may choose
+	Estimate int      `json:"estimate"` // what its line carries, bits a second
+	Changes  int      `json:"changes"`
+}
+
+// ServeHTTP answers at rung below the address of a session: GET tells the rung and those that can be had, POST chooses one
+// by {"rung": "720p"}, or with "" by the line.
+func (v *viewer) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if r.Method == http.MethodPost {
+		var in struct {
+			Rung string `json:"rung"`
+		}
+		if err := json.NewDecoder(io.LimitReader(r.Body, 4096)).Decode(&in); err != nil {
+			http.Error(w, `Found no JSON such as {"rung": "720p"}.`, http.StatusBadRequest)
+			return
+		}
+		v.mu.Lock()
+		known := in.Rung == "" || slices.ContainsFunc(v.offers(), func(o onward.Offer) bool { return o.Rung == in.Rung })
+		if known {
+			v.wanted, v.byHand = in.Rung, in.Rung != ""
+		}
+		v.mu.Unlock()
+		if !known {
+			http.Error(w, "There is no such rung that fits this session's codec.", http.StatusBadRequest)
+			return
+		}
+	} else if r.Method != http.MethodGet {
+		http.Error(w, "GET tells the rung, POST chooses one.", http.StatusMethodNotAllowed)
+		return
+	}
+	v.mu.Lock()
+	out := state{ByHand: v.byHand, Rung: v.now, Changes: v.rungs.changes, Rungs: []string{}}
+	for _, o := range v.offers() {
+		out.Rungs = append(out.Rungs, o.Rung)
+	}
+	if v.estimator != nil {
+		out.Estimate = v.estimator.GetTargetBitrate()
+	}
+	v.mu.Unlock()
+	w.Header().Set("Content-Type", "application/json")
+	_ = json.NewEncoder(w).Encode(out)
+}

@@ -1,0 +1,153 @@
+// Package whep sends channels to viewers over WebRTC, signalled by WHEP (draft-ietf-wish-whep). WebRTC itself is pion's.
+//
+// Access units become payloads of RTP once for each rung; every viewer sends the same bytes with headers of its own, begins
+// at the newest keyframe, and changes rungs at keyframes. What does not fit WebRTC (pictures that come in another order
+// than they are shown, sound that is not Opus) the origin codes for all such viewers together.
+package whep
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"sync"
+
+	"github.com/pion/interceptor"
+	"github.com/pion/interceptor/pkg/cc"
+	"github.com/pion/interceptor/pkg/gcc"
+	"github.com/pion/webrtc/v4"
+
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/network/rtc"
+	"metaplasis/internal/onward"
+)
+
+// Server answers WHEP.
+type Server struct {
+	Channels onward.Channels
+	// Watch decides who may: it returns nil, or why not, for people.
+	Watch  func(r *http.Request, channel string) error
+	Logger *slog.Logger
+
+	port    *rtc.Port
+	signal  rtc.Signal
+	mu      sync.Mutex
+	streams map[name]*stream
+	viewers map[*viewer]struct{}
+	all     sync.WaitGroup
+}
+
+// maxViewers bounds the viewers. One that is connected takes about 150 kB.
+const maxViewers = 5000
+
+// firstEstimate is what a viewer's line is taken to carry before it was measured, bits a second.
+const firstEstimate = 4_000_000
+
+// New sends from a port.
+func New(p *rtc.Port, channels onward.Channels, watch func(*http.Request, string) error, logger *slog.Logger) *Server {
+	s := &Server{Channels: channels, Watch: watch, Logger: logger, port: p, streams: map[name]*stream{}, viewers: map[*viewer]struct{}{}}
+	s.signal = rtc.Signal{Path: "/whep/", Peers: "viewers", Connect: s.connect, Admit: s.admit, Most: maxViewers}
+	return s
+}
+
+// Routes answers below /whep.
+func (s *Server) Routes() http.Handler { return s.signal.Routes() }
+
+// Close ends all sessions.
+func (s *Server) Close() {
+	s.signal.Close()
+	s.all.Wait()
+}
+
+// Viewers counts those that are connected, by channel.
+func (s *Server) Viewers() map[string]int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out := map[string]int{}
+	for v := range s.viewers {
+		out[v.channel]++
+	}
+	return out
+}
+
+// admit lets in who may watch what is on air.
+func (s *Server) admit(w http.ResponseWriter, r *http.Request, channel string) (rtc.Session, error) {
+	if err := s.Watch(r, channel); err != nil {
+		w.Header().Set("WWW-Authenticate", "Bearer")
+		return nil, &rtc.Refusal{Status: http.StatusUnauthorized, Text: err.Error()}
+	}
+	known, video, sound := s.Channels.Runs(channel)
+	switch {
+	case !known:
+		return nil, &rtc.Refusal{Status: http.StatusNotFound, Text: fmt.Sprintf("There is no channel %q.", channel)}
+	case !video && !sound:
+		w.Header().Set("Retry-After", "2")
+		return nil, &rtc.Refusal{Status: http.StatusConflict, Text: "The channel is not on air. Ask again when it is."}
+	}
+	rung := r.URL.Query().Get("rung")
+	return &viewer{s: s, channel: channel, wanted: rung, byHand: rung != "", hasVideo: video, hasSound: sound, changed: make(chan struct{}, 1)}, nil
+}
+
+// connect makes the connection of a viewer, whose line is measured by what it tells of packets' arrival (transport-wide
+// congestion control).
+func (s *Server) connect(x rtc.Session) (*webrtc.PeerConnection, error) {
+	m := &webrtc.MediaEngine{}
+	if err := m.RegisterDefaultCodecs(); err != nil {
+		return nil, err
+	}
+	for _, feedback := range []webrtc.RTCPFeedback{{Type: "nack"}, {Type: "nack", Parameter: "pli"}} {
+		m.RegisterFeedback(feedback, webrtc.RTPCodecTypeVideo)
+	}
+	i := &interceptor.Registry{}
+	control, err := cc.NewInterceptor(func() (cc.BandwidthEstimator, error) {
+		return gcc.NewSendSideBWE(gcc.SendSideBWEInitialBitrate(firstEstimate), gcc.SendSideBWEMaxBitrate(50_000_000), gcc.SendSideBWEPacer(gcc.NewNoOpPacer()))
+	})
+	if err != nil {
+		return nil, err
+	}
+	control.OnNewPeerConnection(func(_ string, e cc.BandwidthEstimator) { x.(*viewer).estimator = e })
+	i.Add(control)
+	if err := webrtc.ConfigureTWCCHeaderExtensionSender(m, i); err != nil {
+		return nil, err
+	}
+	return webrtc.NewAPI(webrtc.WithMediaEngine(m), webrtc.WithInterceptorRegistry(i), webrtc.WithSettingEngine(s.port.Engine())).NewPeerConnection(webrtc.Configuration{})
+}
+
+// join returns a stream, which goes on until the last viewer leaves it.
+func (s *Server) join(n name, kind media.Kind) *stream {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	st := s.streams[n]
+	if st == nil {
+		ctx, stop := context.WithCancel(context.Background())
+		st = &stream{name: n, kind: kind, stop: stop}
+		s.streams[n] = st
+		s.all.Go(func() { st.run(ctx, s.Channels) })
+	}
+	st.viewers++
+	return st
+}
+
+func (s *Server) leave(st *stream) {
+	if st == nil {
+		return
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if st.viewers--; st.viewers == 0 {
+		st.stop()
+		if s.streams[st.name] == st {
+			delete(s.streams, st.name)
+		}
+	}
+}
+
+func (s *Server) count(v *viewer, here bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if here {
+		s.viewers[v] = struct{}{}
+	} else {
+		delete(s.viewers, v)
+	}
+}

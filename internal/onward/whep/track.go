@@ -1,0 +1,124 @@
+package whep
+
+import (
+	"strings"
+	"sync"
+
+	"github.com/pion/rtp"
+	"github.com/pion/webrtc/v4"
+
+	"metaplasis/internal/core/coding"
+	"metaplasis/internal/core/media"
+)
+
+// track is a stream as one viewer is sent it: the payloads are those of all viewers, the headers its own. It implements
+// webrtc.TrackLocal.
+type track struct {
+	kind  webrtc.RTPCodecType
+	codec media.Codec
+
+	mu       sync.Mutex
+	writer   webrtc.TrackLocalWriter
+	header   rtp.Header
+	sequence uint16
+	sent     [sentRing]sentPacket
+	packets  uint32
+	octets   uint32
+	stamp    uint32
+}
+
+// sentRing is how many packets can be sent again, when the viewer misses them: about a second of pictures.
+const sentRing = 1024
+
+type sentPacket struct {
+	sequence uint16
+	stamp    uint32
+	marker   bool
+	payload  []byte
+}
+
+// ID implements webrtc.TrackLocal.
+func (t *track) ID() string { return t.kind.String() }
+
+// RID implements webrtc.TrackLocal.
+func (t *track) RID() string { return "" }
+
+// StreamID implements webrtc.TrackLocal: pictures and sound of one stream are shown in step.
+func (t *track) StreamID() string { return "channel" }
+
+// Kind implements webrtc.TrackLocal.
+func (t *track) Kind() webrtc.RTPCodecType { return t.kind }
+
+// Bind implements webrtc.TrackLocal.
+func (t *track) Bind(c webrtc.TrackLocalContext) (webrtc.RTPCodecParameters, error) {
+	want := coding.Find(t.codec).RTP
+	var found *webrtc.RTPCodecParameters
+	list := c.CodecParameters()
+	for i := range list {
+		p := &list[i]
+		if _, name, _ := strings.Cut(p.MimeType, "/"); !strings.EqualFold(name, want) {
+			continue
+		}
+		// H.264 comes in fragments (RFC 6184, 6.3), which one form of it has not.
+		if found == nil || strings.Contains(p.SDPFmtpLine, "packetization-mode=1") && !strings.Contains(found.SDPFmtpLine, "packetization-mode=1") {
+			found = p
+		}
+	}
+	if found == nil {
+		return webrtc.RTPCodecParameters{}, webrtc.ErrUnsupportedCodec
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.writer = c.WriteStream()
+	t.header = rtp.Header{Version: 2, PayloadType: uint8(found.PayloadType), SSRC: uint32(c.SSRC())}
+	return *found, nil
+}
+
+// Unbind implements webrtc.TrackLocal.
+func (t *track) Unbind(webrtc.TrackLocalContext) error {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.writer = nil
+	return nil
+}
+
+// write sends a payload.
+func (t *track) write(stamp uint32, marker bool, payload []byte) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.sequence++
+	p := &t.sent[t.sequence%sentRing]
+	*p = sentPacket{t.sequence, stamp, marker, payload}
+	t.stamp = stamp
+	t.packets++
+	t.octets += uint32(len(payload))
+	t.put(p)
+}
+
+func (t *track) put(p *sentPacket) {
+	if t.writer == nil {
+		return
+	}
+	h := t.header // a copy: extensions are added to it
+	h.SequenceNumber, h.Timestamp, h.Marker = p.sequence, p.stamp, p.marker
+	_, _ = t.writer.WriteRTP(&h, p.payload) // who is gone is noticed by ICE
+}
+
+// repeat sends packets again that the viewer misses. It returns how many.
+func (t *track) repeat(sequence uint16) bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	p := &t.sent[sequence%sentRing]
+	if p.payload == nil || p.sequence != sequence {
+		return false
+	}
+	t.put(p)
+	return true
+}
+
+// counts returns what a report says of the track.
+func (t *track) counts() (ssrc, packets, octets, stamp uint32) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.header.SSRC, t.packets, t.octets, t.stamp
+}

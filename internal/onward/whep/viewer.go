@@ -1,0 +1,366 @@
+package whep
+
+import (
+	"errors"
+	"math/rand/v2"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/pion/interceptor/pkg/cc"
+	"github.com/pion/rtcp"
+	"github.com/pion/webrtc/v4"
+
+	"metaplasis/internal/core/coding"
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/network/rtc"
+	"metaplasis/internal/onward"
+)
+
+// viewer is one viewer. It implements rtc.Session and http.Handler.
+type viewer struct {
+	s                  *Server
+	peer               *rtc.Peer
+	channel            string
+	hasVideo, hasSound bool
+	estimator          cc.BandwidthEstimator
+	video, sound       *line // nil for none
+	changed            chan struct{}
+
+	mu     sync.Mutex
+	wanted string // rung; "" is the best that fits
+	byHand bool
+	now    string // the rung that it is sent
+	rungs  adaptation
+	again  bool // it lost pictures and begins at a keyframe
+	begun  time.Time
+}
+
+// line is a track on its way to a viewer.
+type line struct {
+	t       *track
+	clock   int64
+	stream  *stream
+	next    uint64 // number of the unit that is sent next
+	begun   bool
+	offset  uint32 // from the media's clock to stamps
+	last    int64  // time of the newest unit that was sent
+	zero    time.Time
+	coming  *stream // that it changes to at its next keyframe
+	restart bool    // it goes on at the newest keyframe
+	rejoin  time.Time
+	units   [16]packed
+	burst   int // packets sent without a pause
+	report  time.Time
+}
+
+// Negotiate implements rtc.Session: it takes the first stream of each kind that the viewer wants to receive.
+func (v *viewer) Negotiate(p *rtc.Peer) error {
+	v.peer = p
+	real := &onward.Real{}
+	for _, t := range p.PC.GetTransceivers() {
+		offered := t.Receiver().GetParameters().Codecs
+		list := codecs(kindOf(t.Kind()), func(rtp string) bool {
+			for _, c := range offered {
+				if _, name, _ := strings.Cut(c.MimeType, "/"); strings.EqualFold(name, rtp) {
+					return true
+				}
+			}
+			return false
+		})
+		if t.Kind() == webrtc.RTPCodecTypeVideo {
+			real.Video = append(real.Video, list...)
+		} else {
+			real.Audio = append(real.Audio, list...)
+		}
+	}
+	var err error
+	if v.hasVideo && len(real.Video) > 0 {
+		v.video, err = v.add(media.Video, v.codec(media.Video, real), 90000)
+	}
+	if err == nil && v.hasSound && len(real.Audio) > 0 {
+		v.sound, err = v.add(media.Audio, v.codec(media.Audio, real), 48000)
+	}
+	switch {
+	case err != nil:
+		return err
+	case v.video == nil && v.sound == nil:
+		return errors.New("it wants nothing that the channel has: pictures in H.264, VP8, VP9 or AV1, sound in Opus")
+	}
+	return nil
+}
+
+func kindOf(k webrtc.RTPCodecType) media.Kind {
+	if k == webrtc.RTPCodecTypeVideo {
+		return media.Video
+	}
+	return media.Audio
+}
+
+// codec is what a viewer of such codecs is sent: that of the rung that fits, or the one in which the origin codes for it.
+func (v *viewer) codec(kind media.Kind, real *onward.Real) media.Codec {
+	only := &onward.Real{Video: real.Video}
+	if kind == media.Audio {
+		only = &onward.Real{Audio: real.Audio}
+	}
+	tap, err := v.s.Channels.Tap(v.channel, onward.Choice{Rung: v.wanted, Real: only})
+	if err == nil {
+		video, sound := tap.Tracks()
+		defer tap.Close()
+		if kind == media.Video && video != nil {
+			return video.Codec
+		}
+		if kind == media.Audio && sound != nil {
+			return sound.Codec
+		}
+	}
+	return coding.RealTime(kind)
+}
+
+func (v *viewer) add(kind media.Kind, codec media.Codec, clock int64) (*line, error) {
+	l := &line{t: &track{kind: webrtc.RTPCodecTypeAudio, codec: codec, sequence: uint16(rand.Uint32())}, clock: clock, offset: rand.Uint32()}
+	if kind == media.Video {
+		l.t.kind = webrtc.RTPCodecTypeVideo
+	}
+	sender, err := v.peer.PC.AddTrack(l.t)
+	if err != nil {
+		return nil, err
+	}
+	go v.hear(l, sender)
+	return l, nil
+}
+
+// hear answers what the viewer says of a track.
+func (v *viewer) hear(l *line, sender *webrtc.RTPSender) {
+	for {
+		list, _, err := sender.ReadRTCP()
+		if err != nil {
+			return
+		}
+		for _, p := range list {
+			switch p := p.(type) {
+			case *rtcp.TransportLayerNack:
+				missing := 0
+				for _, pair := range p.Nacks {
+					for _, sequence := range pair.PacketList() {
+						if missing++; missing <= maxRepeated {
+							l.t.repeat(sequence)
+						}
+					}
+				}
+			case *rtcp.PictureLossIndication, *rtcp.FullIntraRequest:
+				v.mu.Lock()
+				v.again = true
+				v.mu.Unlock()
+				v.poke()
+			}
+		}
+	}
+}
+
+// maxRepeated is how many packets one request brings, at most.
+const maxRepeated = 256
+
+func (v *viewer) poke() {
+	select {
+	case v.changed <- struct{}{}:
+	default:
+	}
+}
+
+// Refused implements rtc.Session.
+func (v *viewer) Refused(err error) {
+	v.s.Logger.Info("the offer of a viewer over WebRTC is not taken", "channel", v.channel, "error", err)
+}
+
+// Connected implements rtc.Session.
+func (v *viewer) Connected() {
+	v.s.count(v, true)
+	v.begun = time.Now()
+	v.s.all.Go(v.run)
+}
+
+// Ended implements rtc.Session.
+func (v *viewer) Ended(string) { v.s.count(v, false) }
+
+// run sends until the session is over.
+func (v *viewer) run() {
+	defer v.peer.End("the channel is over")
+	for _, l := range []*line{v.video, v.sound} {
+		if l == nil {
+			continue
+		}
+		rung := ""
+		kind := media.Audio
+		if l == v.video {
+			rung, kind = v.first(), media.Video
+		}
+		l.stream = v.s.join(name{v.channel, rung, l.t.codec}, kind)
+		if kind == media.Video {
+			v.mu.Lock()
+			v.now = rung
+			v.mu.Unlock()
+		}
+		defer func() { v.s.leave(l.stream); v.s.leave(l.coming) }()
+	}
+	look := time.NewTicker(lookEach)
+	defer look.Stop()
+	for {
+		var ready [2]<-chan struct{}
+		for i, l := range []*line{v.video, v.sound} {
+			if l == nil {
+				continue
+			}
+			var over bool
+			if ready[i], over = l.stream.wait(l.next); over {
+				return
+			}
+		}
+		select {
+		case <-v.peer.Over():
+			return
+		case <-ready[0]:
+			v.send(v.video)
+		case <-ready[1]:
+			v.send(v.sound)
+		case <-v.changed:
+			v.repair()
+		case now := <-look.C:
+			v.adapt(now)
+		}
+	}
+}
+
+const (
+	lookEach = 250 * time.Millisecond
+	// rejoinEach is how often a viewer that lost pictures is sent those since the newest keyframe anew.
+	rejoinEach = 700 * time.Millisecond
+	reportEach = time.Second
+	// squeezed is how far apart the stamps are of pictures that are sent only so that a newer one can be shown.
+	squeezed = 90
+	// A burst has a pause behind so many packets, so that it does not overrun what receives it.
+	burstPackets = 12
+	burstPause   = time.Millisecond
+)
+
+// repair begins at the newest keyframe again, now and then.
+func (v *viewer) repair() {
+	v.mu.Lock()
+	again := v.again
+	v.again = false
+	v.mu.Unlock()
+	if l := v.video; again && l != nil && l.begun && time.Since(l.rejoin) >= rejoinEach {
+		l.rejoin, l.restart = time.Now(), true
+		v.send(l)
+	}
+}
+
+// send sends what has come of a track.
+func (v *viewer) send(l *line) {
+	v.turn(l)
+	if !l.begun || l.restart {
+		if !l.join() {
+			return
+		}
+	}
+	for {
+		n, next, lost := l.stream.read(l.next, l.units[:])
+		if lost && l.t.kind == webrtc.RTPCodecTypeVideo && n > 0 && !l.units[0].key {
+			n = 0
+		}
+		l.next = next
+		if n == 0 {
+			return
+		}
+		for i := range l.units[:n] {
+			v.put(l, &l.units[i], l.units[i].pts)
+			l.units[i] = packed{}
+		}
+	}
+}
+
+// join sends what a decoder needs to show the newest picture: all since the newest keyframe, stamped closely before it.
+func (l *line) join() bool {
+	key, end, ok := l.stream.newest()
+	if !ok {
+		return false
+	}
+	if l.t.kind == webrtc.RTPCodecTypeAudio {
+		l.next, l.begun, l.restart = max(key, end-1), true, false
+		return true
+	}
+	l.next = key
+	l.begun, l.restart = true, false
+	l.hurry(end)
+	return true
+}
+
+// hurry sends the units up to one with stamps that lie closely together.
+func (l *line) hurry(end uint64) {
+	count := int64(end - l.next)
+	if count <= 1 {
+		return
+	}
+	var all []packed
+	for l.next < end {
+		n, next, lost := l.stream.read(l.next, l.units[:min(len(l.units), int(end-l.next))])
+		if lost || n == 0 {
+			break
+		}
+		all = append(all, l.units[:n]...)
+		l.next = next
+	}
+	if len(all) == 0 {
+		return
+	}
+	newest := all[len(all)-1].pts
+	step := int64(squeezed)
+	if l.last > 0 { // behind what was sent before
+		step = max(min(step, (newest-l.last)/int64(len(all))), 1)
+	}
+	for i := range all {
+		l.put(&all[i], newest-step*int64(len(all)-1-i))
+	}
+}
+
+func (v *viewer) put(l *line, u *packed, pts int64) {
+	l.put(u, pts)
+	if now := time.Now(); now.Sub(l.report) >= reportEach {
+		l.report = now
+		v.tell(l, pts)
+	}
+}
+
+// put sends a unit with a time.
+func (l *line) put(u *packed, pts int64) {
+	if l.last > 0 && pts <= l.last {
+		pts = l.last + 1
+	}
+	l.last = pts
+	stamp := l.offset + uint32(pts)
+	for i, payload := range u.payloads {
+		if l.burst++; l.burst%burstPackets == 0 && len(u.payloads) > burstPackets {
+			time.Sleep(burstPause)
+		}
+		l.t.write(stamp, i == len(u.payloads)-1 && l.t.kind == webrtc.RTPCodecTypeVideo, payload)
+	}
+}
+
+// tell sends a report of the sender's clock (RFC 3550, 6.4.1), in which pictures and sound that belong together have one
+// time, whenever each of them came.
+func (v *viewer) tell(l *line, pts int64) {
+	ssrc, packets, octets, stamp := l.t.counts()
+	v.mu.Lock()
+	if v.rungs.zero.IsZero() {
+		v.rungs.zero = time.Now().Add(-seconds(pts, l.clock))
+	}
+	at := v.rungs.zero.Add(seconds(pts, l.clock))
+	v.mu.Unlock()
+	const since1900 = 2208988800
+	ntp := uint64(at.Unix()+since1900)<<32 | uint64(at.Nanosecond())<<32/1_000_000_000
+	_ = v.peer.PC.WriteRTCP([]rtcp.Packet{&rtcp.SenderReport{SSRC: ssrc, NTPTime: ntp, RTPTime: stamp, PacketCount: packets, OctetCount: octets}})
+}
+
+func seconds(ticks, clock int64) time.Duration {
+	return time.Duration(ticks/clock)*time.Second + time.Duration(ticks%clock)*time.Second/time.Duration(clock)
+}

@@ -1,0 +1,125 @@
+import type { Engine, Listener } from "./engine";
+
+/** What the service tells of a session. */
+interface Session {
+  rung: string;
+  byHand: boolean;
+  rungs: string[];
+}
+
+/** WhepEngine plays a channel over WebRTC (draft-ietf-wish-whep). */
+export class WhepEngine implements Engine {
+  readonly #connection = new RTCPeerConnection();
+  readonly #stream = new MediaStream();
+  #resource = "";
+  #poll?: ReturnType<typeof setInterval>;
+  #closed = false;
+  #received = 0;
+  #since = 0; // when the last picture or sound came
+  #behind = NaN;
+
+  constructor(
+    private readonly video: HTMLVideoElement,
+    private readonly url: string,
+    private readonly on: Listener,
+    first: string,
+  ) {
+    const c = this.#connection;
+    c.addTransceiver("video", { direction: "recvonly" });
+    c.addTransceiver("audio", { direction: "recvonly" });
+    c.ontrack = (e) => {
+      this.#stream.addTrack(e.track);
+      e.receiver.jitterBufferTarget = 0; // as little as the line allows
+    };
+    c.onconnectionstatechange = () => {
+      if (c.connectionState === "failed") this.#fail("the connection was lost");
+    };
+    this.video.srcObject = this.#stream;
+    void this.#begin(first).catch((e: Error) => this.#fail(e.message));
+  }
+
+  async #begin(first: string) {
+    const c = this.#connection;
+    const offer = await c.createOffer();
+    // Chromium sends stereo only when it is told that stereo is understood (RFC 7587, 6.1).
+    offer.sdp = offer.sdp?.replace(/(a=fmtp:\d+ )(minptime=)/g, "$1stereo=1;$2");
+    await c.setLocalDescription(offer);
+    const res = await fetch(this.url + (first ? `?rung=${encodeURIComponent(first)}` : ""), {
+      method: "POST",
+      headers: { "Content-Type": "application/sdp" },
+      body: c.localDescription?.sdp,
+    });
+    const text = await res.text();
+    if (!res.ok) throw new Error(text.trim() || `the service answered ${res.status}`);
+    this.#resource = res.headers.get("Location") ?? "";
+    if (this.#closed) return this.#leave();
+    await c.setRemoteDescription({ type: "answer", sdp: text });
+    this.#since = performance.now();
+    this.#poll = setInterval(() => void this.#look(), 500);
+    void this.#ask();
+  }
+
+  /** look notices when nothing comes any more, and which rung is shown. */
+  async #look() {
+    if (this.#closed) return;
+    let received = 0;
+    let delay = NaN;
+    for (const s of (await this.#connection.getStats()).values()) {
+      if (s.type !== "inbound-rtp") continue;
+      received += s.packetsReceived ?? 0;
+      if (s.kind === "video" && s.jitterBufferEmittedCount)
+        delay = s.jitterBufferDelay / s.jitterBufferEmittedCount;
+    }
+    this.#behind = delay;
+    const now = performance.now();
+    if (received > this.#received) this.#since = now;
+    this.#received = received;
+    if (now - this.#since > 6000) return this.#fail("nothing comes any more");
+    await this.#ask();
+  }
+
+  async #ask() {
+    if (!this.#resource) return;
+    const res = await fetch(`${this.#resource}/rung`).catch(() => undefined);
+    if (res?.status === 404) return this.#fail("the session is over");
+    if (res?.ok && !this.#closed) this.#take((await res.json()) as Session);
+  }
+
+  #take(s: Session) {
+    this.on.qualities(s.rungs.map((id, i) => ({ id, label: id, rate: s.rungs.length - i })));
+    const { videoWidth: w, videoHeight: h } = this.video;
+    this.on.showing({ id: s.rung, size: w && h ? `${w}×${h}` : "sound only" });
+  }
+
+  #fail(why: string) {
+    if (!this.#closed) this.on.failed(why);
+  }
+
+  choose(id: string) {
+    if (!this.#resource) return;
+    void fetch(`${this.#resource}/rung`, { method: "POST", body: JSON.stringify({ rung: id }) })
+      .then(async (res) => {
+        if (res.ok) this.#take((await res.json()) as Session);
+      })
+      .catch(() => {});
+  }
+  listen() {}
+  read() {}
+  toLive() {}
+  behind() {
+    return this.#behind;
+  }
+  target() {
+    return 0;
+  }
+  #leave() {
+    if (this.#resource) void fetch(this.#resource, { method: "DELETE", keepalive: true }).catch(() => {});
+  }
+  close() {
+    this.#closed = true;
+    clearInterval(this.#poll);
+    this.#leave();
+    this.#connection.close();
+    this.video.srcObject = null;
+  }
+}
