@@ -112,7 +112,6 @@ func interlaced(t *testing.T, s *service, name string) *demo.Loop {
 // TestInterlacedMPEG2IsCoded: a recording in interlaced MPEG-2 becomes whole pictures in H.264 and AV1, which play: one a
 // frame, or one a field.
 func TestInterlacedMPEG2IsCoded(t *testing.T) {
-	t.Parallel()
 	s := start(t)
 	loop := interlaced(t, s, "truck.mp4")
 	rungs := []ladder.Rung{{Name: "192p", On: true, Height: 192, Bitrate: 400_000, Effort: 1}, {Name: "192p-av1", On: true, Height: 192, Bitrate: 300_000, Effort: 1, Codec: media.AV1}}
