@@ -118,6 +118,7 @@ func (s *Service) CloseLive() { s.board.end.Do(func() { close(s.board.closed) })
 func (s *Service) status(c *origin.Channel) origin.Status {
 	st := c.Status()
 	st.Viewers = s.viewers()[st.Slug]
+	s.addRelays(&st)
 	return st
 }
 
@@ -134,6 +135,7 @@ func (s *Service) statuses() []origin.Status {
 	for _, c := range s.o.Channels() {
 		st := c.Status()
 		st.Viewers = viewers[st.Slug]
+		s.addRelays(&st)
 		out = append(out, st)
 	}
 	return out

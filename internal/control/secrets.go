@@ -84,6 +84,10 @@ func (s *sealer) sealed(set origin.Settings) origin.Settings {
 		set.Inputs[i].Secret = s.seal(set.Inputs[i].Secret)
 	}
 	set.Passphrase = s.seal(set.Passphrase)
+	set.Relays = slices.Clone(set.Relays)
+	for i := range set.Relays {
+		set.Relays[i].Secret = s.seal(set.Relays[i].Secret)
+	}
 	return set
 }
 
@@ -94,6 +98,11 @@ func (s *sealer) unsealed(set origin.Settings) (origin.Settings, error) {
 	for i := range set.Inputs {
 		text, err := s.unseal(set.Inputs[i].Secret)
 		set.Inputs[i].Secret, wrong = text, errors.Join(wrong, err)
+	}
+	set.Relays = slices.Clone(set.Relays)
+	for i := range set.Relays {
+		text, err := s.unseal(set.Relays[i].Secret)
+		set.Relays[i].Secret, wrong = text, errors.Join(wrong, err)
 	}
 	text, err := s.unseal(set.Passphrase)
 	set.Passphrase = text

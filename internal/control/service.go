@@ -25,6 +25,7 @@ import (
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/hooks"
+	"metaplasis/internal/onward/relay"
 	"metaplasis/internal/origin"
 	"metaplasis/internal/records"
 )
@@ -56,6 +57,7 @@ type Service struct {
 	sealer   *sealer
 	hooks    *hooks.Runner
 	studio   Studio
+	relays   atomic.Pointer[relay.Runner]
 	OnKeys   func() // is told when contribution keys, or what goes with them, changed
 	trusted  knownTokens
 	log      eventLog

@@ -263,6 +263,7 @@ func (s Settings) Shown() Settings {
 	if s.Passphrase != "" {
 		s.Passphrase = KeptSecret
 	}
+	s.Relays = shownRelays(s.Relays)
 	return s
 }
 
@@ -284,6 +285,7 @@ func (s Settings) KeepSecrets(before Settings) Settings {
 	if s.Passphrase == KeptSecret {
 		s.Passphrase = before.Passphrase
 	}
+	s.Relays = keepRelays(s.Relays, before.Relays)
 	return s
 }
 

@@ -29,6 +29,8 @@ type Settings struct {
 	Outputs   `json:"outputs"`
 	Access    `json:"access"`
 	Switching `json:"switching"`
+	// Relays carry the channel onward to other servers and receivers.
+	Relays []Relay `json:"relays,omitempty"`
 }
 
 // Switching is when another live input takes over though something comes of the one on air. 0 is never: it is only told.
@@ -122,6 +124,7 @@ func (s Settings) WithDefaults() Settings {
 		s.Inputs = []Input{{Kind: InputSender}}
 	}
 	s.Inputs = tidyInputs(s.Inputs)
+	s.Relays = tidyRelays(s.Relays)
 	if len(s.Ladder.Rungs) == 0 {
 		s.Ladder.Planned = true
 	}
@@ -154,6 +157,7 @@ func (s Settings) Check() []ladder.Problem {
 	}
 	out = append(out, s.checkInputs()...)
 	out = append(out, s.checkAccess()...)
+	out = append(out, s.checkRelays()...)
 	for _, f := range []struct {
 		name string
 		v    int64

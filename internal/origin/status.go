@@ -15,6 +15,7 @@ import (
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
 	"metaplasis/internal/core/transcode"
+	"metaplasis/internal/onward/relay"
 	"metaplasis/internal/present"
 	"metaplasis/internal/worker"
 )
@@ -46,6 +47,7 @@ type Status struct {
 	Governor    *GovernorStatus   `json:"governor,omitempty"` // nil of a ladder that is left as it is
 	Advice      map[string]int    `json:"advice,omitempty"`   // the effort that there is room for, by rung; none while it is not known
 	Viewers     map[string]int    `json:"viewers,omitempty"`  // by protocol
+	Relays      []relay.Progress  `json:"relays,omitempty"`   // that are on
 	PartTarget  int64             `json:"partTarget"`         // milliseconds, 0 before the first feed
 	Memory      int64             `json:"memory"`             // bytes of segments held
 	MemoryBound int64             `json:"memoryBound"`        // bytes that the settings allow

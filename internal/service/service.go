@@ -199,6 +199,7 @@ func Start(ctx context.Context, c Config) (_ *Service, err error) {
 	if err := s.receiveWebRTC(); err != nil {
 		return nil, err
 	}
+	s.carryOnward()
 	pages := s.pages(metricsPort)
 	s.serveHTTP(httpPort, pages, nil)
 	if httpsPort != nil {

@@ -152,7 +152,7 @@ func (h *host) listen(address string) {
 	}
 	h.port = l
 	h.send(kindBound, 0, l.Port())
-	go h.accept(0, l)
+	go h.accept(0, l, false)
 }
 
 // check decides on who calls the shared port, by the policy that lies here: it must not wait.
@@ -231,7 +231,7 @@ func (h *host) tick() {
 	}
 }
 
-func (h *host) accept(request uint32, l *libsrt.Listener) {
+func (h *host) accept(request uint32, l *libsrt.Listener, sends bool) {
 	for {
 		s, err := l.Accept()
 		if err != nil {
@@ -241,7 +241,7 @@ func (h *host) accept(request uint32, l *libsrt.Listener) {
 		h.last++
 		id := h.last
 		h.mu.Unlock()
-		go h.run(id, request, s)
+		go h.run(id, request, s, sends)
 	}
 }
 
@@ -264,7 +264,7 @@ func (h *host) open(id uint32, d *dialMessage) {
 		h.requests[id] = l
 		h.mu.Unlock()
 		h.send(kindBound, id, l.Port())
-		h.accept(id, l)
+		h.accept(id, l, d.Sends)
 		return
 	case modeRendezvous:
 		s, err = libsrt.Rendezvous(d.Local, d.Remote, o)
@@ -275,13 +275,13 @@ func (h *host) open(id uint32, d *dialMessage) {
 		h.send(kindFailed, id, closedMessage{err.Error()})
 		return
 	}
-	h.run(id, id, s)
+	h.run(id, id, s, d.Sends)
 }
 
-// run reads a connection until it is over.
-func (h *host) run(id, request uint32, s *libsrt.Socket) {
+// run reads a connection until it is over; sends says that it carries what the service sends.
+func (h *host) run(id, request uint32, s *libsrt.Socket, sends bool) {
 	c := &connection{s: s}
-	if a, err := ParseStreamID(s.ID); request == 0 && err == nil && a.Request {
+	if a, err := ParseStreamID(s.ID); sends || request == 0 && err == nil && a.Request {
 		c.quiet, c.queue = true, make(chan []byte, sendQueue)
 	}
 	peer, _, _ := net.SplitHostPort(s.Peer)

@@ -449,23 +449,12 @@ func (m *Manager) Receive(ctx context.Context, l *source.Line) error {
 	if err != nil {
 		return err
 	}
-	r := &request{events: make(chan event, 16)}
-	m.mu.Lock()
-	m.last++
-	id := m.last
-	m.requests[id] = r
 	kind := byte(kindDial)
 	if d.Mode == modeListener {
 		kind = kindListen
 	}
-	sent := m.tell(kind, id, d)
-	m.mu.Unlock()
-	defer func() {
-		m.mu.Lock()
-		delete(m.requests, id)
-		m.tell(kindClose, id, []byte{})
-		m.mu.Unlock()
-	}()
+	r, id, sent := m.ask(kind, d)
+	defer m.forget(id)
 	if !sent {
 		return errors.New("the process that runs SRT is being started")
 	}

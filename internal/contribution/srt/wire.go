@@ -109,6 +109,7 @@ type dialMessage struct {
 	StreamID   string        `json:"streamID,omitempty"`
 	Overhead   int           `json:"overhead,omitempty"`
 	KeepLate   bool          `json:"keepLate,omitempty"`
+	Sends      bool          `json:"sends,omitempty"` // the service sends over it
 }
 
 // openedMessage tells of a connection. Of one that came to the shared port, Listener is 0.

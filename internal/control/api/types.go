@@ -9,6 +9,7 @@ import (
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/trial"
 	"metaplasis/internal/hooks"
+	"metaplasis/internal/onward/relay"
 	"metaplasis/internal/origin"
 )
 
@@ -104,6 +105,19 @@ type Addresses struct {
 	Server     string               `json:"server"`           // RTMP server for an encoder; the key is its stream name
 	Secure     string               `json:"secure,omitempty"` // the same over TLS
 	Senders    []SenderAddress      `json:"senders"`          // how senders reach the channel, protocol by protocol
+}
+
+// Relay is an onward copy of a channel: how it is set, and how it is doing.
+type Relay struct {
+	origin.Relay
+	Words    string          `json:"words"`              // the state
+	Progress *relay.Progress `json:"progress,omitempty"` // nil of one that is not on
+}
+
+// RelayTest is what a far end says when it is tried.
+type RelayTest struct {
+	Takes bool   `json:"takes"`
+	Text  string `json:"text"`
 }
 
 // Deliveries is what hooks were told, or are to be.

@@ -392,3 +392,34 @@ func (c *Client) Live(ctx context.Context, handle func([]origin.Status, *origin.
 func (c *Client) Health(ctx context.Context) (api.Health, error) {
 	return call[api.Health](ctx, c, "GET", "/health", nil)
 }
+
+// Relays lists the relays of a channel.
+func (c *Client) Relays(ctx context.Context, slug string) ([]api.Relay, error) {
+	return call[[]api.Relay](ctx, c, "GET", "/channels/"+seg(slug)+"/relays", nil)
+}
+
+func relayPath(slug, name string) string { return "/channels/" + seg(slug) + "/relays/" + seg(name) }
+
+// PutRelay adds a relay, or changes it.
+func (c *Client) PutRelay(ctx context.Context, slug string, r origin.Relay) ([]api.Relay, error) {
+	return call[[]api.Relay](ctx, c, "PUT", relayPath(slug, r.Name), r)
+}
+
+// RemoveRelay removes a relay.
+func (c *Client) RemoveRelay(ctx context.Context, slug, name string) error {
+	return c.do(ctx, "DELETE", relayPath(slug, name), nil, nil)
+}
+
+// TurnRelay lets a relay send from now on, or nothing more.
+func (c *Client) TurnRelay(ctx context.Context, slug, name string, on bool) error {
+	way := "/stop"
+	if on {
+		way = "/start"
+	}
+	return c.do(ctx, "POST", relayPath(slug, name)+way, nil, nil)
+}
+
+// TestRelay tries the far end of a relay.
+func (c *Client) TestRelay(ctx context.Context, slug, name string) (api.RelayTest, error) {
+	return call[api.RelayTest](ctx, c, "POST", relayPath(slug, name)+"/test", nil)
+}

@@ -293,6 +293,15 @@ func OverRTP(k media.Kind) (out []*Codec) {
 // Usual is the codec in which a rendition of a kind is coded when nobody says.
 func Usual(k media.Kind) media.Codec { return Encoded(k)[0] }
 
+// RealTimes lists the codecs of a kind that WebRTC carries as a rule (RFC 7742; RFC 7874; and the payload formats of VP9
+// and AV1).
+func RealTimes(k media.Kind) []media.Codec {
+	if k == media.Audio {
+		return []media.Codec{media.Opus}
+	}
+	return []media.Codec{media.H264, media.VP8, media.VP9, media.AV1}
+}
+
 // RealTime is the codec in which a kind is coded for viewers over WebRTC: one that all browsers take (RFC 7742, 5; RFC
 // 7874, 3).
 func RealTime(k media.Kind) media.Codec {

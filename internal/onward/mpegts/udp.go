@@ -165,6 +165,9 @@ func (p *Programme) Flush() error {
 	return nil
 }
 
+// Raw sends packets of another stream as they are.
+func (p *Programme) Raw(b []byte) error { return p.c.write(b) }
+
 // Failed implements onward.Sender.
 func (p *Programme) Failed() <-chan error { return p.c.failed }
 

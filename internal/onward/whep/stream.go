@@ -27,17 +27,15 @@ type stream struct {
 	viewers int // the server's lock guards it
 	stop    context.CancelFunc
 
-	mu     sync.RWMutex
-	units  []packed // the newest; the first has the number first
-	first  uint64
-	key    uint64 // number of the newest unit that a decoder can start at
-	keyed  bool
-	bytes  int
-	wake   chan struct{} // closed when a unit comes; nil while nobody waits
-	ended  bool
-	track  *media.Track
-	rate   rate
-	events func() // a viewer's rung may have another size
+	mu    sync.RWMutex
+	units []packed // the newest; the first has the number first
+	first uint64
+	key   uint64 // number of the newest unit that a decoder can start at
+	keyed bool
+	bytes int
+	wake  chan struct{} // closed when a unit comes; nil while nobody waits
+	ended bool
+	rate  rate
 }
 
 // packed is an access unit.
@@ -86,9 +84,6 @@ func (s *stream) run(ctx context.Context, channels onward.Channels) {
 					return
 				}
 				of = u.Track
-				s.mu.Lock()
-				s.track = of
-				s.mu.Unlock()
 			}
 			s.push(&packed{pts: media.Rescale(u.PTS, u.Track.Timescale, payloads.Clock), key: u.Random && s.kind == media.Video || s.kind == media.Audio,
 				payloads: payloads.Payloads(u.Key, u.Data)}, u.At)
@@ -185,16 +180,6 @@ func (s *stream) bitrate() int64 {
 	s.mu.RLock()
 	defer s.mu.RUnlock()
 	return s.rate.value
-}
-
-// size is that of the pictures now.
-func (s *stream) size() (width, height int) {
-	s.mu.RLock()
-	defer s.mu.RUnlock()
-	if s.track == nil {
-		return 0, 0
-	}
-	return s.track.Width, s.track.Height
 }
 
 // rate measures bits a second over some seconds of media.

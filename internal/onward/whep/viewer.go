@@ -43,9 +43,8 @@ type line struct {
 	stream  *stream
 	next    uint64 // number of the unit that is sent next
 	begun   bool
-	offset  uint32 // from the media's clock to stamps
-	last    int64  // time of the newest unit that was sent
-	zero    time.Time
+	offset  uint32  // from the media's clock to stamps
+	last    int64   // time of the newest unit that was sent
 	coming  *stream // that it changes to at its next keyframe
 	restart bool    // it goes on at the newest keyframe
 	rejoin  time.Time

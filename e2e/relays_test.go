@@ -1,0 +1,92 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"metaplasis/demo"
+	"metaplasis/internal/camera"
+	"metaplasis/internal/control/api"
+	"metaplasis/internal/onward/relay"
+	"metaplasis/internal/origin"
+)
+
+// relays are how those of a channel are doing, by name.
+func (s *service) relays(slug string) map[string]api.Relay {
+	list, err := s.api.Relays(context.Background(), slug)
+	require.NoError(s.t, err)
+	out := map[string]api.Relay{}
+	for _, r := range list {
+		out[r.Name] = r
+	}
+	return out
+}
+
+// TestEveryWayOnward carries a channel by each protocol into another channel: pictures in their order, all of them, and
+// sound where it belongs.
+func TestEveryWayOnward(t *testing.T) {
+	s := start(t)
+	loop := demo.Loops[0]
+	url := s.channel(loop.Name, origin.Settings{}, sourceOnly)
+	s.sendLoop(&loop, camera.Options{URL: url})
+	eventually(t, "on air", func() bool { return s.newest(loop.Name, "source") >= 1 })
+	udp, rtp := freePort(t), freePort(t)
+	ways := []struct{ name, input, to string }{
+		{"rtmp", "sender", s.rtmp + "/in/rtmp/KEY"},
+		{"srt", "sender", s.srt + "?streamid=srt/KEY"},
+		{"rtsp", "sender", s.rtsp + "/in/rtsp?key=KEY"},
+		{"udp", fmt.Sprintf("udp://127.0.0.1:%d", udp), fmt.Sprintf("udp://127.0.0.1:%d", udp)},
+		{"rtp", fmt.Sprintf("rtp://127.0.0.1:%d", rtp), fmt.Sprintf("rtp://127.0.0.1:%d", rtp)},
+		{"whip", "sender", s.http + "/whip/whip?key=KEY"},
+	}
+	for _, w := range ways {
+		s.channel(w.name, origin.Settings{Inputs: []origin.Input{origin.ParseInput(w.input)}, Packaging: origin.Packaging{Window: 10}}, sourceOnly)
+		to := strings.ReplaceAll(w.to, "KEY", s.key(w.name, api.NewKey{}).Secret)
+		out, code := s.command("relays", "add", loop.Name, w.name, to)
+		require.Zero(t, code, out)
+		assert.NotContains(t, out, "KEY")
+	}
+	for _, w := range ways {
+		t.Log(w.name, s.relays(loop.Name)[w.name].Words)
+		eventually(t, w.name+" on air", func() bool { return s.newest(w.name, "source") >= 4 && s.newest(w.name, "audio") >= 4 })
+		r := s.relays(loop.Name)[w.name]
+		require.NotNil(t, r.Progress, w.name)
+		assert.Equal(t, relay.Sending, r.Progress.State, w.name)
+		assert.Zero(t, r.Progress.Lost, w.name)
+		if w.name == "whip" { // the sound is coded anew
+			continue
+		}
+		out := s.made(w.name, &loop)
+		assert.Empty(t, out.wrong, w.name)
+		assert.Greater(t, out.pictures, 60, "%s: pictures that were found again", w.name)
+		assert.Less(t, max(out.apart, -out.apart), 40*time.Millisecond, "%s: sound against pictures", w.name)
+		t.Logf("%-10s %4d pictures in order, sound %d ms beside them", w.name, out.pictures, out.apart.Milliseconds())
+	}
+	out, code := s.command("relays", "list", loop.Name)
+	assert.Zero(t, code)
+	t.Log("\n" + out)
+	for _, r := range s.relays(loop.Name) {
+		assert.NotContains(t, r.Secret, "mk", "no secret is shown")
+	}
+	_, code = s.command("relays", "stop", loop.Name, "rtmp")
+	assert.Zero(t, code)
+	eventually(t, "the far end sees it go", func() bool { return s.status("rtmp").Feed == nil })
+	out, code = s.command("relays", "test", loop.Name, "rtmp")
+	assert.Zero(t, code, out)
+	assert.Contains(t, out, "takes the stream")
+	_, code = s.command("relays", "start", loop.Name, "rtmp")
+	assert.Zero(t, code)
+	eventually(t, "and return", func() bool { return s.status("rtmp").Feed != nil })
+	s.command("relays", "add", loop.Name, "wrong", s.rtmp+"/in/rtmp/nokey")
+	eventually(t, "a wrong key is told", func() bool {
+		r := s.relays(loop.Name)["wrong"]
+		return r.Progress != nil && r.Progress.State == relay.Retrying && strings.Contains(r.Words, "refused")
+	})
+	assert.True(t, s.hasEvent("relay-failed"))
+}

@@ -1,0 +1,101 @@
+package srt
+
+import (
+	"context"
+	"errors"
+	"net/url"
+	"time"
+
+	"metaplasis/internal/onward/mpegts"
+)
+
+// callWithin is how long the far end may take to answer.
+const callWithin = 10 * time.Second
+
+// Call opens a way to a receiver, as the address says: it calls, meets, or waits on a port of its own for the receiver's
+// call. The secret, a passphrase, may stand in the address too.
+func (m *Manager) Call(ctx context.Context, u *url.URL) (*mpegts.Conn, error) {
+	d, err := dialOf(u, u.Query().Get("passphrase"))
+	if err != nil {
+		return nil, err
+	}
+	d.Sends = true
+	kind, patience := byte(kindDial), callWithin
+	if d.Mode == modeListener {
+		kind, patience = kindListen, time.Hour
+	}
+	r, id, sent := m.ask(kind, d)
+	if !sent {
+		m.forget(id)
+		return nil, errors.New("the process that runs SRT is being started")
+	}
+	c, err := m.opened(ctx, r, patience)
+	if err != nil {
+		m.forget(id)
+		return nil, err
+	}
+	failed := make(chan error, 1)
+	go func() {
+		<-c.over
+		failed <- errors.New(c.why)
+	}()
+	write := func(b []byte) error {
+		m.mu.Lock()
+		defer m.mu.Unlock()
+		for len(b) > 0 {
+			n := min(len(b), livePayload)
+			if !m.tell(kindSend, c.id, b[:n]) {
+				return errors.New("the process that runs SRT is being started again")
+			}
+			b = b[n:]
+		}
+		return nil
+	}
+	return mpegts.NewConn(write, func() error { m.hangUp(c.id); m.forget(id); return nil }, failed), nil
+}
+
+// ask asks the host for a connection, or for a port.
+func (m *Manager) ask(kind byte, d *dialMessage) (r *request, id uint32, sent bool) {
+	r = &request{events: make(chan event, 16)}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.last++
+	id = m.last
+	m.requests[id] = r
+	return r, id, m.tell(kind, id, d)
+}
+
+// forget takes a request back.
+func (m *Manager) forget(id uint32) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	delete(m.requests, id)
+	m.tell(kindClose, id, []byte{})
+}
+
+// opened waits for the connection that was asked for.
+func (m *Manager) opened(ctx context.Context, r *request, patience time.Duration) (*conn, error) {
+	limit := time.NewTimer(patience)
+	defer limit.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-limit.C:
+			return nil, errors.New("the far end does not answer")
+		case e := <-r.events:
+			switch e.kind {
+			case kindFailed, kindClosed:
+				return nil, errors.New(e.text)
+			case kindOpened:
+				m.mu.Lock()
+				c := m.conns[e.id]
+				m.mu.Unlock()
+				if c == nil {
+					return nil, errors.New("the far end left at once")
+				}
+				return c, nil
+			}
+		}
+	}
+}

@@ -1,0 +1,285 @@
+// Package relay carries channels onward to other machines: each relay is tried again with growing pauses for as long as it
+// is on, falls to the next keyframe when the far end is slow, and says in words how it is doing.
+package relay
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/url"
+	"sync"
+	"time"
+
+	"metaplasis/internal/onward"
+)
+
+// Plan is a relay as it is set. It can be compared.
+type Plan struct {
+	Channel string
+	Name    string
+	Address string // as people may see it
+	Full    string // with what is secret in it
+	Title   string // of the channel
+	Rung    string // "": the source as it came
+	Sound   string // "": that of the rung
+	Whole   bool   // the sender's transport stream, untouched
+}
+
+// State is how a relay is doing.
+type State string
+
+// The states.
+const (
+	Waiting    State = "waiting"    // nothing is on air
+	Connecting State = "connecting" // the far end is called
+	Sending    State = "sending"
+	Retrying   State = "retrying" // it failed, and is tried again
+)
+
+// Progress is what is known of a relay that is on.
+type Progress struct {
+	Channel  string    `json:"-"`
+	Name     string    `json:"name"`
+	State    State     `json:"state"`
+	Text     string    `json:"text"`            // the state in words
+	Since    time.Time `json:"since"`           // of the state
+	Attempts int64     `json:"attempts"`        // since it was turned on
+	Bytes    int64     `json:"bytes"`           // sent
+	Units    int64     `json:"units"`           // pictures and frames of sound that were sent
+	Lost     int64     `json:"lost"`            // that were left out since the far end was slow
+	Bitrate  int64     `json:"bitrate"`         // bits in the newest second
+	Error    string    `json:"error,omitempty"` // the newest failure
+	Failed   time.Time `json:"failed,omitzero"`
+	Curve    []int64   `json:"curve,omitempty"` // bits in each of the last seconds, five minutes at most
+}
+
+// Dialer opens the way to an address for a plan.
+type Dialer func(ctx context.Context, u *url.URL, p *Plan) (Line, error)
+
+// Line is an open way.
+type Line struct {
+	onward.Sender
+	// Fixed: its tracks cannot become others; it is opened anew for them.
+	Fixed bool
+	// Told: the far end says whether it takes the stream.
+	Told bool
+}
+
+// Scheme is what is known of a kind of address.
+type Scheme struct {
+	Dial Dialer
+	// Real: only what fits viewers in real time can be carried.
+	Real *onward.Real
+}
+
+// Runner keeps all relays up.
+type Runner struct {
+	Channels onward.Channels
+	Plans    func() []Plan // that are on now
+	Schemes  map[string]Scheme
+	// Whole hands over the transport stream that feeds a channel, until the context ends.
+	Whole  func(ctx context.Context, channel string, write func([]byte) error) error
+	Event  func(channel string, bad bool, kind, text, do string)
+	Logger *slog.Logger
+
+	mu      sync.Mutex
+	running map[Plan]*relay
+	all     sync.WaitGroup
+}
+
+// Pauses between attempts, and other times.
+const (
+	lookEach   = 200 * time.Millisecond
+	firstPause = time.Second
+	maxPause   = 30 * time.Second
+	steady     = 20 * time.Second
+	// idle is for how long a way stays open while nothing is on air.
+	idle = 8 * time.Second
+	// maxBehind is how late a relay may be before it falls to the next keyframe.
+	maxBehind = 4 * time.Second
+	curveSpan = 300
+)
+
+// Run keeps the relays up until the context ends.
+func (r *Runner) Run(ctx context.Context) {
+	r.running = map[Plan]*relay{}
+	defer r.all.Wait()
+	look := time.NewTicker(lookEach)
+	defer look.Stop()
+	count := 0
+	for {
+		wanted := map[Plan]bool{}
+		for _, p := range r.Plans() {
+			wanted[p] = true
+		}
+		count++
+		r.mu.Lock()
+		for p, x := range r.running {
+			if !wanted[p] && !x.stopping {
+				x.stopping = true
+				x.stop()
+			}
+			if x.stopping {
+				select {
+				case <-x.over:
+					delete(r.running, p)
+				default:
+				}
+			} else if count%int(time.Second/lookEach) == 0 {
+				x.second()
+			}
+		}
+		for p := range wanted {
+			if r.running[p] != nil {
+				continue
+			}
+			if ctx.Err() == nil && !r.busy(p) {
+				own, stop := context.WithCancel(ctx)
+				x := &relay{r: r, p: p, stop: stop, over: make(chan struct{})}
+				x.set(Connecting, "it begins")
+				r.running[p] = x
+				r.all.Go(func() { defer close(x.over); x.keep(own) })
+			}
+		}
+		r.mu.Unlock()
+		select {
+		case <-ctx.Done():
+			return
+		case <-look.C:
+		}
+	}
+}
+
+// busy reports whether a relay of the same name is still ending.
+func (r *Runner) busy(p Plan) bool {
+	for q := range r.running {
+		if q.Channel == p.Channel && q.Name == p.Name {
+			return true
+		}
+	}
+	return false
+}
+
+// Progress lists the relays of a channel that are on.
+func (r *Runner) Progress(channel string) (out []Progress) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for p, x := range r.running {
+		if p.Channel == channel && !x.stopping {
+			out = append(out, x.status())
+		}
+	}
+	return out
+}
+
+// relay is one that is on.
+type relay struct {
+	r    *Runner
+	p    Plan
+	stop context.CancelFunc
+	over chan struct{}
+	// stopping: it is on no more, and is ending. The runner's lock guards it.
+	stopping bool
+
+	mu   sync.Mutex
+	st   Progress
+	last int64 // bytes at the newest second
+}
+
+func (x *relay) set(state State, text string) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if x.st.State != state {
+		x.st.Since = time.Now()
+	}
+	x.st.State, x.st.Text = state, text
+}
+
+func (x *relay) status() Progress {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	st := x.st
+	st.Channel, st.Name = x.p.Channel, x.p.Name
+	st.Curve = append([]int64(nil), st.Curve...)
+	return st
+}
+
+// second books what was sent in a second.
+func (x *relay) second() {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.st.Bitrate = (x.st.Bytes - x.last) * 8
+	x.last = x.st.Bytes
+	x.st.Curve = append(x.st.Curve, x.st.Bitrate)
+	if n := len(x.st.Curve); n > curveSpan {
+		x.st.Curve = append([]int64(nil), x.st.Curve[n-curveSpan:]...)
+	}
+}
+
+func (x *relay) sent(bytes int, lost int64) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.st.Bytes += int64(bytes)
+	x.st.Units++
+	x.st.Lost += lost
+}
+
+// errIdle ends an attempt while nothing is on air; errChanged one whose tracks have become others.
+var (
+	errIdle    = errors.New("nothing is on air")
+	errChanged = errors.New("the tracks have become others")
+)
+
+// keep tries again and again.
+func (x *relay) keep(ctx context.Context) {
+	pause := firstPause
+	failing := false
+	for ctx.Err() == nil {
+		begun := time.Now()
+		x.mu.Lock()
+		x.st.Attempts++
+		x.mu.Unlock()
+		err := x.attempt(ctx, func() {
+			if failing {
+				x.r.Event(x.p.Channel, false, "relay-resumed", fmt.Sprintf("The relay %s sends again.", x.p.Name), "")
+			}
+			failing = false
+		})
+		if ctx.Err() != nil {
+			return
+		}
+		if errors.Is(err, errIdle) || errors.Is(err, errChanged) {
+			pause = firstPause
+			continue
+		}
+		if time.Since(begun) > steady {
+			pause = firstPause
+		}
+		x.mu.Lock()
+		x.st.Error, x.st.Failed = err.Error(), time.Now()
+		x.mu.Unlock()
+		if !failing {
+			x.r.Event(x.p.Channel, true, "relay-failed", fmt.Sprintf("The relay %s to %s failed: %v.", x.p.Name, Shown(x.p.Address), err),
+				"It is tried again by itself. Look at the address and the key, and at the far end.")
+		}
+		failing = true
+		x.set(Retrying, fmt.Sprintf("%v; it is tried again in %v", err, pause))
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(pause):
+		}
+		pause = min(2*pause, maxPause)
+	}
+}
+
+// Shown is an address without what may be secret in it.
+func Shown(address string) string {
+	u, err := url.Parse(address)
+	if err != nil {
+		return "an address"
+	}
+	u.User, u.RawQuery = nil, ""
+	return u.String()
+}

@@ -1,0 +1,229 @@
+package origin
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"metaplasis/internal/core/ladder"
+	"metaplasis/internal/onward/relay"
+)
+
+// Relay is an onward copy of a channel to another server or receiver.
+type Relay struct {
+	Name string `json:"name"` // within its channel
+	// Address of the far end: rtmp, rtmps, srt, rtsp, rtsps, http or https (WHIP), udp or rtp.
+	Address string `json:"address"`
+	// Secret is what the far end asks for: the stream's name of RTMP, the password of RTSP, the passphrase of SRT, the token of
+	// WHIP, or parameters of the address as in passphrase=…&streamid=…. It is never shown.
+	Secret string `json:"secret,omitempty"`
+	Rung   string `json:"rung,omitempty"`  // "" is the source as it came
+	Sound  string `json:"sound,omitempty"` // a rendition of sound, "" is that of the rung
+	Whole  bool   `json:"whole,omitempty"` // the sender's whole transport stream, untouched
+	Off    bool   `json:"off,omitempty"`   // it is not to send
+	// From and Until are when it sends, if it does; the zero time is no bound.
+	From  time.Time `json:"from,omitzero"`
+	Until time.Time `json:"until,omitzero"`
+}
+
+// Plan is what is to be done for a relay of the channel.
+func (s *Settings) Plan(r *Relay) relay.Plan {
+	return relay.Plan{Channel: s.Slug, Name: r.Name, Address: r.Address, Full: r.Full(), Title: s.Title, Rung: r.Rung, Sound: r.Sound, Whole: r.Whole}
+}
+
+// maxRelays bounds those of a channel.
+const maxRelays = 32
+
+// relaySchemes are those of addresses that relays send to.
+var relaySchemes = []string{"rtmp", "rtmps", "srt", "rtsp", "rtsps", "http", "https", "udp", "rtp"}
+
+// secretParameters are those of addresses that are taken for secrets.
+var secretParameters = []string{"passphrase", "streamid", "key", "token", "password", "secret"}
+
+// On reports whether the relay is to send at a time.
+func (r Relay) On(now time.Time) bool {
+	return !r.Off && (r.From.IsZero() || !now.Before(r.From)) && (r.Until.IsZero() || now.Before(r.Until))
+}
+
+// tidy takes what is secret out of the address.
+func (r Relay) tidy() Relay {
+	u, err := url.Parse(strings.TrimSpace(r.Address))
+	if err != nil {
+		return r
+	}
+	r.Address = strings.TrimSpace(r.Address)
+	switch u.Scheme {
+	case "rtmp", "rtmps":
+		path := strings.Trim(u.Path, "/")
+		if at := strings.LastIndexByte(path, '/'); at > 0 && r.Secret == "" { // of an application's path, the last part is the stream's name
+			r.Secret = path[at+1:]
+			if u.RawQuery != "" {
+				r.Secret += "?" + u.RawQuery
+			}
+			u.Path, u.RawQuery = "/"+path[:at], ""
+			r.Address = u.String()
+		}
+	case "rtsp", "rtsps":
+		if password, ok := u.User.Password(); ok {
+			r.Secret, u.User = password, url.User(u.User.Username())
+			r.Address = u.String()
+			return r
+		}
+		return r.hide(u)
+	default:
+		return r.hide(u)
+	}
+	return r
+}
+
+// hide takes the parameters of an address that are secrets out of it.
+func (r Relay) hide(u *url.URL) Relay {
+	q, secret := u.Query(), url.Values{}
+	for _, name := range secretParameters {
+		if q.Has(name) {
+			secret[name] = q[name]
+			q.Del(name)
+		}
+	}
+	if len(secret) > 0 {
+		r.Secret, u.RawQuery = secret.Encode(), q.Encode()
+		r.Address = u.String()
+	}
+	return r
+}
+
+// Full is the address with its secret.
+func (r Relay) Full() string {
+	u, err := url.Parse(r.Address)
+	if err != nil || r.Secret == "" {
+		return r.Address
+	}
+	switch u.Scheme {
+	case "rtmp", "rtmps":
+		name, query, _ := strings.Cut(r.Secret, "?")
+		u.Path = strings.TrimRight(u.Path, "/") + "/" + name
+		u.RawQuery = query
+	default:
+		secret, err := url.ParseQuery(r.Secret)
+		switch {
+		case err == nil && strings.Contains(r.Secret, "="):
+			q := u.Query()
+			maps.Copy(q, secret)
+			u.RawQuery = q.Encode()
+		case u.Scheme == "rtsp", u.Scheme == "rtsps":
+			u.User = url.UserPassword(u.User.Username(), r.Secret)
+		default:
+			q := u.Query()
+			q.Set(map[bool]string{true: "passphrase", false: "key"}[u.Scheme == "srt"], r.Secret)
+			u.RawQuery = q.Encode()
+		}
+	}
+	return u.String()
+}
+
+func (s Settings) checkRelays() (out []ladder.Problem) {
+	add := func(i int, field, text string, args ...any) {
+		out = append(out, ladder.Problem{Field: fmt.Sprintf("relays.%d.%s", i, field), Text: fmt.Sprintf(text, args...)})
+	}
+	if len(s.Relays) > maxRelays {
+		add(maxRelays, "name", "found %d relays, expected %d at most", len(s.Relays), maxRelays)
+	}
+	for i, r := range s.Relays {
+		switch {
+		case !nameForm.MatchString(r.Name):
+			add(i, "name", "found the name %q, expected letters, digits, dots and hyphens, such as platform", clip(r.Name))
+		case slices.ContainsFunc(s.Relays[:i], func(o Relay) bool { return o.Name == r.Name }):
+			add(i, "name", "found the name %q twice", r.Name)
+		}
+		if text := checkFarEnd(r.Address); text != "" {
+			add(i, "address", "%s", text)
+		}
+		if p := ladder.CheckText("", r.Secret, maxAddress); p != nil {
+			add(i, "secret", "%s", p.Text)
+		}
+		if r.Whole && (r.Rung != "" || r.Sound != "") {
+			add(i, "whole", "found a rung or a sound beside the whole stream, expected one of the two")
+		}
+		u, _ := url.Parse(r.Address)
+		if r.Whole && u != nil && !slices.Contains([]string{"udp", "rtp", "srt"}, u.Scheme) {
+			add(i, "whole", "found the scheme %s, expected udp, rtp or srt, which carry a transport stream as it is", clip(u.Scheme))
+		}
+		if r.Rung != "" && !s.Ladder.Planned && !slices.ContainsFunc(s.Ladder.Rungs, func(l ladder.Rung) bool { return l.Name == r.Rung }) && !ladder.IsAudioName(r.Rung) {
+			add(i, "rung", "the ladder has no rung %q", clip(r.Rung))
+		}
+		if !r.Until.IsZero() && !r.Until.After(r.From) {
+			add(i, "until", "found an end that is not behind the beginning")
+		}
+	}
+	return out
+}
+
+// checkFarEnd says what is wrong with the address of a relay, "" when nothing is.
+func checkFarEnd(address string) string {
+	u, err := url.Parse(address)
+	switch {
+	case err != nil || address == "" || len(address) > maxAddress:
+		return fmt.Sprintf("found the address %q, expected one such as rtmp://192.0.2.7/live/KEY", clip(address))
+	case !slices.Contains(relaySchemes, u.Scheme):
+		return fmt.Sprintf("found the address scheme %q, expected one of %s", clip(u.Scheme), strings.Join(relaySchemes, ", "))
+	case u.Host == "":
+		return fmt.Sprintf("found no host in the address %q, expected %s://HOST:PORT", clip(address), u.Scheme)
+	}
+	if needsPort := u.Scheme == "udp" || u.Scheme == "rtp" || u.Scheme == "srt"; needsPort || u.Port() != "" {
+		if n, err := strconv.Atoi(u.Port()); err != nil || n < 1 || n > 65535 {
+			return fmt.Sprintf("found port %q in the address, expected 1 to 65535", clip(u.Port()))
+		}
+	}
+	if strings.HasPrefix(u.Scheme, "rtmp") && strings.Trim(u.Path, "/") == "" {
+		return "found no path in the address, expected rtmp://HOST/APPLICATION/KEY"
+	}
+	return ""
+}
+
+// tidyRelays takes secrets out of addresses.
+func tidyRelays(list []Relay) []Relay {
+	out := slices.Clone(list)
+	for i := range out {
+		out[i] = out[i].tidy()
+	}
+	return out
+}
+
+// shownRelays are those that anybody may see.
+func shownRelays(list []Relay) []Relay {
+	out := slices.Clone(list)
+	for i := range out {
+		if out[i].Secret != "" {
+			out[i].Secret = KeptSecret
+		}
+	}
+	return out
+}
+
+// keepRelays puts the secrets of before in place of what stands for them: of the relay of that name, while its address
+// leads to the same host.
+func keepRelays(list, before []Relay) []Relay {
+	out := slices.Clone(list)
+	for i := range out {
+		if out[i].Secret != KeptSecret {
+			continue
+		}
+		out[i].Secret = ""
+		at := slices.IndexFunc(before, func(o Relay) bool { return o.Name == out[i].Name && sameHost(o.Address, out[i].Address) })
+		if at >= 0 {
+			out[i].Secret = before[at].Secret
+		}
+	}
+	return out
+}
+
+func sameHost(a, b string) bool {
+	u, err := url.Parse(a)
+	v, wrong := url.Parse(b)
+	return cmp.Or(err, wrong) == nil && u.Host == v.Host && u.Scheme == v.Scheme
+}

@@ -1,0 +1,125 @@
+package service
+
+import (
+	"context"
+	"net/url"
+	"sync"
+	"time"
+
+	"metaplasis/internal/core/coding"
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/onward"
+	"metaplasis/internal/onward/mpegts"
+	"metaplasis/internal/onward/relay"
+	"metaplasis/internal/onward/rtmp"
+	"metaplasis/internal/onward/rtsp"
+	"metaplasis/internal/onward/whip"
+	"metaplasis/internal/origin"
+)
+
+// carryOnward keeps the relays of all channels up.
+func (s *Service) carryOnward() {
+	r := &relay.Runner{Channels: taps{s.origin}, Plans: s.relayPlans, Schemes: s.relaySchemes(), Whole: s.wholeStream, Logger: s.conf.Logger,
+		Event: func(channel string, bad bool, kind, text, do string) {
+			level := origin.Info
+			if bad {
+				level = origin.Warning
+			}
+			s.Control.Event(origin.Event{At: time.Now(), Channel: channel, Level: level, Kind: kind, Text: text, Do: do})
+		}}
+	s.Control.SetRelays(r)
+	ctx, cancel := context.WithCancel(context.Background())
+	var all sync.WaitGroup
+	s.stop = append(s.stop, func() { cancel(); all.Wait() })
+	all.Go(func() { r.Run(ctx) })
+}
+
+// relayPlans lists the relays that are to send now.
+func (s *Service) relayPlans() (out []relay.Plan) {
+	now := time.Now()
+	for _, c := range s.origin.Channels() {
+		set := c.Settings()
+		for i := range set.Relays {
+			if set.Relays[i].On(now) && !set.Closed {
+				out = append(out, set.Plan(&set.Relays[i]))
+			}
+		}
+	}
+	return out
+}
+
+// relaySchemes are the kinds of address that relays send to.
+func (s *Service) relaySchemes() map[string]relay.Scheme {
+	overRTMP := relay.Scheme{Dial: func(ctx context.Context, _ *url.URL, p *relay.Plan) (relay.Line, error) {
+		c, err := rtmp.Dial(ctx, p.Full, rtmp.Options{})
+		if err != nil {
+			return relay.Line{}, err
+		}
+		return relay.Line{Sender: rtmp.NewSender(c), Told: true}, nil
+	}}
+	overRTSP := relay.Scheme{Dial: func(ctx context.Context, u *url.URL, _ *relay.Plan) (relay.Line, error) {
+		c, err := rtsp.Dial(ctx, u, rtsp.Options{})
+		if err != nil {
+			return relay.Line{}, err
+		}
+		return relay.Line{Sender: c, Fixed: true, Told: true}, nil
+	}}
+	datagrams := relay.Scheme{Dial: func(ctx context.Context, u *url.URL, p *relay.Plan) (relay.Line, error) {
+		c, err := mpegts.Dial(ctx, u)
+		if err != nil {
+			return relay.Line{}, err
+		}
+		return relay.Line{Sender: c.Programme(1, p.Title)}, nil
+	}}
+	overSRT := relay.Scheme{Dial: func(ctx context.Context, u *url.URL, p *relay.Plan) (relay.Line, error) {
+		c, err := s.srt.Call(ctx, u)
+		if err != nil {
+			return relay.Line{}, err
+		}
+		return relay.Line{Sender: c.Programme(1, p.Title), Told: true}, nil
+	}}
+	real := &onward.Real{Video: coding.RealTimes(media.Video), Audio: coding.RealTimes(media.Audio)}
+	overWebRTC := relay.Scheme{Real: real, Dial: func(_ context.Context, u *url.URL, _ *relay.Plan) (relay.Line, error) {
+		c, err := whip.Dial(u, whip.Options{})
+		if err != nil {
+			return relay.Line{}, err
+		}
+		return relay.Line{Sender: c, Fixed: true, Told: true}, nil
+	}}
+	return map[string]relay.Scheme{"rtmp": overRTMP, "rtmps": overRTMP, "rtsp": overRTSP, "rtsps": overRTSP, "udp": datagrams, "rtp": datagrams, "srt": overSRT,
+		"http": overWebRTC, "https": overWebRTC}
+}
+
+// wholeStream hands over the transport stream that feeds a channel, whenever there is one.
+func (s *Service) wholeStream(ctx context.Context, channel string, write func([]byte) error) error {
+	const lookEach = 200 * time.Millisecond
+	for {
+		failed := make(chan error, 1)
+		copying, ok := s.streams.Copy(channel, func(b []byte) {
+			if err := write(b); err != nil {
+				select {
+				case failed <- err:
+				default:
+				}
+			}
+		})
+		wait := lookEach
+		if ok {
+			wait = time.Hour
+		}
+		select {
+		case <-ctx.Done():
+		case <-copying.Done():
+		case <-time.After(wait):
+		case err := <-failed:
+			copying.Stop()
+			return err
+		}
+		if ok {
+			copying.Stop()
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+	}
+}
