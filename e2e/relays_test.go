@@ -13,15 +13,16 @@ import (
 	"metaplasis/demo"
 	"metaplasis/internal/camera"
 	"metaplasis/internal/control/api"
+	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/onward/relay"
 	"metaplasis/internal/origin"
 )
 
 // relays are how those of a channel are doing, by name.
-func (s *service) relays(slug string) map[string]api.Relay {
+func (s *service) relays(slug string) map[string]api.ChannelRelay {
 	list, err := s.api.Relays(context.Background(), slug)
 	require.NoError(s.t, err)
-	out := map[string]api.Relay{}
+	out := map[string]api.ChannelRelay{}
 	for _, r := range list {
 		out[r.Name] = r
 	}
@@ -31,6 +32,7 @@ func (s *service) relays(slug string) map[string]api.Relay {
 // TestEveryWayOnward carries a channel by each protocol into another channel: pictures in their order, all of them, and
 // sound where it belongs.
 func TestEveryWayOnward(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	loop := demo.Loops[0]
 	url := s.channel(loop.Name, origin.Settings{}, sourceOnly)
@@ -89,4 +91,62 @@ func TestEveryWayOnward(t *testing.T) {
 		return r.Progress != nil && r.Progress.State == relay.Retrying && strings.Contains(r.Words, "refused")
 	})
 	assert.True(t, s.hasEvent("relay-failed"))
+}
+
+// TestEveryWayPulled lets receivers fetch a channel by each protocol, as other channels do: pictures in their order, all of
+// them, and sound where it belongs.
+func TestEveryWayPulled(t *testing.T) {
+	t.Parallel()
+	s := start(t)
+	loop := demo.Loops[0]
+	url := s.channel(loop.Name, origin.Settings{Access: origin.Access{Receivers: true}}, sourceOnly, ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
+	s.sendLoop(&loop, camera.Options{URL: url})
+	eventually(t, "on air", func() bool { return s.newest(loop.Name, "180p") >= 1 })
+	key := s.key(loop.Name, api.NewKey{}).Secret
+	ways := []struct{ name, way, from string }{
+		{"rtmp", "rtmp", s.rtmp + "/out/start-line"},
+		{"rtsp-udp", "rtsp", s.rtsp + "/out/start-line"},
+		{"rtsp-tcp", "rtsp", s.rtsp + "/out/start-line?transport=tcp"},
+		{"srt", "srt", s.srt + "?streamid=request/start-line/" + key},
+		{"http-ts", "ts", s.http + "/media/start-line/source.ts"},
+	}
+	for _, w := range ways {
+		s.channel(w.name, origin.Settings{Inputs: []origin.Input{origin.ParseInput(w.from)}, Packaging: origin.Packaging{Window: 10}}, sourceOnly)
+	}
+	for _, w := range ways {
+		eventually(t, w.name+" on air", func() bool { return s.newest(w.name, "source") >= 4 && s.newest(w.name, "audio") >= 4 })
+		out := s.made(w.name, &loop)
+		assert.Empty(t, out.wrong, w.name)
+		assert.Greater(t, out.pictures, 60, "%s: pictures that were found again", w.name)
+		assert.Less(t, max(out.apart, -out.apart), 40*time.Millisecond, "%s: sound against pictures", w.name)
+		t.Logf("%-10s %4d pictures in order, sound %d ms beside them", w.name, out.pictures, out.apart.Milliseconds())
+	}
+	want := map[string]int{"rtmp": 1, "rtsp": 2, "srt": 1, "ts": 1}
+	eventually(t, "receivers are counted", func() bool {
+		v := s.status(loop.Name).Viewers
+		for way, n := range want {
+			if v[way] != n {
+				return false
+			}
+		}
+		return true
+	})
+	// A rung by its name.
+	for name, from := range map[string]string{"rtmp-rung": s.rtmp + "/out/start-line/180p", "rtsp-rung": s.rtsp + "/out/start-line/180p",
+		"srt-rung": s.srt + "?streamid=request/start-line/180p/" + key, "ts-rung": s.http + "/media/start-line/180p.ts"} {
+		s.channel(name, origin.Settings{Inputs: []origin.Input{origin.ParseInput(from)}}, sourceOnly)
+		eventually(t, name+" in its size", func() bool {
+			f := s.status(name).Feed
+			return f != nil && len(f.Tracks) == 2 && f.Tracks[0].Height == 180
+		})
+	}
+	status, body, _ := s.get("/media/start-line/4320p.ts")
+	assert.Equal(t, 404, status)
+	assert.Contains(t, string(body), "no rung")
+	_, code := s.command("channels", "remove", "rtmp", "--yes")
+	if code != 0 {
+		_, code = s.command("channels", "remove", "rtmp")
+	}
+	assert.Zero(t, code)
+	eventually(t, "who is gone is not counted", func() bool { return s.status(loop.Name).Viewers["rtmp"] == 1 })
 }

@@ -120,7 +120,7 @@ func (a *app) turnRelay(word, short string, on bool) *cobra.Command {
 	}
 }
 
-func (a *app) showRelays(list []api.Relay) error {
+func (a *app) showRelays(list []api.ChannelRelay) error {
 	return a.show(list, func() {
 		var rows [][]string
 		for _, r := range list {

@@ -50,12 +50,12 @@ func (s *Service) addRelays(st *origin.Status) {
 }
 
 // relayList is what is set and how it is doing.
-func (s *Service) relayList(c *origin.Channel) []api.Relay {
+func (s *Service) relayList(c *origin.Channel) []api.ChannelRelay {
 	now := time.Now()
 	progress := s.relaysOf(c.Slug(), true)
-	out := []api.Relay{}
+	out := []api.ChannelRelay{}
 	for _, r := range c.Settings().Shown().Relays {
-		one := api.Relay{Relay: r, Words: "off"}
+		one := api.ChannelRelay{Relay: r, Words: "off"}
 		switch {
 		case r.Off:
 		case !r.From.IsZero() && now.Before(r.From):

@@ -7,6 +7,7 @@
 //	{channel}/index.m3u8                  multivariant playlist of all rungs
 //	{channel}/{selection}.m3u8            of a named selection of them
 //	{channel}/ts.m3u8                     of transport streams and packed audio
+//	{channel}/{rung}.ts                   a transport stream that goes on, for receivers
 //	{channel}/index.mpd, {selection}.mpd  DASH manifests
 //	{channel}/time                        the server's clock, for DASH
 //	{channel}/picture.jpg                 preview
@@ -78,6 +79,8 @@ func (everybody) Watch(*http.Request, string) error { return nil }
 type Server struct {
 	// Authority stands in front of every channel. It is set before the first request.
 	Authority Authority
+	// Continuous answers {channel}/{rung}.ts: a transport stream that goes on; nil answers nothing there.
+	Continuous func(w http.ResponseWriter, r *http.Request, c *origin.Channel, rung string)
 
 	o        *origin.Origin
 	meter    Meter
@@ -282,6 +285,11 @@ func (s *Server) channelFile(q *request) {
 	case q.file == "picture.jpg":
 		q.kind = "picture"
 		q.picture()
+	case strings.HasSuffix(q.file, ".ts") && s.Continuous != nil:
+		q.kind = "stream"
+		if q.find() {
+			s.Continuous(q.w, q.r, q.channel, strings.TrimSuffix(q.file, ".ts"))
+		}
 	case q.file == "time":
 		q.kind = "time"
 		q.clock()

@@ -22,7 +22,7 @@ type Input struct {
 	// studio's network it is its name, or its ID.
 	Name string `json:"name,omitempty"`
 	File string `json:"file,omitempty"` // of a file: its name in the service's folder of files; of a slate: its image, none for the title
-	// Address of the source: udp, rtp, http, https, srt, rtsp or rtsps.
+	// Address of the source: udp, rtp, http, https, srt, rtsp, rtsps, rtmp or rtmps.
 	Address string `json:"address,omitempty"`
 	Channel string `json:"channel,omitempty"` // of a programme: whose transport stream it is in
 	// Programme of a transport stream, by its number or its name; none is the first.
@@ -50,7 +50,7 @@ const (
 )
 
 // inputSchemes are those of addresses that inputs fetch or receive.
-var inputSchemes = []string{"udp", "rtp", "http", "https", "srt", "rtsp", "rtsps"}
+var inputSchemes = []string{"udp", "rtp", "http", "https", "srt", "rtsp", "rtsps", "rtmp", "rtmps"}
 
 // String writes the input as the CLI reads it: sender, sender:backup, file:standby.flv, programme:truck#2, studio:Deck 2,
 // udp://239.1.1.1:5000#2, on-demand:rtsp://camera/1. The secret is left out.

@@ -1,9 +1,18 @@
 package service
 
 import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
 	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
 
 	"metaplasis/internal/onward"
+	"metaplasis/internal/onward/mpegts"
 	"metaplasis/internal/origin"
 )
 
@@ -40,12 +49,89 @@ func (t taps) Offers(slug string, real *onward.Real) []onward.Offer {
 
 // mayWatch asks the authority that stands in front of all viewers.
 func (s *Service) mayWatch(r *http.Request, channel string) error {
+	select {
+	case <-s.ready:
+	default:
+		return errors.New("the service is starting; try again in a moment")
+	}
 	return s.delivery.Authority.Watch(r, channel)
+}
+
+// join lets a receiver in that comes over a connection of its own, and counts it.
+func (s *Service) join(channel, way, remote, ticket string) (leave func(), err error) {
+	if s.origin.Channel(channel) == nil {
+		return nil, onward.ErrNoChannel
+	}
+	r := &http.Request{Method: http.MethodGet, URL: &url.URL{Path: "/" + channel, RawQuery: url.Values{"ticket": {ticket}}.Encode()}, Header: http.Header{}, RemoteAddr: remote}
+	if err := s.mayWatch(r, channel); err != nil {
+		return nil, err
+	}
+	leave, ok := s.audience.Join(channel, way)
+	if !ok {
+		return nil, errors.New("there are too many receivers")
+	}
+	return leave, nil
+}
+
+// streamWrite is for how long a receiver of a continuous stream may take nothing.
+const streamWrite = 10 * time.Second
+
+// continuous answers with a transport stream of a rung that goes on until the receiver or the service leaves.
+func (s *Service) continuous(w http.ResponseWriter, r *http.Request, c *origin.Channel, rung string) {
+	fail := func(status int, text string) {
+		w.Header().Set("Cache-Control", "no-store")
+		http.Error(w, text, status)
+	}
+	offered := c.Offered()
+	switch {
+	case rung == "source" && !slices.Contains(offered, rung):
+		rung = "" // as it came
+	case !slices.Contains(offered, rung):
+		fail(http.StatusNotFound, fmt.Sprintf("The channel has no rung %.40q on; it has %s.", rung, strings.Join(offered, ", ")))
+		return
+	}
+	if video, sound := c.Runs(); !video && !sound {
+		w.Header().Set("Retry-After", "2")
+		fail(http.StatusServiceUnavailable, "The channel is not on air.")
+		return
+	}
+	leave, ok := s.audience.Join(c.Slug(), "ts")
+	if !ok {
+		fail(http.StatusServiceUnavailable, "There are too many receivers.")
+		return
+	}
+	defer leave()
+	h := w.Header()
+	h.Set("Content-Type", "video/mp2t")
+	h.Set("Cache-Control", "no-store")
+	if r.Method == http.MethodHead {
+		return
+	}
+	tap := c.Tap(onward.Choice{Rung: rung})
+	defer tap.Close()
+	ctx, cancel := context.WithCancel(r.Context())
+	defer cancel()
+	defer context.AfterFunc(s.leaving, cancel)()
+	control := http.NewResponseController(w)
+	err := mpegts.Serve(ctx, tap, c.Settings().Title, func(b []byte) error {
+		_ = control.SetWriteDeadline(time.Now().Add(streamWrite))
+		if _, err := w.Write(b); err != nil {
+			return err
+		}
+		return control.Flush()
+	})
+	s.conf.Logger.Debug("a receiver of a continuous stream is gone", "channel", c.Slug(), "remote", r.RemoteAddr, "error", err)
 }
 
 // viewers counts them by channel and by the way in which they watch.
 func (s *Service) viewers() map[string]map[string]int {
 	out := s.delivery.Viewers()
+	for channel, by := range s.audience.Counts() {
+		if out[channel] == nil {
+			out[channel] = map[string]int{}
+		}
+		maps.Copy(out[channel], by)
+	}
 	add := func(way string, of map[string]int) {
 		for channel, n := range of {
 			if out[channel] == nil {

@@ -96,6 +96,7 @@ func (s *Service) serveHTTP(l net.Listener, handler http.Handler, conf *tls.Conf
 	}
 	s.stop = append(s.stop, func() {
 		s.Control.CloseLive()
+		s.leave()
 		s.delivery.Stop()
 		ctx, cancel := context.WithTimeout(context.Background(), stopTimeout)
 		defer cancel()

@@ -35,6 +35,7 @@ import (
 	"metaplasis/internal/delivery"
 	"metaplasis/internal/network"
 	"metaplasis/internal/network/rtc"
+	"metaplasis/internal/onward"
 	"metaplasis/internal/onward/whep"
 	"metaplasis/internal/origin"
 	"metaplasis/internal/records"
@@ -88,6 +89,9 @@ type Service struct {
 	srt         *srt.Manager
 	whip        *whip.Server // nil when WebRTC is off
 	whep        *whep.Server // the same
+	audience    onward.Audience
+	leaving     context.Context // ends when receivers have to leave
+	leave       context.CancelFunc
 	push        *push.Server
 	descriptors uint64 // the limit
 	ports       []*network.Listener
@@ -118,6 +122,7 @@ func (r receiver) Report(channel, network, kind, text, do string) {
 // Start starts a service. On an error everything that had started is stopped again.
 func Start(ctx context.Context, c Config) (_ *Service, err error) {
 	s := &Service{conf: c, failed: make(chan error, 8), ready: make(chan struct{})}
+	s.leaving, s.leave = context.WithCancel(context.Background())
 	defer func() {
 		if err != nil {
 			s.Stop()
@@ -332,7 +337,7 @@ func (s *Service) serveRTMP(l net.Listener, conf *tls.Config) {
 	if l == nil {
 		return
 	}
-	server := &rtmpin.Server{Receiver: receiver{s.origin}, Logger: s.conf.Logger, TLS: conf}
+	server := &rtmpin.Server{Receiver: receiver{s.origin}, Logger: s.conf.Logger, TLS: conf, Channels: taps{s.origin}, Join: s.join}
 	s.stop = append(s.stop, func() {
 		_ = l.Close()
 		ctx, cancel := context.WithTimeout(context.Background(), stopTimeout)
@@ -400,6 +405,7 @@ func (s *Service) pages(metricsPort net.Listener) http.Handler {
 	s.delivery = delivery.New(s.origin, m)
 	m.watch(s.viewers)
 	m.registry.MustRegister(&serviceMetrics{s})
+	s.delivery.Continuous = s.continuous
 	s.Control.Viewers = s.viewers
 	r := chi.NewRouter()
 	r.Mount("/media", http.StripPrefix("/media", s.delivery))

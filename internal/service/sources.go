@@ -12,6 +12,7 @@ import (
 
 	"metaplasis/internal/contribution"
 	"metaplasis/internal/contribution/fetch"
+	rtmpin "metaplasis/internal/contribution/rtmp"
 	rtspin "metaplasis/internal/contribution/rtsp"
 	"metaplasis/internal/contribution/source"
 	"metaplasis/internal/contribution/studio"
@@ -71,7 +72,7 @@ func (s *Service) serveRTSP(l net.Listener, conf *tls.Config) {
 	if l == nil {
 		return
 	}
-	server := &rtspin.Server{Receiver: receiver{s.origin}, Logger: s.conf.Logger, TLS: conf}
+	server := &rtspin.Server{Receiver: receiver{s.origin}, Logger: s.conf.Logger, TLS: conf, Channels: taps{s.origin}, Join: s.join}
 	s.stop = append(s.stop, func() {
 		_ = l.Close()
 		ctx, cancel := context.WithTimeout(context.Background(), stopTimeout)
@@ -120,6 +121,8 @@ func (s *Service) receiveSources() {
 	puller := &rtspin.Puller{Logger: s.conf.Logger}
 	r.Protocols["rtsp"] = puller
 	r.Protocols["rtsps"] = r.Protocols["rtsp"]
+	r.Protocols["rtmp"] = &rtmpin.Puller{Logger: s.conf.Logger}
+	r.Protocols["rtmps"] = r.Protocols["rtmp"]
 	s.studio = studio.Directory{Interfaces: s.conf.Studio, Logger: s.conf.Logger}
 	s.Control.SetStudio(&s.studio)
 	r.Protocols[studio.Scheme] = &studio.Receiver{Directory: &s.studio, RTSP: puller}

@@ -12,7 +12,7 @@ import (
 
 // receiveSRT starts the process that runs SRT, and tells it who may connect, now and whenever that changes.
 func (s *Service) receiveSRT(ctx context.Context) error {
-	s.srt = &srt.Manager{Receiver: receiver{s.origin}, Streams: &s.streams, Process: s.conf.SRTHost, Logger: s.conf.Logger}
+	s.srt = &srt.Manager{Receiver: receiver{s.origin}, Streams: &s.streams, Process: s.conf.SRTHost, Channels: taps{s.origin}, Join: s.join, Logger: s.conf.Logger}
 	s.srt.Start(s.conf.SRT)
 	s.stop = append(s.stop, s.srt.Close)
 	if s.conf.SRT != "" {

@@ -123,6 +123,9 @@ func (r *Receiver) Copy(channel string, take func([]byte)) (c *Copying, ok bool)
 	return nil, false
 }
 
+// Feeds reports whether a transport stream feeds a channel.
+func (r *Receiver) Feeds(channel string) bool { return r.of(channel) != nil }
+
 func (r *Receiver) of(channel string) *Stream {
 	r.mu.Lock()
 	defer r.mu.Unlock()

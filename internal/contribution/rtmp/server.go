@@ -15,6 +15,7 @@ import (
 	"net/url"
 	"runtime/debug"
 	"strings"
+	"sync"
 	"time"
 
 	"metaplasis/internal/contribution"
@@ -24,6 +25,7 @@ import (
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/rtmp"
 	"metaplasis/internal/network"
+	"metaplasis/internal/onward"
 )
 
 // Application is the first part of a stream's address, before the channel.
@@ -50,6 +52,10 @@ type Server struct {
 	Receiver contribution.Receiver
 	Logger   *slog.Logger
 	TLS      *tls.Config // for RTMPS; nil is plain RTMP
+	// Channels are those that players may have; nil: this port takes feeds alone.
+	Channels onward.Channels
+	// Join lets a player in and counts it, or says why not; leave is called when it goes.
+	Join func(channel, way, remote, ticket string) (leave func(), err error)
 
 	conns network.Acceptor
 }
@@ -81,6 +87,9 @@ type connection struct {
 	feed    contribution.Feed
 	channel string
 	tracks  *tracks.Set // of a sender that publishes
+
+	mu      sync.Mutex // guards engine and writing, of a player
+	playing *playing   // nil of who plays nothing
 }
 
 func (s *Server) handle(conn net.Conn) {
@@ -106,6 +115,9 @@ func (s *Server) handle(conn net.Conn) {
 	if c.feed != nil {
 		c.feed.End(reason)
 	}
+	if c.playing != nil {
+		c.playing.end()
+	}
 	remote := conn.RemoteAddr().String()
 	if media.IsFormat(err) && !c.engine.Refused() {
 		c.engine.Refuse(rtmp.CodeFailed, err.Error()) // whatever was wrong, the sender hears it in its own protocol
@@ -113,7 +125,7 @@ func (s *Server) handle(conn net.Conn) {
 	if c.flush() == nil {
 		c.linger()
 	}
-	if media.IsFormat(err) {
+	if media.IsFormat(err) && c.playing == nil {
 		s.Receiver.Report(c.channel, network.Of(remote), "feed-broken",
 			fmt.Sprintf("The connection from %s was closed: %v.", remote, err),
 			"Check that the sender is an RTMP encoder with a codec that is passed through here, and that nothing between alters its bytes.")
@@ -164,8 +176,11 @@ func (c *connection) run() error {
 			if c.feed != nil {
 				_ = c.conn.SetReadDeadline(time.Now().Add(silence))
 			}
+			c.mu.Lock()
 			handled := c.engine.Feed(buf[:n], c.event)
-			if err := c.flush(); err != nil {
+			err := c.flush()
+			c.mu.Unlock()
+			if err != nil {
 				return err
 			}
 			if handled != nil {
@@ -173,6 +188,12 @@ func (c *connection) run() error {
 			}
 		}
 		switch {
+		case c.playing != nil:
+			if place != nil {
+				place.Use()
+			}
+			_ = c.conn.SetReadDeadline(time.Time{}) // it may have nothing to say
+			c.playing.start()
 		case c.feed != nil && kicked == nil:
 			buf = make([]byte, readBuffer)
 			if place != nil {
@@ -257,6 +278,8 @@ func (c *connection) event(e rtmp.Event) error {
 	switch e.Kind {
 	case rtmp.EventPublish:
 		return c.publish(e.App, e.Name)
+	case rtmp.EventPlay:
+		return c.play(e.App, e.Name)
 	case rtmp.EventVideo:
 		return flv.Bodies(flv.TagVideo, e.Payload, func(b *flv.Body) error { return c.tracks.Body(media.Video, e.Timestamp, b) })
 	case rtmp.EventAudio:

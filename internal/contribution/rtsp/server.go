@@ -25,6 +25,7 @@ import (
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/rtsp"
 	"metaplasis/internal/network"
+	"metaplasis/internal/onward"
 )
 
 // Limits are those of an RTSP port: who publishes nothing yet waits, with a few kilobytes each.
@@ -41,6 +42,10 @@ type Server struct {
 	Receiver contribution.Receiver
 	Logger   *slog.Logger
 	TLS      *tls.Config // for RTSPS; nil is plain
+	// Channels are those that players may have; nil: this port takes feeds alone.
+	Channels onward.Channels
+	// Join lets a player in and counts it, or says why not; leave is called when it goes.
+	Join func(channel, way, remote, ticket string) (leave func(), err error)
 
 	conns network.Acceptor
 }
@@ -69,6 +74,7 @@ type publisher struct {
 	recorded bool
 	heard    atomic.Int64 // nanoseconds since 1970
 	done     chan struct{}
+	player   *player // nil of who plays nothing
 }
 
 var errTeardown = errors.New("it ended its stream")
@@ -95,12 +101,15 @@ func (s *Server) handle(conn net.Conn) {
 	if p.feed != nil {
 		p.feed.End(reason)
 	}
+	if p.player != nil {
+		p.player.end()
+	}
 	for _, st := range p.streams {
 		if st.ports != nil {
 			st.ports.Close()
 		}
 	}
-	if media.IsFormat(err) {
+	if media.IsFormat(err) && p.player == nil {
 		s.Receiver.Report(p.channel, network.Of(conn.RemoteAddr().String()), "feed-broken",
 			fmt.Sprintf("The RTSP connection from %s was closed: %v.", conn.RemoteAddr(), err), "Check that the sender publishes over RTSP with a codec that is taken here.")
 	}
@@ -124,11 +133,13 @@ func (p *publisher) run() error {
 		if err != nil {
 			return err
 		}
-		if p.recorded {
+		if p.recorded || p.player != nil {
 			_ = p.conn.SetReadDeadline(p.deadline())
 		}
 		if f != nil {
-			p.frame(f)
+			if p.player == nil { // else it is the player's RTCP
+				p.frame(f)
+			}
 			continue
 		}
 		if m.Method == "" {
@@ -137,7 +148,7 @@ func (p *publisher) run() error {
 		was := p.recorded
 		answer, err := p.answer(m)
 		if answer != nil {
-			if m.Header.Get("Session") != "" || len(p.streams) > 0 {
+			if m.Header.Get("Session") != "" || len(p.streams) > 0 || p.player != nil && m.Method != "DESCRIBE" {
 				answer.Header.Set("Session", p.id+";timeout=60")
 			}
 			if err := p.write(answer.Marshal()); err != nil {
@@ -146,6 +157,12 @@ func (p *publisher) run() error {
 		}
 		if err != nil {
 			return err
+		}
+		if p.player != nil && m.Method == "PLAY" {
+			if place != nil {
+				place.Use()
+			}
+			p.player.start() // behind the answer
 		}
 		if p.recorded && !was {
 			if place != nil {
@@ -166,7 +183,7 @@ func (p *publisher) wider(r *bufio.Reader) *bufio.Reader {
 
 // deadline is until when something must come on the connection: over UDP only signs of life do.
 func (p *publisher) deadline() time.Time {
-	if len(p.streams) > 0 && p.streams[0].ports != nil {
+	if p.player != nil || len(p.streams) > 0 && p.streams[0].ports != nil {
 		return time.Now().Add(2 * time.Minute)
 	}
 	return time.Now().Add(recordSilent)
@@ -226,7 +243,7 @@ func (p *publisher) pace() time.Duration {
 func (p *publisher) hear() { p.heard.Store(time.Now().UnixNano()) }
 
 // methods are those that are understood.
-const methods = "OPTIONS, ANNOUNCE, SETUP, RECORD, TEARDOWN, GET_PARAMETER, SET_PARAMETER"
+const methods = "OPTIONS, ANNOUNCE, DESCRIBE, SETUP, PLAY, RECORD, TEARDOWN, GET_PARAMETER, SET_PARAMETER"
 
 // answer does what a request asks for. An error ends the connection, behind the answer.
 func (p *publisher) answer(m *rtsp.Message) (*rtsp.Message, error) {
@@ -240,6 +257,9 @@ func (p *publisher) answer(m *rtsp.Message) (*rtsp.Message, error) {
 	case "ANNOUNCE":
 		return p.announce(m)
 	case "SETUP":
+		if p.player != nil {
+			return p.player.setUp(m), nil
+		}
 		return p.setUp(m)
 	case "RECORD":
 		if len(p.streams) == 0 || p.feed == nil {
@@ -250,8 +270,13 @@ func (p *publisher) answer(m *rtsp.Message) (*rtsp.Message, error) {
 		return m.Response(200, "OK"), nil
 	case "TEARDOWN":
 		return m.Response(200, "OK"), errTeardown
-	case "DESCRIBE", "PLAY":
-		return m.Response(405, "Method Not Allowed: this port takes who publishes"), nil
+	case "DESCRIBE":
+		return p.describe(m), nil
+	case "PLAY":
+		if p.player == nil || !p.player.ready() {
+			return m.Response(455, "Method Not Valid in This State"), nil
+		}
+		return p.player.answerPlay(m), nil
 	}
 	out := m.Response(501, "Not Implemented")
 	out.Header.Set("Public", methods)

@@ -39,19 +39,7 @@ func (m *Manager) Call(ctx context.Context, u *url.URL) (*mpegts.Conn, error) {
 		<-c.over
 		failed <- errors.New(c.why)
 	}()
-	write := func(b []byte) error {
-		m.mu.Lock()
-		defer m.mu.Unlock()
-		for len(b) > 0 {
-			n := min(len(b), livePayload)
-			if !m.tell(kindSend, c.id, b[:n]) {
-				return errors.New("the process that runs SRT is being started again")
-			}
-			b = b[n:]
-		}
-		return nil
-	}
-	return mpegts.NewConn(write, func() error { m.hangUp(c.id); m.forget(id); return nil }, failed), nil
+	return mpegts.NewConn(func(b []byte) error { return m.write(c, b) }, func() error { m.hangUp(c.id); m.forget(id); return nil }, failed), nil
 }
 
 // ask asks the host for a connection, or for a port.

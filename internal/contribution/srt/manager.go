@@ -23,6 +23,8 @@ import (
 	"metaplasis/internal/contribution/source"
 	"metaplasis/internal/libsrt"
 	"metaplasis/internal/network"
+	"metaplasis/internal/onward"
+	send "metaplasis/internal/onward/mpegts"
 )
 
 // Manager is the service's end of SRT: it keeps the host up, lets senders and receivers in, and calls for inputs.
@@ -30,7 +32,10 @@ type Manager struct {
 	Receiver contribution.Receiver
 	Streams  *mpegts.Receiver // where the streams of channels are found
 	Process  func() *exec.Cmd // the command line of the host
-	Logger   *slog.Logger
+	Channels onward.Channels  // that receivers may have
+	// Join counts a receiver in, or says why not; leave is called when it goes.
+	Join   func(channel, way, remote, ticket string) (leave func(), err error)
+	Logger *slog.Logger
 
 	mu       sync.Mutex
 	policy   Policy
@@ -336,7 +341,7 @@ func (m *Manager) admit(c *conn, id string) {
 		return
 	}
 	if a.Request {
-		m.hand(c, a.Channel)
+		m.hand(c, a)
 		return
 	}
 	feed, err := m.Receiver.Open(contribution.Sender{Channel: a.Channel, Key: a.Key, Protocol: "SRT", Remote: c.peer, Silence: silence})
@@ -411,19 +416,34 @@ func (m *Manager) hangUp(id uint32) {
 	m.tell(kindClose, id, []byte{})
 }
 
-// hand gives the stream that feeds a channel to a receiver, untouched, whenever there is one.
-func (m *Manager) hand(c *conn, channel string) {
+// write sends packets over a connection.
+func (m *Manager) write(c *conn, b []byte) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for len(b) > 0 {
+		n := min(len(b), livePayload)
+		if !m.tell(kindSend, c.id, b[:n]) {
+			return errors.New("the process that runs SRT is being started again")
+		}
+		b = b[n:]
+	}
+	return nil
+}
+
+// hand gives a channel to a receiver: the stream that feeds it untouched, whenever there is one, or a stream of a rung.
+func (m *Manager) hand(c *conn, a Access) {
 	defer m.hangUp(c.id)
+	leave, err := m.Join(a.Channel, "srt", c.peer, "")
+	if err != nil {
+		return
+	}
+	defer leave()
 	for {
-		end, ok := m.Streams.Copy(channel, func(b []byte) {
-			m.mu.Lock()
-			defer m.mu.Unlock()
-			for len(b) > 0 {
-				n := min(len(b), livePayload)
-				m.tell(kindSend, c.id, b[:n])
-				b = b[n:]
-			}
-		})
+		if _, video, sound := m.Channels.Runs(a.Channel); a.Rung != "" || (video || sound) && !m.Streams.Feeds(a.Channel) {
+			m.serve(c, a)
+			return
+		}
+		end, ok := m.Streams.Copy(a.Channel, func(b []byte) { _ = m.write(c, b) })
 		wait := 200 * time.Millisecond
 		if ok {
 			wait = time.Hour
@@ -441,6 +461,26 @@ func (m *Manager) hand(c *conn, channel string) {
 			end.Stop()
 		}
 	}
+}
+
+// serve sends a rung.
+func (m *Manager) serve(c *conn, a Access) {
+	tap, err := m.Channels.Tap(a.Channel, onward.Choice{Rung: a.Rung})
+	if err != nil {
+		return
+	}
+	defer tap.Close()
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	go func() {
+		select {
+		case <-c.over:
+			cancel()
+		case <-ctx.Done():
+		}
+	}()
+	err = send.Serve(ctx, tap, a.Channel, func(b []byte) error { return m.write(c, b) })
+	m.Logger.Debug("a receiver over SRT is gone", "channel", a.Channel, "remote", c.peer, "error", err)
 }
 
 // Receive implements source.Protocol: it calls, meets, or opens a port of its own, as the address says.

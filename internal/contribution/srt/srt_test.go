@@ -12,17 +12,19 @@ import (
 
 func TestStreamIDs(t *testing.T) {
 	for text, want := range map[string]Access{
-		"#!::r=start-line,m=publish,u=KEY":                   {"start-line", "KEY", false},
-		"#!::u=KEY,r=start-line":                             {"start-line", "KEY", false},
-		"#!::r=/in/start-line,s=KEY,x=y":                     {"start-line", "KEY", false},
-		"#!::r=start-line/KEY,m=publish":                     {"start-line", "KEY", false},
-		"#!::r=start-line,m=request,u=KEY":                   {"start-line", "KEY", true},
-		"%23%21%3A%3Ar%3Dstart-line%2Cm%3Drequest%2Cu%3DKEY": {"start-line", "KEY", true},
-		"start-line/KEY":                                     {"start-line", "KEY", false},
-		"/in/start-line/KEY":                                 {"start-line", "KEY", false},
-		"publish/start-line/KEY":                             {"start-line", "KEY", false},
-		"start-line?key=KEY":                                 {"start-line", "KEY", false},
-		"request/start-line/KEY":                             {"start-line", "KEY", true},
+		"#!::r=start-line,m=publish,u=KEY":                   {"start-line", "KEY", false, ""},
+		"#!::u=KEY,r=start-line":                             {"start-line", "KEY", false, ""},
+		"#!::r=/in/start-line,s=KEY,x=y":                     {"start-line", "KEY", false, ""},
+		"#!::r=start-line/KEY,m=publish":                     {"start-line", "KEY", false, ""},
+		"#!::r=start-line,m=request,u=KEY":                   {"start-line", "KEY", true, ""},
+		"%23%21%3A%3Ar%3Dstart-line%2Cm%3Drequest%2Cu%3DKEY": {"start-line", "KEY", true, ""},
+		"start-line/KEY":                                     {"start-line", "KEY", false, ""},
+		"/in/start-line/KEY":                                 {"start-line", "KEY", false, ""},
+		"publish/start-line/KEY":                             {"start-line", "KEY", false, ""},
+		"start-line?key=KEY":                                 {"start-line", "KEY", false, ""},
+		"request/start-line/KEY":                             {"start-line", "KEY", true, ""},
+		"request/start-line/720p/KEY":                        {"start-line", "KEY", true, "720p"},
+		"#!::r=start-line/720p,m=request,u=KEY":              {"start-line", "KEY", true, "720p"},
 	} {
 		got, err := ParseStreamID(text)
 		require.NoError(t, err, text)

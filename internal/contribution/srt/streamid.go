@@ -12,7 +12,8 @@ import (
 type Access struct {
 	Channel string
 	Key     string
-	Request bool // to receive, not to send
+	Request bool   // to receive, not to send
+	Rung    string // of a request; "" is the sender's transport stream as it came, or the source
 }
 
 // maxStreamID bounds a stream id (draft-sharabayko-srt, 3.2.1.3).
@@ -24,7 +25,9 @@ const maxStreamID = 512
 //
 // where r names the channel, m is publish (the default here) or request, and u, or s, is the key; or a plain form,
 //
-//	start-line/KEY     start-line?key=KEY     request/start-line/KEY
+//	start-line/KEY     start-line?key=KEY     request/start-line/KEY     request/start-line/720p/KEY
+//
+// A request may name a rung behind the channel: r=start-line/720p.
 func ParseStreamID(text string) (a Access, err error) {
 	wrong := func(found string) error {
 		return &media.FormatError{Format: "SRT stream id", Found: found, Want: "#!::r=CHANNEL,m=publish,u=KEY or CHANNEL/KEY"}
@@ -70,6 +73,13 @@ func ParseStreamID(text string) (a Access, err error) {
 			a.Channel, a.Key = channel, key
 		} else {
 			a.Channel, a.Key, _ = strings.Cut(text, "/")
+		}
+	}
+	if a.Request {
+		if channel, rung, ok := strings.Cut(a.Channel, "/"); ok {
+			a.Channel, a.Rung = channel, rung
+		} else if rung, key, ok := strings.Cut(a.Key, "/"); ok {
+			a.Rung, a.Key = rung, key
 		}
 	}
 	if a.Channel == "" || a.Key == "" {

@@ -107,8 +107,8 @@ type Addresses struct {
 	Senders    []SenderAddress      `json:"senders"`          // how senders reach the channel, protocol by protocol
 }
 
-// Relay is an onward copy of a channel: how it is set, and how it is doing.
-type Relay struct {
+// ChannelRelay is an onward copy of a channel: how it is set, and how it is doing.
+type ChannelRelay struct {
 	origin.Relay
 	Words    string          `json:"words"`              // the state
 	Progress *relay.Progress `json:"progress,omitempty"` // nil of one that is not on

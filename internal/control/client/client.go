@@ -394,15 +394,15 @@ func (c *Client) Health(ctx context.Context) (api.Health, error) {
 }
 
 // Relays lists the relays of a channel.
-func (c *Client) Relays(ctx context.Context, slug string) ([]api.Relay, error) {
-	return call[[]api.Relay](ctx, c, "GET", "/channels/"+seg(slug)+"/relays", nil)
+func (c *Client) Relays(ctx context.Context, slug string) ([]api.ChannelRelay, error) {
+	return call[[]api.ChannelRelay](ctx, c, "GET", "/channels/"+seg(slug)+"/relays", nil)
 }
 
 func relayPath(slug, name string) string { return "/channels/" + seg(slug) + "/relays/" + seg(name) }
 
 // PutRelay adds a relay, or changes it.
-func (c *Client) PutRelay(ctx context.Context, slug string, r origin.Relay) ([]api.Relay, error) {
-	return call[[]api.Relay](ctx, c, "PUT", relayPath(slug, r.Name), r)
+func (c *Client) PutRelay(ctx context.Context, slug string, r origin.Relay) ([]api.ChannelRelay, error) {
+	return call[[]api.ChannelRelay](ctx, c, "PUT", relayPath(slug, r.Name), r)
 }
 
 // RemoveRelay removes a relay.

@@ -1,6 +1,7 @@
 package rtmp
 
 import (
+	"encoding/binary"
 	"fmt"
 	"io"
 
@@ -16,6 +17,7 @@ type Client struct {
 	stage          int // 0: S0 to S2, 1: chunks
 	stream         uint32
 	started        bool
+	plays          bool // it receives
 }
 
 // NewClient makes a sending end that will publish name in the application app, and queues its
@@ -29,6 +31,15 @@ func NewClient(random io.Reader, url, app, name string, digest bool) (*Client, e
 	c.c1 = hello[1:]
 	c.out = append(c.out, hello...)
 	return c, nil
+}
+
+// NewPlayer makes a receiving end that will play name of the application app, and queues its first bytes.
+func NewPlayer(random io.Reader, url, app, name string) (*Client, error) {
+	c, err := NewClient(random, url, app, name, false)
+	if err == nil {
+		c.plays = true
+	}
+	return c, err
 }
 
 // Feed takes bytes from the server and calls handle for each event.
@@ -80,6 +91,14 @@ func (c *Client) message(m *Message, handle func(Event) error) error {
 	if handled, err := c.protocolControl(m); handled {
 		return err
 	}
+	if c.plays {
+		switch m.Type {
+		case TypeVideo, TypeAudio, TypeData, TypeData3:
+			return media2event(m, handle)
+		case TypeAggregate:
+			return aggregate(m, handle)
+		}
+	}
 	if m.Type != TypeCommand && m.Type != TypeCommand3 {
 		return nil
 	}
@@ -98,8 +117,10 @@ func (c *Client) message(m *Message, handle func(Event) error) error {
 	case "_result":
 		switch values[1] {
 		case 1.0: // of connect
-			c.command(0, "releaseStream", 2.0, nil, c.name)
-			c.command(0, "FCPublish", 3.0, nil, c.name)
+			if !c.plays {
+				c.command(0, "releaseStream", 2.0, nil, c.name)
+				c.command(0, "FCPublish", 3.0, nil, c.name)
+			}
 			c.command(0, "createStream", 4.0, nil)
 		case 4.0: // of createStream
 			id := 1.0
@@ -107,6 +128,12 @@ func (c *Client) message(m *Message, handle func(Event) error) error {
 				id, _ = values[3].(float64)
 			}
 			c.stream = uint32(id)
+			if c.plays {
+				c.reader.SetLimit(maxPartial)
+				c.control(TypeUserControl, append([]byte{0, 3}, binary.BigEndian.AppendUint32(binary.BigEndian.AppendUint32(nil, c.stream), 1000)...)...) // buffer length
+				c.command(c.stream, "play", 5.0, nil, c.name, -2000.0)                                                                                    // live, else recorded
+				break
+			}
 			c.command(c.stream, "publish", 5.0, nil, c.name, "live")
 		}
 	case "_error":
@@ -120,9 +147,12 @@ func (c *Client) message(m *Message, handle func(Event) error) error {
 		if info.String("code") == codeReconnect {
 			return handle(Event{Kind: EventReconnect, Name: info.String("tcUrl"), Text: info.String("description")})
 		}
-		if info.String("code") == "NetStream.Publish.Start" && !c.started {
+		switch code := info.String("code"); {
+		case (code == "NetStream.Publish.Start" || code == "NetStream.Play.Start") && !c.started:
 			c.started = true
 			return handle(Event{Kind: EventStarted})
+		case c.plays && (code == "NetStream.Play.Stop" || code == "NetStream.Play.UnpublishNotify"):
+			return handle(Event{Kind: EventEnd})
 		}
 	}
 	return nil

@@ -110,6 +110,7 @@ const (
 	EventAudio                          // Payload is the body of an FLV audio tag
 	EventMetadata                       // Metadata is the sender's onMetaData
 	EventData                           // Metadata is that of another data message, called Name
+	EventPlay                           // a player asks for a stream: answer with AcceptPlay or RefusePlay
 	EventEnd                            // the sender has ended its stream
 	EventStarted                        // client only: the server lets us publish
 	EventRefused                        // client only: Text says why not
@@ -119,7 +120,7 @@ const (
 // Event is one thing that a peer said.
 type Event struct {
 	Kind      EventKind
-	App, Name string // EventPublish: the application and the stream name, unparsed
+	App, Name string // EventPublish and EventPlay: the application and the stream name, unparsed
 	Timestamp uint32 // milliseconds, wraps
 	Payload   []byte
 	Metadata  amf.Object
@@ -133,6 +134,7 @@ type Server struct {
 	stage     int // 0: C0 and C1, 1: C2, 2: chunks
 	app       string
 	publishOn uint32
+	playOn    uint32
 	streams   bool // a stream was made
 	accepted  bool
 	refused   bool
@@ -234,7 +236,7 @@ func (s *Server) message(m *Message, handle func(Event) error) error {
 		if !s.accepted {
 			return &media.FormatError{Format: "RTMP session", Found: "an aggregate message", Want: "publish first"}
 		}
-		return s.aggregate(m, handle)
+		return aggregate(m, handle)
 	case TypeCommand, TypeCommand3:
 		return s.commandMessage(m, handle)
 	}
@@ -278,7 +280,7 @@ func trimAMF3(m *Message) []byte {
 }
 
 // aggregate takes apart section 7.1.6: FLV tags in a row, their times shifted to the message's.
-func (s *Server) aggregate(m *Message, handle func(Event) error) error {
+func aggregate(m *Message, handle func(Event) error) error {
 	p := m.Payload
 	var shift uint32
 	for first := true; len(p) >= 11; first = false {
@@ -348,12 +350,15 @@ func (s *Server) commandMessage(m *Message, handle func(Event) error) error {
 		}
 		s.command(0, "_result", tx, nil, nil)
 	case "publish":
-		if s.publishOn != 0 {
+		if s.publishOn != 0 || s.playOn != 0 {
 			return &media.FormatError{Format: "RTMP session", Found: "a second publish", Want: "one a connection"}
 		}
 		s.publishOn = max(m.Stream, 1)
 		return handle(Event{Kind: EventPublish, App: s.app, Name: text(3)})
 	case "FCUnpublish", "deleteStream", "closeStream":
+		if s.playOn != 0 && name != "FCUnpublish" {
+			return handle(Event{Kind: EventEnd})
+		}
 		if name == "FCUnpublish" {
 			s.command(0, "_result", tx, nil, nil)
 		}
@@ -362,8 +367,11 @@ func (s *Server) commandMessage(m *Message, handle func(Event) error) error {
 			return handle(Event{Kind: EventEnd})
 		}
 	case "play", "play2":
-		s.command(max(m.Stream, 1), "onStatus", 0.0, nil, status("error", "NetStream.Play.Failed",
-			"This port takes feeds; it does not play them."))
+		if s.publishOn != 0 || s.playOn != 0 {
+			return &media.FormatError{Format: "RTMP session", Found: "a second stream", Want: "one a connection"}
+		}
+		s.playOn = max(m.Stream, 1)
+		return handle(Event{Kind: EventPlay, App: s.app, Name: text(3)})
 	case "_result", "_error", "onStatus", "_checkbw":
 	default:
 		if tx != 0 {
@@ -384,6 +392,35 @@ func (s *Server) Accept() {
 	s.reader.SetLimit(maxPartial)
 	s.control(TypeUserControl, append([]byte{0, 0}, binary.BigEndian.AppendUint32(nil, s.publishOn)...)...) // stream begin
 	s.command(s.publishOn, "onStatus", 0.0, nil, status("status", "NetStream.Publish.Start", "Publishing."))
+}
+
+// AcceptPlay lets a player go on: media follows (section 7.2.2.1).
+func (s *Server) AcceptPlay() {
+	s.accepted = true
+	s.control(TypeUserControl, append([]byte{0, 0}, binary.BigEndian.AppendUint32(nil, s.playOn)...)...) // stream begin
+	s.command(s.playOn, "onStatus", 0.0, nil, status("status", "NetStream.Play.Reset", "The stream is set up."))
+	s.command(s.playOn, "onStatus", 0.0, nil, status("status", "NetStream.Play.Start", "The stream begins."))
+	s.send(csidCommand, &Message{Type: TypeData, Stream: s.playOn, Payload: amf.Append(nil, "|RtmpSampleAccess", true, true)})
+}
+
+// RefusePlay tells a player why it is sent nothing, or nothing more.
+func (s *Server) RefusePlay(text string) {
+	s.accepted, s.refused = false, true
+	s.command(max(s.playOn, 1), "onStatus", 0.0, nil, status("error", "NetStream.Play.Failed", text))
+}
+
+// Metadata queues onMetaData for a player.
+func (s *Server) Metadata(values amf.ECMAArray) {
+	s.send(csidCommand, &Message{Type: TypeData, Stream: s.playOn, Payload: amf.Append(nil, "onMetaData", values)})
+}
+
+// Media queues the body of an FLV video or audio tag (TypeVideo, TypeAudio) for a player.
+func (s *Server) Media(kind uint8, timestamp uint32, body []byte) {
+	csid := uint32(csidAudio)
+	if kind == TypeVideo {
+		csid = csidVideo
+	}
+	s.send(csid, &Message{Type: kind, Stream: s.playOn, Timestamp: timestamp, Payload: body})
 }
 
 // The codes with which a publish is refused, or ended later.

@@ -95,9 +95,7 @@ const (
 	maxPause   = 30 * time.Second
 	steady     = 20 * time.Second
 	// idle is for how long a way stays open while nothing is on air.
-	idle = 8 * time.Second
-	// maxBehind is how late a relay may be before it falls to the next keyframe.
-	maxBehind = 4 * time.Second
+	idle      = 8 * time.Second
 	curveSpan = 300
 )
 
@@ -225,12 +223,6 @@ func (x *relay) sent(bytes int, lost int64) {
 	x.st.Lost += lost
 }
 
-// errIdle ends an attempt while nothing is on air; errChanged one whose tracks have become others.
-var (
-	errIdle    = errors.New("nothing is on air")
-	errChanged = errors.New("the tracks have become others")
-)
-
 // keep tries again and again.
 func (x *relay) keep(ctx context.Context) {
 	pause := firstPause
@@ -249,7 +241,7 @@ func (x *relay) keep(ctx context.Context) {
 		if ctx.Err() != nil {
 			return
 		}
-		if errors.Is(err, errIdle) || errors.Is(err, errChanged) {
+		if errors.Is(err, onward.ErrIdle) || errors.Is(err, onward.ErrChanged) {
 			pause = firstPause
 			continue
 		}

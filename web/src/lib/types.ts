@@ -37,6 +37,7 @@ export interface Change {
   outputs: Outputs;
   access: Access;
   switching: Switching;
+  relays?: Relay[]; // Relays carry the channel onward to other servers and receivers.
 }
 
 /** Channel is a channel with its settings, how it is, and where it plays. */
@@ -48,12 +49,27 @@ export interface Channel {
   addresses: Addresses;
 }
 
+/** ChannelRelay is an onward copy of a channel: how it is set, and how it is doing. */
+export interface ChannelRelay {
+  name: string; // within its channel
+  address: string; // Address of the far end: rtmp, rtmps, srt, rtsp, rtsps, http or https (WHIP), udp or rtp.
+  secret?: string; // Secret is what the far end asks for: the stream's name of RTMP, the password of RTSP, the passphrase of SRT, the token of WHIP, or parameters of the address as in passphrase=…&streamid=…. It is never shown.
+  rung?: string; // "" is the source as it came
+  sound?: string; // a rendition of sound, "" is that of the rung
+  whole?: boolean; // the sender's whole transport stream, untouched
+  off?: boolean; // it is not to send
+  from?: string; // From and Until are when it sends, if it does; the zero time is no bound.
+  until?: string;
+  words: string; // the state
+  progress?: Progress; // nil of one that is not on
+}
+
 /** Chosen is the input that is on air by hand; an empty kind leaves it to the order of the inputs. */
 export interface Chosen {
   kind: string; // Kind is "sender": an encoder that connects with a key; "address": what the service fetches or receives at an address; "studio": a source on the studio's network; "programme": a programme of the transport stream that another channel receives; "file": a recording that repeats; "slate": a picture.
   name?: string; // Name tells several inputs for senders apart, such as backup; keys may lead to one of them. Of a source on the studio's network it is its name, or its ID.
   file?: string; // of a file: its name in the service's folder of files; of a slate: its image, none for the title
-  address?: string; // Address of the source: udp, rtp, http, https, srt, rtsp or rtsps.
+  address?: string; // Address of the source: udp, rtp, http, https, srt, rtsp, rtsps, rtmp or rtmps.
   channel?: string; // of a programme: whose transport stream it is in
   programme?: string; // Programme of a transport stream, by its number or its name; none is the first.
   secret?: string; // Secret is the password or passphrase that the source asks for. It is never shown.
@@ -215,7 +231,7 @@ export interface Input {
   kind: string; // Kind is "sender": an encoder that connects with a key; "address": what the service fetches or receives at an address; "studio": a source on the studio's network; "programme": a programme of the transport stream that another channel receives; "file": a recording that repeats; "slate": a picture.
   name?: string; // Name tells several inputs for senders apart, such as backup; keys may lead to one of them. Of a source on the studio's network it is its name, or its ID.
   file?: string; // of a file: its name in the service's folder of files; of a slate: its image, none for the title
-  address?: string; // Address of the source: udp, rtp, http, https, srt, rtsp or rtsps.
+  address?: string; // Address of the source: udp, rtp, http, https, srt, rtsp, rtsps, rtmp or rtmps.
   channel?: string; // of a programme: whose transport stream it is in
   programme?: string; // Programme of a transport stream, by its number or its name; none is the first.
   secret?: string; // Secret is the password or passphrase that the source asks for. It is never shown.
@@ -227,7 +243,7 @@ export interface InputStatus {
   kind: string; // Kind is "sender": an encoder that connects with a key; "address": what the service fetches or receives at an address; "studio": a source on the studio's network; "programme": a programme of the transport stream that another channel receives; "file": a recording that repeats; "slate": a picture.
   name?: string; // Name tells several inputs for senders apart, such as backup; keys may lead to one of them. Of a source on the studio's network it is its name, or its ID.
   file?: string; // of a file: its name in the service's folder of files; of a slate: its image, none for the title
-  address?: string; // Address of the source: udp, rtp, http, https, srt, rtsp or rtsps.
+  address?: string; // Address of the source: udp, rtp, http, https, srt, rtsp, rtsps, rtmp or rtmps.
   channel?: string; // of a programme: whose transport stream it is in
   programme?: string; // Programme of a transport stream, by its number or its name; none is the first.
   secret?: string; // Secret is the password or passphrase that the source asks for. It is never shown.
@@ -554,6 +570,22 @@ export interface Programme {
   tracks: StreamTrack[];
 }
 
+/** Progress is what is known of a relay that is on. */
+export interface Progress {
+  name: string;
+  state: string;
+  text: string; // the state in words
+  since: string; // of the state
+  attempts: number; // since it was turned on
+  bytes: number; // sent
+  units: number; // pictures and frames of sound that were sent
+  lost: number; // that were left out since the far end was slow
+  bitrate: number; // bits in the newest second
+  error?: string; // the newest failure
+  failed?: string;
+  curve?: number[]; // bits in each of the last seconds, five minutes at most
+}
+
 /** Public is what a viewer's page may know of a channel. */
 export interface Public {
   title: string;
@@ -578,6 +610,25 @@ export interface RTP {
 export interface Rational {
   num: number;
   den: number;
+}
+
+/** Relay is an onward copy of a channel to another server or receiver. */
+export interface Relay {
+  name: string; // within its channel
+  address: string; // Address of the far end: rtmp, rtmps, srt, rtsp, rtsps, http or https (WHIP), udp or rtp.
+  secret?: string; // Secret is what the far end asks for: the stream's name of RTMP, the password of RTSP, the passphrase of SRT, the token of WHIP, or parameters of the address as in passphrase=…&streamid=…. It is never shown.
+  rung?: string; // "" is the source as it came
+  sound?: string; // a rendition of sound, "" is that of the rung
+  whole?: boolean; // the sender's whole transport stream, untouched
+  off?: boolean; // it is not to send
+  from?: string; // From and Until are when it sends, if it does; the zero time is no bound.
+  until?: string;
+}
+
+/** RelayTest is what a far end says when it is tried. */
+export interface RelayTest {
+  takes: boolean;
+  text: string;
 }
 
 /** RenditionStatus is one rendition. */
@@ -717,6 +768,7 @@ export interface Settings {
   outputs: Outputs;
   access: Access;
   switching: Switching;
+  relays?: Relay[]; // Relays carry the channel onward to other servers and receivers.
 }
 
 /** SignIn asks for a session. */
@@ -771,6 +823,7 @@ export interface Status {
   governor?: GovernorStatus; // nil of a ladder that is left as it is
   advice?: Record<string, number>; // the effort that there is room for, by rung; none while it is not known
   viewers?: Record<string, number>; // by protocol
+  relays?: Progress[]; // that are on
   partTarget: number; // milliseconds, 0 before the first feed
   memory: number; // bytes of segments held
   memoryBound: number; // bytes that the settings allow
