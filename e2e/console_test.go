@@ -107,6 +107,9 @@ func (p *page) until(js string) {
 	require.NoError(p.t, err, js)
 }
 
+// playerTree is what the player's element draws around its video.
+const playerTree = `document.querySelector("metaplasis-player").shadowRoot`
+
 // becomes waits for what a page without a processor to itself may not reach.
 func (p *page) becomes(js string, within time.Duration) bool {
 	_, err := chromedp.Run(p.ctx, chromedp.Poll[bool](js, chromedp.WithPollingInterval(50*time.Millisecond), chromedp.WithPollingTimeout(within)))
@@ -185,6 +188,9 @@ func unsteady(frames []shown, loop demo.Loop, allowed int, strays float64) strin
 		slack := allowed
 		if f.Rate != 1 || i > 0 && frames[i-1].Rate != 1 {
 			slack = 1
+		}
+		if d == 1 && i+1 < len(frames) && frames[i+1].Drawn == f.Number {
+			continue // the page drew the next picture already, and was called for that one too
 		}
 		if max(d, -d) > slack {
 			stray = append(stray, fmt.Sprintf("%d at %f: %d beside, %d lines, speed %f", f.Number, f.Time, d, f.Height, f.Rate))
@@ -390,7 +396,7 @@ func TestEmbedSaysWhyNothingPlays(t *testing.T) {
 	s.channel("start-line", origin.Settings{})
 	p := open(t)
 	p.do(chromedp.Navigate(s.http + "/embed/start-line"))
-	p.until(`document.body.innerText.includes("Nobody is sending to this channel")`)
+	p.until(playerTree + `.textContent.includes("Nobody is sending to this channel")`)
 	p.do(chromedp.Navigate(s.http + "/embed/no-such"))
-	p.until(`document.body.innerText.includes("There is no such channel")`)
+	p.until(playerTree + `.textContent.includes("There is no such channel")`)
 }

@@ -3,7 +3,6 @@ package e2e
 import (
 	"fmt"
 	"testing"
-	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
@@ -69,5 +68,40 @@ func TestRealTimePassedThrough(t *testing.T) {
 	eventually(t, "the viewer is counted", func() bool { return s.status(loop.Name).Viewers["webrtc"] == 1 })
 	p.stop()
 	eventually(t, "and gone", func() bool { return s.status(loop.Name).Viewers["webrtc"] == 0 })
-	_ = time.Second
+}
+
+// TestSocketsPlay: over WebSocket and WebTransport, pictures in their order and at their time, a rung chosen by hand, and
+// viewers counted by their way.
+func TestSocketsPlay(t *testing.T) { inFairWeather(t, socketsPlay) }
+
+func socketsPlay(t *testing.T) []string {
+	s := start(t)
+	loop := demo.Loops[0]
+	url := s.channel(loop.Name, origin.Settings{}, ladder.Rung{Name: "source", On: true, Source: true},
+		ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
+	s.sendLoop(&loop, camera.Options{URL: url})
+	eventually(t, "on air", func() bool { return s.newest(loop.Name, "180p") >= 2 })
+	var stalls []string
+	for _, way := range []string{"websocket", "webtransport"} {
+		p := open(t)
+		p.do(chromedp.Navigate(s.http + "/watch/" + loop.Name + "?as=" + way))
+		p.collect()
+		p.until(`document.querySelector("video").videoHeight === 720`)
+		p.until(`window.frames_.length > 200`)
+		steady(t, p.frames(), loop)
+		t.Logf("%s: %v", way, eval[string](p, `JSON.stringify({delay: window.playback.delay, inHand: window.playback.behind, stalls: window.playback.stalls})`))
+		for _, rung := range []struct {
+			name   string
+			height int
+		}{{"180p", 180}, {"source", 720}} {
+			eval[chromedp.Void](p, fmt.Sprintf(`window.playback.choose(%q)`, rung.name))
+			p.until(fmt.Sprintf(`document.querySelector("video").videoHeight === %d && window.playback.showing === %q`, rung.height, rung.name))
+		}
+		steady(t, p.frames(), loop)
+		stalls = append(stalls, eval[[]string](p, "window.waits_")...)
+		eventually(t, "the viewer is counted", func() bool { return s.status(loop.Name).Viewers[way] == 1 })
+		p.stop()
+		eventually(t, "and gone", func() bool { return s.status(loop.Name).Viewers[way] == 0 })
+	}
+	return stalls
 }

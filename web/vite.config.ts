@@ -6,7 +6,16 @@ import { defineConfig } from "vitest/config";
 export default defineConfig({
   plugins: [svelte(), tailwindcss()],
   build: {
-    rollupOptions: { input: { index: "index.html", watch: "watch.html", contribute: "contribute.html" } },
+    rollupOptions: {
+      input: {
+        index: "index.html",
+        watch: "watch.html",
+        contribute: "contribute.html",
+        player: "src/player/index.ts",
+      },
+      // The player's module has one address for good, for pages of others.
+      output: { entryFileNames: (c) => (c.name === "player" ? "player.js" : "assets/[name]-[hash].js") },
+    },
     chunkSizeWarningLimit: 900,
     emptyOutDir: true,
   },

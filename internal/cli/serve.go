@@ -72,6 +72,7 @@ func (a *app) serveFlags(c *cobra.Command, s *serveFlags) {
 	f.StringVar(&s.conf.HTTP, "http", ":8780", "address for console, API and viewers")
 	f.StringVar(&s.conf.HTTPS, "https", "", "address for the same over TLS, with HTTP/2; needs a certificate")
 	f.BoolVar(&s.conf.HTTP3, "http3", false, "answer HTTP/3 too, on the HTTPS port's number")
+	f.StringVar(&s.conf.WebTransport, "webtransport", "", `address for WebTransport, UDP; the HTTP port's number without it; "off" turns it off`)
 	f.StringVar(&s.conf.RTMP, "rtmp", ":1935", `address for RTMP senders; "" turns it off`)
 	f.StringVar(&s.conf.RTMPS, "rtmps", "", "address for RTMPS senders; needs a certificate")
 	f.StringVar(&s.conf.SRT, "srt", ":7710", `address for SRT senders and receivers, UDP; "" turns it off`)

@@ -170,3 +170,23 @@ func (s *Service) keysChanged() {
 		s.OnKeys()
 	}
 }
+
+// receivers lists how receivers fetch a channel, protocol by protocol.
+func (s *Service) receivers(base, host, slug string) []api.ReceiverAddress {
+	out := []api.ReceiverAddress{{Protocol: "Transport stream over HTTP", Way: "ts", URL: base + "/media/" + slug + "/{rung}.ts", Source: "source",
+		Hint: "A stream that goes on, for players, tuners and set-top boxes."}}
+	for _, p := range []struct {
+		name, scheme, way, hint string
+		port                    int
+	}{{"RTMP", "rtmp", "rtmp", "Codecs beyond H.264 and AAC go in the enhanced form.", s.ports.RTMP}, {"RTMPS", "rtmps", "rtmp", "The same over TLS.", s.ports.RTMPS},
+		{"RTSP", "rtsp", "rtsp", "Over UDP, or interleaved in the connection.", s.ports.RTSP}, {"RTSPS", "rtsps", "rtsp", "The same over TLS.", s.ports.RTSPS}} {
+		if p.port > 0 {
+			out = append(out, api.ReceiverAddress{Protocol: p.name, Way: p.way, URL: fmt.Sprintf("%s://%s/out/%s/{rung}", p.scheme, net.JoinHostPort(host, strconv.Itoa(p.port)), slug), Hint: p.hint})
+		}
+	}
+	if s.ports.SRT > 0 {
+		out = append(out, api.ReceiverAddress{Protocol: "SRT", Way: "srt", URL: fmt.Sprintf("srt://%s?streamid=request/%s/{rung}/KEY", net.JoinHostPort(host, strconv.Itoa(s.ports.SRT)), slug),
+			Hint: "KEY is a key of this channel, and receivers over SRT have to be let in by its settings."})
+	}
+	return out
+}

@@ -15,6 +15,7 @@ import (
 	"net/http"
 	"reflect"
 	"strconv"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -309,6 +310,7 @@ func (s *Service) Addresses(base string, set *origin.Settings) api.Addresses {
 	if set.TS {
 		a.TS = base + "/media/" + slug + "/ts.m3u8"
 	}
+	a.Socket = "ws" + strings.TrimPrefix(base, "http") + "/socket/" + slug
 	if s.ports.WebRTC {
 		a.WebRTC = base + "/whep/" + slug
 	}
@@ -323,6 +325,7 @@ func (s *Service) Addresses(base string, set *origin.Settings) api.Addresses {
 	if s.ports.RTMPS > 0 {
 		a.Secure = fmt.Sprintf("rtmps://%s/in/%s", net.JoinHostPort(host, strconv.Itoa(s.ports.RTMPS)), slug)
 	}
+	a.Receivers = s.receivers(base, host, slug)
 	a.Senders = s.senders(base, slug, "", set.Passphrase != "")
 	return a
 }
@@ -532,7 +535,8 @@ func (s *Service) listEvents(_ http.ResponseWriter, r *http.Request) (any, error
 	return out, err
 }
 
-func (s *Service) public(_ http.ResponseWriter, r *http.Request) (any, error) {
+func (s *Service) public(w http.ResponseWriter, r *http.Request) (any, error) {
+	w.Header().Set("Access-Control-Allow-Origin", "*") // players stand in pages of others
 	c, err := s.running(r)
 	if err != nil {
 		return nil, err

@@ -10,9 +10,10 @@ import (
 
 // Choice says which tracks of a channel a reader takes.
 type Choice struct {
-	Rung  string // "": the source as it came, or of Real the best that fits
-	Sound string // a rendition of sound; "": that of the rung
-	Real  *Real  // what a viewer in real time can take; nil: anything
+	Rung  string     // "": the source as it came, or of Real the best that fits
+	Sound string     // a rendition of sound; "": that of the rung
+	Real  *Real      // what a viewer in real time can take; nil: anything
+	Only  media.Kind // of the tracks; 0: both
 	// Oldest begins with the oldest keyframe that is held, Coming with the next one; else it is the newest.
 	Oldest, Coming bool
 }
@@ -25,10 +26,10 @@ type Real struct {
 
 // Offer is a rung that can be chosen.
 type Offer struct {
-	Rung    string
-	Bitrate int64 // of pictures, bits a second, 0 when it is not known
-	Width   int
-	Height  int
+	Rung    string `json:"rung"`
+	Bitrate int64  `json:"bitrate,omitempty"` // of pictures, bits a second, 0 when it is not known
+	Width   int    `json:"width"`
+	Height  int    `json:"height"`
 }
 
 // Tap reads what a channel puts out, as it comes: of one video track and one of sound. When the channel's runs or its
@@ -55,6 +56,6 @@ type Channels interface {
 	Tap(slug string, c Choice) (Tap, error)
 	// Runs reports what is on air on a channel: whether there is such a channel, and whether it has pictures and sound.
 	Runs(slug string) (known, video, sound bool)
-	// Offers lists the rungs that fit a viewer, the best first.
+	// Offers lists the rungs that fit a viewer in real time, the best first; for nil, all that are on.
 	Offers(slug string, r *Real) []Offer
 }

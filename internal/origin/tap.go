@@ -154,11 +154,17 @@ func (c *Channel) linesOf(choice onward.Choice) (l lines) {
 	}
 	if choice.Real != nil {
 		l.video, l.sound = s.realVideo(choice), s.realSound(choice)
-		return l
+	} else {
+		l.video, l.sound = s.chosen(choice.Rung)
+		if choice.Sound != "" {
+			l.sound = s.soundTrack(choice.Sound)
+		}
 	}
-	l.video, l.sound = s.chosen(choice.Rung)
-	if choice.Sound != "" {
-		l.sound = s.soundTrack(choice.Sound)
+	switch choice.Only {
+	case media.Video:
+		l.sound = nil
+	case media.Audio:
+		l.video = nil
 	}
 	return l
 }
@@ -261,11 +267,11 @@ func (s *session) offers(real *onward.Real) (out []onward.Offer) {
 		if !r.On || r.SoundOnly() || s.refused(*r) != "" {
 			continue
 		}
-		if t := s.outTrack(r.Name); s.inRealTime(t, real.Video) {
+		if t := s.outTrack(r.Name); t != nil && (real == nil || s.inRealTime(t, real.Video)) {
 			out = append(out, onward.Offer{Rung: r.Name, Bitrate: r.Bitrate, Width: t.Width, Height: t.Height})
 		}
 	}
-	if w, h := ladder.Display(s.video); s.video.Undecodable == "" && slices.Contains(real.Video, coding.RealTime(media.Video)) &&
+	if w, h := ladder.Display(s.video); real != nil && s.video.Undecodable == "" && slices.Contains(real.Video, coding.RealTime(media.Video)) &&
 		!slices.ContainsFunc(out, func(o onward.Offer) bool { return min(o.Width, o.Height) >= min(w, h, enoughLines) }) {
 		r := pairRung(s.video)
 		w, h = r.Size(s.video)
@@ -275,7 +281,7 @@ func (s *session) offers(real *onward.Real) (out []onward.Offer) {
 	return out
 }
 
-// Offers lists the rungs that fit a viewer in real time, the best first.
+// Offers lists the rungs that fit a viewer in real time, the best first; all of them for nil.
 func (c *Channel) Offers(real *onward.Real) []onward.Offer {
 	c.mu.Lock()
 	defer c.mu.Unlock()

@@ -2,9 +2,11 @@ package service
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"maps"
+	"net"
 	"net/http"
 	"net/url"
 	"slices"
@@ -13,6 +15,7 @@ import (
 
 	"metaplasis/internal/onward"
 	"metaplasis/internal/onward/mpegts"
+	"metaplasis/internal/onward/socket"
 	"metaplasis/internal/origin"
 )
 
@@ -69,6 +72,21 @@ func (s *Service) join(channel, way, remote, ticket string) (leave func(), err e
 	leave, ok := s.audience.Join(channel, way)
 	if !ok {
 		return nil, errors.New("there are too many receivers")
+	}
+	return leave, nil
+}
+
+// joinHTTP lets a viewer in that asks over HTTP, and counts it.
+func (s *Service) joinHTTP(r *http.Request, channel, way string) (leave func(), err error) {
+	if s.origin.Channel(channel) == nil {
+		return nil, onward.ErrNoChannel
+	}
+	if err := s.mayWatch(r, channel); err != nil {
+		return nil, err
+	}
+	leave, ok := s.audience.Join(channel, way)
+	if !ok {
+		return nil, errors.New("there are too many viewers")
 	}
 	return leave, nil
 }
@@ -144,4 +162,50 @@ func (s *Service) viewers() map[string]map[string]int {
 		add("webrtc", s.whep.Viewers())
 	}
 	return out
+}
+
+// NoWebTransport turns WebTransport off.
+const NoWebTransport = "off"
+
+// serveWebTransport opens its port: with the service's certificate, or with one of its own making that players trust by its
+// hash.
+func (s *Service) serveWebTransport() error {
+	address := s.conf.WebTransport
+	if address == NoWebTransport || address == "" && s.HTTP == "" {
+		return nil
+	}
+	var conf *tls.Config
+	if s.conf.TLSCert != "" {
+		var err error
+		if conf, err = certificate(s.conf.TLSCert, s.conf.TLSKey, s.conf.Logger); err != nil {
+			return err
+		}
+	}
+	if address != "" {
+		t, err := s.socket.ListenWebTransport(address, conf)
+		if err != nil {
+			return err
+		}
+		s.useWebTransport(t)
+		return nil
+	}
+	t, err := s.socket.ListenWebTransport(s.HTTP, conf)
+	if err != nil { // another program has the number over UDP: players are told of any
+		host, _, _ := net.SplitHostPort(s.HTTP)
+		if t, err = s.socket.ListenWebTransport(net.JoinHostPort(host, "0"), conf); err != nil {
+			return err
+		}
+	}
+	s.useWebTransport(t)
+	return nil
+}
+
+func (s *Service) useWebTransport(t *socket.WebTransport) {
+	s.socket.Transport = t
+	s.stop = append(s.stop, t.Close)
+	go func() {
+		if err := t.Serve(); err != nil {
+			s.failed <- fmt.Errorf("WebTransport port: %w", err)
+		}
+	}()
 }

@@ -36,6 +36,7 @@ import (
 	"metaplasis/internal/network"
 	"metaplasis/internal/network/rtc"
 	"metaplasis/internal/onward"
+	"metaplasis/internal/onward/socket"
 	"metaplasis/internal/onward/whep"
 	"metaplasis/internal/origin"
 	"metaplasis/internal/records"
@@ -56,6 +57,8 @@ type Config struct {
 	WebRTCCodecs []string   // of pictures that senders may use, in our order; none is all
 	Studio       []string   // interfaces on which sources are looked for
 	HTTPS        string
+	// WebTransport is its address, UDP: "" is the HTTP port's number, NoWebTransport turns it off.
+	WebTransport string
 	HTTP3        bool   // also answer HTTP/3 on the HTTPS port's number, over UDP
 	TLSCert      string // certificate file, PEM, for RTMPS and HTTPS; read again when it changes
 	TLSKey       string
@@ -89,6 +92,7 @@ type Service struct {
 	srt         *srt.Manager
 	whip        *whip.Server // nil when WebRTC is off
 	whep        *whep.Server // the same
+	socket      *socket.Server
 	audience    onward.Audience
 	leaving     context.Context // ends when receivers have to leave
 	leave       context.CancelFunc
@@ -206,6 +210,9 @@ func Start(ctx context.Context, c Config) (_ *Service, err error) {
 	}
 	s.carryOnward()
 	pages := s.pages(metricsPort)
+	if err := s.serveWebTransport(); err != nil {
+		return nil, err
+	}
 	s.serveHTTP(httpPort, pages, nil)
 	if httpsPort != nil {
 		if c.HTTP3 {
@@ -416,6 +423,9 @@ func (s *Service) pages(metricsPort net.Listener) http.Handler {
 		r.Mount("/whip", http.StripPrefix("/whip", s.whip.Routes()))
 		r.Mount("/whep", http.StripPrefix("/whep", s.whep.Routes()))
 	}
+	s.socket = socket.New(taps{s.origin}, s.joinHTTP)
+	s.stop = append(s.stop, s.socket.Wait)
+	r.Mount("/socket", http.StripPrefix("/socket", s.socket.Routes()))
 	r.Mount(api.Prefix, http.StripPrefix(api.Prefix, s.Control.Handler()))
 	if metricsPort != nil {
 		own := chi.NewRouter()
@@ -437,6 +447,10 @@ func (s *Service) pages(metricsPort net.Listener) http.Handler {
 			}
 			if cache != "" {
 				w.Header().Set("Cache-Control", cache)
+			}
+			if strings.HasSuffix(name, ".js") || strings.HasSuffix(name, ".css") { // the player is a module for pages of others too
+				w.Header().Set("Access-Control-Allow-Origin", "*")
+				w.Header().Set("Cross-Origin-Resource-Policy", "cross-origin")
 			}
 			static.ServeHTTP(w, r)
 		}

@@ -103,13 +103,14 @@ func (p *publisher) describe(m *rtsp.Message) *rtsp.Message {
 	}
 	x.first = units[:n]
 	video, sound := tap.Tracks()
+	begun := time.Now().Add(-time.Second) // one clock for all tracks
 	for _, t := range []*media.Track{video, sound} {
 		if t == nil {
 			continue
 		}
 		out := *t
 		out.Clock = media.Clock{Scale: t.Timescale}
-		st, err := rtpmedia.New(out, uint8(96+len(x.tracks)), time.Now().Add(-time.Second))
+		st, err := rtpmedia.New(out, uint8(96+len(x.tracks)), begun)
 		if err != nil {
 			continue // it goes without
 		}

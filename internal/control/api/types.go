@@ -98,6 +98,7 @@ type Addresses struct {
 	LowDASH string `json:"lowDash"`
 	TS      string `json:"ts,omitempty"`     // HLS with transport streams
 	WebRTC  string `json:"webrtc,omitempty"` // WHEP
+	Socket  string `json:"socket"`           // WebSocket
 	// Selections are the addresses of the named selections of rungs.
 	Selections []SelectionAddresses `json:"selections"`
 	Picture    string               `json:"picture"`
@@ -105,6 +106,7 @@ type Addresses struct {
 	Server     string               `json:"server"`           // RTMP server for an encoder; the key is its stream name
 	Secure     string               `json:"secure,omitempty"` // the same over TLS
 	Senders    []SenderAddress      `json:"senders"`          // how senders reach the channel, protocol by protocol
+	Receivers  []ReceiverAddress    `json:"receivers"`        // how receivers fetch it
 }
 
 // ChannelRelay is an onward copy of a channel: how it is set, and how it is doing.
@@ -132,6 +134,15 @@ type SenderAddress struct {
 	Server   string `json:"server"`
 	Key      string `json:"key"` // or stream name, or stream id
 	URL      string `json:"url"` // for encoders with one field
+	Hint     string `json:"hint"`
+}
+
+// ReceiverAddress is where a receiver of a protocol fetches a channel.
+type ReceiverAddress struct {
+	Protocol string `json:"protocol"`
+	Way      string `json:"way"`    // as viewers are counted by
+	URL      string `json:"url"`    // in which {rung} stands for a rung's name
+	Source   string `json:"source"` // what stands there for the source as it came
 	Hint     string `json:"hint"`
 }
 

@@ -34,13 +34,18 @@ type Stream struct {
 	packets   uint32
 	octets    uint32
 	reported  time.Time
+	reports   int
 }
 
 // mtu is how many bytes a packet has, at most.
 const mtu = 1200
 
-// reportEach is how often a sender tells of its clock.
-const reportEach = time.Second
+// reportEach is how often a sender tells of its clock; the first reports follow faster, since who receives waits for them.
+const (
+	reportEach   = time.Second
+	reportFirst  = 200 * time.Millisecond
+	firstReports = 4
+)
 
 // New makes the stream of a track, of a payload type; begun is the wall clock at its time 0.
 func New(t media.Track, payloadType uint8, begun time.Time) (*Stream, error) {
@@ -120,10 +125,15 @@ func (s *Stream) stamp(pts int64) uint32 {
 // Report returns what the sender says of its clock (RFC 3550, 6.4.1), nil while that is not due. pts is a time of the
 // stream.
 func (s *Stream) Report(pts int64, now time.Time) []byte {
-	if now.Sub(s.reported) < reportEach {
+	each := reportEach
+	if s.reports < firstReports {
+		each = reportFirst
+	}
+	if now.Sub(s.reported) < each {
 		return nil
 	}
 	s.reported = now
+	s.reports++
 	at := s.begun.Add(time.Duration(pts) * time.Second / media.VideoTimescale)
 	const since1900 = 2208988800
 	ntp := uint64(at.Unix()+since1900)<<32 | uint64(at.Nanosecond())<<32/1_000_000_000

@@ -9,6 +9,7 @@ import (
 
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/onward"
+	"metaplasis/internal/onward/fan"
 )
 
 // adaptation is how a viewer goes from rung to rung by what its line carries.
@@ -62,9 +63,9 @@ func (v *viewer) adapt(now time.Time) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	offers := v.offers()
-	at := slices.IndexFunc(offers, func(o onward.Offer) bool { return o.Rung == l.stream.rung })
+	at := slices.IndexFunc(offers, func(o onward.Offer) bool { return o.Rung == l.stream.Rung })
 	if v.byHand {
-		if v.wanted != l.stream.rung {
+		if v.wanted != l.stream.Rung {
 			v.change(v.wanted, now)
 		}
 		return
@@ -75,7 +76,7 @@ func (v *viewer) adapt(now time.Time) {
 		}
 		return
 	}
-	estimate, rate := int64(v.estimator.GetTargetBitrate()), l.stream.bitrate()
+	estimate, rate := int64(v.estimator.GetTargetBitrate()), l.stream.Bitrate()
 	if rate == 0 || now.Sub(v.rungs.since) < settle {
 		return
 	}
@@ -98,12 +99,12 @@ func (v *viewer) adapt(now time.Time) {
 // change goes to another rung at its next keyframe. It is called with the viewer's lock.
 func (v *viewer) change(rung string, now time.Time) {
 	l := v.video
-	if rung == l.stream.rung {
+	if rung == l.stream.Rung {
 		return
 	}
 	v.rungs.since = now
 	v.rungs.changes++
-	l.coming = v.s.join(name{v.channel, rung, l.t.codec}, media.Video)
+	l.coming = v.s.pool.Join(fan.Name{Channel: v.channel, Kind: media.Video, Rung: rung, Codec: l.t.codec})
 }
 
 // turn goes over to the stream that is to come, once a keyframe of it is there that is newer than what was sent.
@@ -111,18 +112,18 @@ func (v *viewer) turn(l *line) {
 	if l.coming == nil {
 		return
 	}
-	key, _, ok := l.coming.newest()
+	key, _, ok := l.coming.Newest()
 	if !ok {
 		return
 	}
-	var first [1]packed
-	if n, _, _ := l.coming.read(key, first[:]); n == 0 || first[0].pts <= l.last-lateKey {
+	var first [1]fan.Unit
+	if n, _, _ := l.coming.Read(key, first[:]); n == 0 || first[0].Time <= l.last-lateKey {
 		return
 	}
-	v.s.leave(l.stream)
+	v.s.pool.Leave(l.stream)
 	l.stream, l.coming, l.next, l.restart = l.coming, nil, key, false
 	v.mu.Lock()
-	v.now = l.stream.rung
+	v.now = l.stream.Rung
 	v.mu.Unlock()
 }
 

@@ -6,20 +6,24 @@
 package whep
 
 import (
-	"context"
 	"fmt"
 	"log/slog"
 	"net/http"
 	"sync"
+	"time"
 
 	"github.com/pion/interceptor"
 	"github.com/pion/interceptor/pkg/cc"
 	"github.com/pion/interceptor/pkg/gcc"
 	"github.com/pion/webrtc/v4"
 
+	"metaplasis/internal/core/coding"
+	"metaplasis/internal/core/hub"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/network/rtc"
 	"metaplasis/internal/onward"
+	"metaplasis/internal/onward/fan"
+	"metaplasis/internal/onward/rtpmedia"
 )
 
 // Server answers WHEP.
@@ -32,7 +36,7 @@ type Server struct {
 	port    *rtc.Port
 	signal  rtc.Signal
 	mu      sync.Mutex
-	streams map[name]*stream
+	pool    fan.Pool
 	viewers map[*viewer]struct{}
 	all     sync.WaitGroup
 }
@@ -45,7 +49,7 @@ const firstEstimate = 4_000_000
 
 // New sends from a port.
 func New(p *rtc.Port, channels onward.Channels, watch func(*http.Request, string) error, logger *slog.Logger) *Server {
-	s := &Server{Channels: channels, Watch: watch, Logger: logger, port: p, streams: map[name]*stream{}, viewers: map[*viewer]struct{}{}}
+	s := &Server{Channels: channels, Watch: watch, Logger: logger, port: p, pool: fan.Pool{Channels: channels, Pack: pack}, viewers: map[*viewer]struct{}{}}
 	s.signal = rtc.Signal{Path: "/whep/", Peers: "viewers", Connect: s.connect, Admit: s.admit, Most: maxViewers}
 	return s
 }
@@ -57,6 +61,7 @@ func (s *Server) Routes() http.Handler { return s.signal.Routes() }
 func (s *Server) Close() {
 	s.signal.Close()
 	s.all.Wait()
+	s.pool.Wait()
 }
 
 // Viewers counts those that are connected, by channel.
@@ -113,33 +118,23 @@ func (s *Server) connect(x rtc.Session) (*webrtc.PeerConnection, error) {
 	return webrtc.NewAPI(webrtc.WithMediaEngine(m), webrtc.WithInterceptorRegistry(i), webrtc.WithSettingEngine(s.port.Engine())).NewPeerConnection(webrtc.Configuration{})
 }
 
-// join returns a stream, which goes on until the last viewer leaves it.
-func (s *Server) join(n name, kind media.Kind) *stream {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	st := s.streams[n]
-	if st == nil {
-		ctx, stop := context.WithCancel(context.Background())
-		st = &stream{name: n, kind: kind, stop: stop}
-		s.streams[n] = st
-		s.all.Go(func() { st.run(ctx, s.Channels) })
+// pack makes payloads of RTP.
+func pack(t *media.Track) (*fan.Packer, error) {
+	s, err := rtpmedia.New(*t, 0, time.Time{})
+	if err != nil {
+		return nil, err
 	}
-	st.viewers++
-	return st
+	return &fan.Packer{Clock: s.Clock, Unit: func(u *hub.Unit) [][]byte { return s.Payloads(u.Key, u.Data) }}, nil
 }
 
-func (s *Server) leave(st *stream) {
-	if st == nil {
-		return
-	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if st.viewers--; st.viewers == 0 {
-		st.stop()
-		if s.streams[st.name] == st {
-			delete(s.streams, st.name)
+// codecs are those that WebRTC can carry to viewers, of a kind.
+func codecs(kind media.Kind, offered func(rtp string) bool) (out []media.Codec) {
+	for _, c := range coding.OverRTP(kind) {
+		if offered(c.RTP) {
+			out = append(out, c.ID)
 		}
 	}
+	return out
 }
 
 func (s *Server) count(v *viewer, here bool) {

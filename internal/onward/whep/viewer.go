@@ -15,6 +15,7 @@ import (
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/network/rtc"
 	"metaplasis/internal/onward"
+	"metaplasis/internal/onward/fan"
 )
 
 // viewer is one viewer. It implements rtc.Session and http.Handler.
@@ -40,15 +41,15 @@ type viewer struct {
 type line struct {
 	t       *track
 	clock   int64
-	stream  *stream
+	stream  *fan.Stream
 	next    uint64 // number of the unit that is sent next
 	begun   bool
-	offset  uint32  // from the media's clock to stamps
-	last    int64   // time of the newest unit that was sent
-	coming  *stream // that it changes to at its next keyframe
-	restart bool    // it goes on at the newest keyframe
+	offset  uint32      // from the media's clock to stamps
+	last    int64       // time of the newest unit that was sent
+	coming  *fan.Stream // that it changes to at its next keyframe
+	restart bool        // it goes on at the newest keyframe
 	rejoin  time.Time
-	units   [16]packed
+	units   [16]fan.Unit
 	burst   int // packets sent without a pause
 	report  time.Time
 }
@@ -194,13 +195,13 @@ func (v *viewer) run() {
 		if l == v.video {
 			rung, kind = v.first(), media.Video
 		}
-		l.stream = v.s.join(name{v.channel, rung, l.t.codec}, kind)
+		l.stream = v.s.pool.Join(fan.Name{Channel: v.channel, Kind: kind, Rung: rung, Codec: l.t.codec})
 		if kind == media.Video {
 			v.mu.Lock()
 			v.now = rung
 			v.mu.Unlock()
 		}
-		defer func() { v.s.leave(l.stream); v.s.leave(l.coming) }()
+		defer func() { v.s.pool.Leave(l.stream); v.s.pool.Leave(l.coming) }()
 	}
 	look := time.NewTicker(lookEach)
 	defer look.Stop()
@@ -211,7 +212,7 @@ func (v *viewer) run() {
 				continue
 			}
 			var over bool
-			if ready[i], over = l.stream.wait(l.next); over {
+			if ready[i], over = l.stream.Wait(l.next); over {
 				return
 			}
 		}
@@ -263,8 +264,8 @@ func (v *viewer) send(l *line) {
 		}
 	}
 	for {
-		n, next, lost := l.stream.read(l.next, l.units[:])
-		if lost && l.t.kind == webrtc.RTPCodecTypeVideo && n > 0 && !l.units[0].key {
+		n, next, lost := l.stream.Read(l.next, l.units[:])
+		if lost && l.t.kind == webrtc.RTPCodecTypeVideo && n > 0 && !l.units[0].Key {
 			n = 0
 		}
 		l.next = next
@@ -272,15 +273,15 @@ func (v *viewer) send(l *line) {
 			return
 		}
 		for i := range l.units[:n] {
-			v.put(l, &l.units[i], l.units[i].pts)
-			l.units[i] = packed{}
+			v.put(l, &l.units[i], l.units[i].Time)
+			l.units[i] = fan.Unit{}
 		}
 	}
 }
 
 // join sends what a decoder needs to show the newest picture: all since the newest keyframe, stamped closely before it.
 func (l *line) join() bool {
-	key, end, ok := l.stream.newest()
+	key, end, ok := l.stream.Newest()
 	if !ok {
 		return false
 	}
@@ -300,9 +301,9 @@ func (l *line) hurry(end uint64) {
 	if count <= 1 {
 		return
 	}
-	var all []packed
+	var all []fan.Unit
 	for l.next < end {
-		n, next, lost := l.stream.read(l.next, l.units[:min(len(l.units), int(end-l.next))])
+		n, next, lost := l.stream.Read(l.next, l.units[:min(len(l.units), int(end-l.next))])
 		if lost || n == 0 {
 			break
 		}
@@ -312,7 +313,7 @@ func (l *line) hurry(end uint64) {
 	if len(all) == 0 {
 		return
 	}
-	newest := all[len(all)-1].pts
+	newest := all[len(all)-1].Time
 	step := int64(squeezed)
 	if l.last > 0 { // behind what was sent before
 		step = max(min(step, (newest-l.last)/int64(len(all))), 1)
@@ -322,7 +323,7 @@ func (l *line) hurry(end uint64) {
 	}
 }
 
-func (v *viewer) put(l *line, u *packed, pts int64) {
+func (v *viewer) put(l *line, u *fan.Unit, pts int64) {
 	l.put(u, pts)
 	if now := time.Now(); now.Sub(l.report) >= reportEach {
 		l.report = now
@@ -331,17 +332,17 @@ func (v *viewer) put(l *line, u *packed, pts int64) {
 }
 
 // put sends a unit with a time.
-func (l *line) put(u *packed, pts int64) {
+func (l *line) put(u *fan.Unit, pts int64) {
 	if l.last > 0 && pts <= l.last {
 		pts = l.last + 1
 	}
 	l.last = pts
 	stamp := l.offset + uint32(pts)
-	for i, payload := range u.payloads {
-		if l.burst++; l.burst%burstPackets == 0 && len(u.payloads) > burstPackets {
+	for i, payload := range u.Pieces {
+		if l.burst++; l.burst%burstPackets == 0 && len(u.Pieces) > burstPackets {
 			time.Sleep(burstPause)
 		}
-		l.t.write(stamp, i == len(u.payloads)-1 && l.t.kind == webrtc.RTPCodecTypeVideo, payload)
+		l.t.write(stamp, i == len(u.Pieces)-1 && l.t.kind == webrtc.RTPCodecTypeVideo, payload)
 	}
 }
 

@@ -1,6 +1,7 @@
 import Hls from "hls.js";
 import type { MediaPlayerClass, Representation } from "dashjs";
 import type { Way } from "./ways";
+import { SocketEngine, transportLine } from "./socket";
 import { WhepEngine } from "./whep";
 
 export interface Quality {
@@ -87,6 +88,7 @@ class HlsEngine implements Engine {
     private readonly way: Way,
     private readonly on: Listener,
     first: string,
+    aim: Aim,
   ) {
     const low = way === "ll-hls";
     const hls = (this.#hls = new Hls({
@@ -99,7 +101,8 @@ class HlsEngine implements Engine {
       // Without it each reload stops both buffers to set a longer duration, and what is appended just then
       // may be lost.
       liveDurationInfinity: true,
-      maxBufferLength: 12,
+      ...(aim.target ? { liveSyncDuration: aim.target, liveSyncDurationCount: undefined } : {}),
+      maxBufferLength: aim.buffer ?? 12,
       backBufferLength: 20,
       capLevelToPlayerSize: true, // more pixels than the player has are wasted
       cmcd: { useHeaders: true, sessionId: viewer() },
@@ -207,7 +210,7 @@ class DashEngine implements Engine {
   #player?: MediaPlayerClass;
   #closed = false;
   readonly #on: Listener;
-  constructor(video: HTMLVideoElement, url: string, way: Way, on: Listener, first: string) {
+  constructor(video: HTMLVideoElement, url: string, way: Way, on: Listener, first: string, aim: Aim) {
     this.#on = on;
     void import("dashjs")
       .then(({ MediaPlayer }) => {
@@ -218,9 +221,12 @@ class DashEngine implements Engine {
           streaming: {
             applyServiceDescription: low,
             text: { defaultEnabled: false },
-            delay: { useSuggestedPresentationDelay: true },
+            delay: {
+              useSuggestedPresentationDelay: !aim.target,
+              ...(aim.target ? { liveDelay: aim.target } : {}),
+            },
             liveCatchup: { enabled: low, maxDrift: 2 },
-            buffer: { bufferTimeDefault: 12, bufferToKeep: 20, fastSwitchEnabled: true },
+            buffer: { bufferTimeDefault: aim.buffer ?? 12, bufferToKeep: 20, fastSwitchEnabled: true },
             abr: { limitBitrateByPortal: true, ...(first ? { autoSwitchBitrate: { video: false } } : {}) },
             cmcd: {
               enabled: true,
@@ -344,11 +350,26 @@ class NativeEngine implements Engine {
   }
 }
 
+/** Limits of an engine, in seconds; what is left out is as it suits the way. */
+export interface Aim {
+  target?: number; // behind live
+  buffer?: number; // held at most
+}
+
 /** start plays an address. first is the rendition to stay with, "" for the player's choice. */
-export function start(video: HTMLVideoElement, url: string, way: Way, on: Listener, first = ""): Engine {
+export function start(
+  video: HTMLVideoElement,
+  url: string,
+  way: Way,
+  on: Listener,
+  first = "",
+  aim: Aim = {},
+): Engine {
+  if (way === "websocket") return new SocketEngine(video, url, on, first, aim.target);
+  if (way === "webtransport") return new SocketEngine(video, url, on, first, aim.target, transportLine);
   if (way === "webrtc") return new WhepEngine(video, url, on, first);
   if (way === "native" || (!way.endsWith("dash") && !Hls.isSupported()))
     return new NativeEngine(video, url, on);
-  if (way.endsWith("dash")) return new DashEngine(video, url, way, on, first);
-  return new HlsEngine(video, url, way, on, first);
+  if (way.endsWith("dash")) return new DashEngine(video, url, way, on, first, aim);
+  return new HlsEngine(video, url, way, on, first, aim);
 }

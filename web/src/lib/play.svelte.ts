@@ -1,6 +1,6 @@
 import { type Engine, type Quality, type Sound, start } from "./engine";
 import { type CameraClock, cameraClock, Meter, type Spread } from "./measure";
-import type { Way } from "./ways";
+import type { Choice, Way } from "./ways";
 
 /** What a viewer's page may know of a channel. */
 export interface PublicChannel {
@@ -21,6 +21,24 @@ const words: Record<string, string> = {
   silent: "The service does not answer. Trying again …",
 };
 
+/** What a page wishes of a player. */
+export interface Wishes {
+  first?: string; // the rung to begin with
+  delay?: number; // seconds behind live to aim at, 0 for what suits the way
+  buffer?: number; // seconds to hold at most, 0 for what suits the way
+  sound?: string; // language or name
+  captions?: string; // language or name
+}
+
+/** How often what has played is tried again in the same way before the first is tried anew. */
+const patience = 3;
+
+/** match finds one of several by its language or name, "" when there is none. */
+function match(list: Sound[], wanted?: string): string {
+  const text = wanted?.toLowerCase();
+  return (text && list.find((s) => s.label.toLowerCase().includes(text))?.id) || "";
+}
+
 /** Playback holds one player on a video element, and says what it does in plain words. */
 export class Playback {
   qualities = $state<Quality[]>([]);
@@ -37,13 +55,17 @@ export class Playback {
   stale = $state(""); // when the picture on screen was the last one: the sender left then
   message = $state("Loading …"); // "" while it plays
   delay = $state<Spread | undefined>(); // milliseconds from the camera to the page, for demo cameras
+  way = $state<Way>("ll-hls"); // in which it plays now
   meter?: Meter;
   #engine?: Engine;
   #timer?: ReturnType<typeof setTimeout>;
   #poll?: ReturnType<typeof setInterval>;
   #video?: HTMLVideoElement;
-  #url = "";
-  #way: Way = "ll-hls";
+  #choices: Choice[] = [];
+  #at = 0; // of the choices
+  #played = false; // in this way
+  #failures = 0;
+  #wishes: Wishes = {};
   #closed = false;
   #camera?: CameraClock;
   #asked = 0;
@@ -54,32 +76,52 @@ export class Playback {
   /** ask says how the channel is. */
   constructor(private readonly ask: () => Promise<PublicChannel>) {}
 
+  /** seeks reports whether there is a past to go back to. */
+  get seeks() {
+    return !["webrtc", "websocket", "webtransport"].includes(this.way);
+  }
+
   attach(video: HTMLVideoElement, url: string, way: Way, first = "") {
-    this.#video = video;
-    this.#url = url;
-    this.#way = way;
-    this.chosen = first;
-    this.#poll = setInterval(() => this.#measure(), 250);
-    video.addEventListener("waiting", () => {
-      if (video.currentTime > 0 && !video.seeking) this.stalls++;
-    });
-    video.addEventListener("playing", () => (this.message = ""));
-    video.addEventListener("timeupdate", () => {
-      // A picture that comes after the sender was gone is one of the next sender.
-      if (this.stale && this.buffered > 0.3 && this.#back) this.stale = "";
-    });
-    this.meter = new Meter(video, () => this.#camera);
+    this.begin(video, [{ way, url }], { first });
+  }
+
+  /** begin plays the first of some choices that works. */
+  begin(video: HTMLVideoElement, list: Choice[], wishes: Wishes = {}) {
+    this.#choices = list;
+    this.#wishes = wishes;
+    this.#at = this.#failures = 0;
+    this.chosen = wishes.first ?? "";
+    if (this.#video !== video) {
+      this.#video = video;
+      this.#poll = setInterval(() => this.#measure(), 250);
+      video.addEventListener("waiting", () => {
+        if (video.currentTime > 0 && !video.seeking) this.stalls++;
+      });
+      video.addEventListener("playing", () => {
+        this.message = "";
+        this.#played = true;
+        this.#failures = 0;
+      });
+      video.addEventListener("timeupdate", () => {
+        // A picture that comes after the sender was gone is one of the next sender.
+        if (this.stale && this.buffered > 0.3 && this.#back) this.stale = "";
+      });
+      this.meter = new Meter(video, () => this.#camera);
+    }
     this.#load();
   }
 
   #load() {
     if (this.#closed || !this.#video) return;
+    const { way, url } = this.#choices[this.#at];
+    this.way = way;
+    this.#played = false;
     this.#engine?.close();
     void this.#inquire();
     this.#engine = start(
       this.#video,
-      this.#url,
-      this.#way,
+      url,
+      way,
       {
         qualities: (list) => {
           this.#known = list;
@@ -92,17 +134,24 @@ export class Playback {
         sounds: (list, chosen) => {
           this.sounds = list;
           this.sound = chosen;
+          const wanted = match(list, this.#wishes.sound);
+          if (wanted && wanted !== chosen) this.listen(wanted);
+          this.#wishes.sound = "";
         },
         texts: (list) => {
           this.texts = list;
           if (!list.some((t) => t.id === this.text)) this.text = "";
+          const wanted = match(list, this.#wishes.captions);
+          if (wanted) this.read(wanted);
+          if (list.length) this.#wishes.captions = "";
         },
         failed: (details) => void this.#explain(details),
       },
       this.chosen,
+      { target: this.#wishes.delay || undefined, buffer: this.#wishes.buffer || undefined },
     );
     // dash.js begins by itself; told before, it would not notice, and never fetch its manifest anew.
-    if (!this.#way.endsWith("dash")) void this.#video.play().catch(() => {});
+    if (!way.endsWith("dash")) void this.#video.play().catch(() => {});
   }
 
   async #inquire() {
@@ -124,6 +173,16 @@ export class Playback {
     this.#engine?.close();
     this.#engine = undefined;
     const c = await this.ask().catch((): PublicChannel => ({ title: "", state: "silent" }));
+    if (this.#closed) return;
+    const onAir = c.state === "live" || c.state === "degraded";
+    if (onAir && (!this.#played || ++this.#failures > patience) && this.#choices.length > 1) {
+      this.#at = this.#played ? 0 : (this.#at + 1) % this.#choices.length;
+      this.#failures = 0;
+      if (this.#at > 0) {
+        this.#load(); // the network, or the browser, does not let this way through
+        return;
+      }
+    }
     this.message = c.starts ?? words[c.state] ?? `Playback stopped (${details}). Trying again …`;
     this.showing = this.stale = "";
     clearTimeout(this.#timer);

@@ -18,12 +18,14 @@ export interface Addresses {
   lowDash: string;
   ts?: string; // HLS with transport streams
   webrtc?: string; // WHEP
+  socket: string; // WebSocket
   selections: SelectionAddresses[]; // Selections are the addresses of the named selections of rungs.
   picture: string;
   code: string; // markup that embeds the player in a page
   server: string; // RTMP server for an encoder; the key is its stream name
   secure?: string; // the same over TLS
   senders: SenderAddress[]; // how senders reach the channel, protocol by protocol
+  receivers: ReceiverAddress[]; // how receivers fetch it
 }
 
 /** Change alters settings: what is left out stays as it is, and what is null takes its default. Within a group each setting is for itself; lists and the ladder are replaced whole. */
@@ -610,6 +612,15 @@ export interface RTP {
 export interface Rational {
   num: number;
   den: number;
+}
+
+/** ReceiverAddress is where a receiver of a protocol fetches a channel. */
+export interface ReceiverAddress {
+  protocol: string;
+  way: string; // as viewers are counted by
+  url: string; // in which {rung} stands for a rung's name
+  source: string; // what stands there for the source as it came
+  hint: string;
 }
 
 /** Relay is an onward copy of a channel to another server or receiver. */

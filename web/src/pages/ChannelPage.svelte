@@ -4,7 +4,7 @@
   import { live } from "../lib/live.svelte";
   import { track, tracks } from "../lib/words";
   import type { Channel } from "../lib/types";
-  import Addresses from "../parts/Addresses.svelte";
+  import OutputsPage from "../parts/OutputsPage.svelte";
   import EventList from "../parts/EventList.svelte";
   import Fact from "../parts/Fact.svelte";
   import Inspector from "../parts/Inspector.svelte";
@@ -32,7 +32,7 @@
   const tabs = [
     ["inputs", "Inputs"],
     ["ladder", "Ladder"],
-    ["addresses", "Formats"],
+    ["addresses", "Outputs"],
     ["timeline", "Timeline"],
     ["inspector", "Inspector"],
     ["events", "Events"],
@@ -152,12 +152,7 @@
           {#if tab === "ladder"}
             <LadderPage {slug} {section} {status} changed={load} />
           {:else if tab === "addresses"}
-            <Addresses
-              addresses={channel.addresses}
-              settings={channel.settings}
-              {way}
-              play={(w) => (way = w)}
-            />
+            <OutputsPage {channel} {section} {status} {way} play={(w) => (way = w)} />
           {:else if tab === "timeline"}
             <Timeline {slug} />
           {:else if tab === "inspector"}

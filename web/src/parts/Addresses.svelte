@@ -10,6 +10,8 @@
   }: { addresses: Addresses; settings: Settings; way: Way; play: (w: Way) => void } = $props();
   const of: Record<Way, string | undefined> = $derived({
     webrtc: a.webrtc,
+    websocket: a.socket,
+    webtransport: a.socket.replace(/^wss?:/, "https:"),
     "ll-hls": a.hls,
     hls: a.hls,
     "ll-dash": a.lowDash,

@@ -1,0 +1,128 @@
+// Package socket plays channels to browsers over one connection, with little delay and where there is no UDP: over
+// WebSocket (RFC 6455) and over WebTransport. The framing is our own; docs/low-delay.md describes it.
+//
+// Texts are JSON, for control. Media is in binary messages, of
+//
+//	kind(8) track(8) flags(8) 0(8) number(32) CMAF
+//
+// whose kind is 1 of a CMAF header and 2 of a chunk of one picture or frame of sound (ISO/IEC 23000-19, 7.3.2.3), whose track
+// is 1 of pictures and 2 of sound, and in whose flags bit 0 says that a decoder can start there. They are made once for all
+// viewers.
+package socket
+
+import (
+	"context"
+	"encoding/binary"
+	"net/http"
+
+	"metaplasis/internal/core/bmff"
+	"metaplasis/internal/core/hub"
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/onward"
+	"metaplasis/internal/onward/fan"
+)
+
+// Kinds of binary messages, and flags.
+const (
+	kindHeader = 1
+	kindChunk  = 2
+	flagRandom = 1
+	headSize   = 8
+)
+
+// Tracks of a viewer.
+const (
+	trackVideo = 1
+	trackSound = 2
+)
+
+// Line carries messages to one viewer, and what it says.
+type Line interface {
+	// Text and Binary send a message. They end with the context.
+	Text(ctx context.Context, b []byte) error
+	Binary(ctx context.Context, pieces [][]byte) error
+	// Read returns the next text of the viewer.
+	Read(ctx context.Context) ([]byte, error)
+	// Close ends it, with a reason for people.
+	Close(reason string)
+}
+
+// Server plays channels.
+type Server struct {
+	Channels onward.Channels
+	// Join lets a viewer in and counts it, or says why not.
+	Join func(r *http.Request, channel, way string) (leave func(), err error)
+
+	// Transport is the port of WebTransport, nil when it is off.
+	Transport *WebTransport
+
+	pool fan.Pool
+}
+
+// New makes a server.
+func New(channels onward.Channels, join func(r *http.Request, channel, way string) (func(), error)) *Server {
+	s := &Server{Channels: channels, Join: join}
+	s.pool = fan.Pool{Channels: channels, Pack: pack}
+	return s
+}
+
+func trackNumber(k media.Kind) byte {
+	if k == media.Video {
+		return trackVideo
+	}
+	return trackSound
+}
+
+// pack makes messages of a track's units.
+func pack(t *media.Track) (*fan.Packer, error) {
+	header := bmff.Header(t)
+	p := &packer{t: t, number: trackNumber(t.Kind)}
+	head := append(p.head(kindHeader, 0), header...)
+	return &fan.Packer{Clock: media.VideoTimescale, Head: head, Unit: p.unit}, nil
+}
+
+type packer struct {
+	t        *media.Track
+	number   byte
+	sequence uint32
+	last     int64 // decode time of the unit before
+	lasts    int64 // how long a unit lasts as a rule, ticks of the track
+}
+
+func (p *packer) head(kind, flags byte) []byte {
+	b := make([]byte, headSize, 64)
+	b[0], b[1], b[2] = kind, p.number, flags
+	binary.BigEndian.PutUint32(b[4:], p.sequence)
+	return b
+}
+
+// unit makes a chunk of one unit. How long a picture lasts is known when the next one comes, which is too late: it is taken
+// for as long as the one before.
+func (p *packer) unit(u *hub.Unit) [][]byte {
+	a := u.AccessUnit
+	switch {
+	case p.t.Kind == media.Audio:
+		a.Duration = p.t.FrameSamples
+	case p.t.FrameRate.Valid():
+		a.Duration = p.t.Timescale * p.t.FrameRate.Den / p.t.FrameRate.Num
+	default:
+		if d := a.DTS - p.last; p.last > 0 && d > 0 && d < p.t.Timescale {
+			p.lasts = d
+		}
+		a.Duration = max(p.lasts, p.t.Timescale/60)
+	}
+	p.last = a.DTS
+	p.sequence++
+	flags := byte(0)
+	if u.Random {
+		flags = flagRandom
+	}
+	units := []media.AccessUnit{a}
+	o := bmff.ChunkOptions{Sequence: p.sequence}
+	out := make([]byte, headSize, headSize+bmff.ChunkSize(o, units))
+	copy(out, p.head(kindChunk, flags))
+	return [][]byte{bmff.AppendChunk(out, p.t, o, units)}
+}
+
+// Wait waits until all that was made for viewers is over.
+func (s *Server) Wait() { s.pool.Wait() }

@@ -1,0 +1,366 @@
+package socket
+
+import (
+	"context"
+	"encoding/json"
+	"slices"
+	"sync"
+	"time"
+
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/onward"
+	"metaplasis/internal/onward/fan"
+)
+
+// Request is what a viewer says.
+type Request struct {
+	Do    string `json:"do"`              // rung, sound, pause, play
+	Rung  string `json:"rung,omitempty"`  // of rung: its name, or "" for the line's choice
+	Sound string `json:"sound,omitempty"` // of sound: a rendition
+}
+
+// Told is what a viewer is told.
+type Told struct {
+	Type   string         `json:"type"` // channel, track, state or end
+	Rungs  []onward.Offer `json:"rungs,omitempty"`
+	Tracks []int          `json:"tracks,omitempty"` // that will come
+	Track  int            `json:"track,omitempty"`
+	Codec  string         `json:"codec,omitempty"` // RFC 6381
+	Kind   string         `json:"kind,omitempty"`  // video or audio
+	Rung   string         `json:"rung,omitempty"`
+	Width  int            `json:"width,omitempty"`
+	Height int            `json:"height,omitempty"`
+	// State is told each second.
+	Bitrate int64  `json:"bitrate,omitempty"` // of the pictures, bits a second
+	Behind  int64  `json:"behind,omitempty"`  // milliseconds of media that wait for the line
+	LeftOut int64  `json:"leftOut,omitempty"` // times that the viewer was too slow and pictures were left out
+	ByHand  bool   `json:"byHand,omitempty"`
+	Why     string `json:"why,omitempty"` // of end
+}
+
+// viewer is one viewer.
+type viewer struct {
+	s       *Server
+	line    Line
+	channel string
+	changed chan struct{}
+
+	mu     sync.Mutex
+	rung   string // that it wants; "" leaves it to the line
+	sound  string
+	paused bool
+
+	video, audio *feed
+	offers       []onward.Offer
+	since        time.Time // of the newest change of rung
+	tried        time.Time // of a better rung
+	back         time.Duration
+	blocked      time.Duration // that the line took to send, since the newest look
+	looked       time.Time
+	leftOut      int64
+}
+
+// feed is a track on its way to a viewer.
+type feed struct {
+	stream *fan.Stream
+	coming *fan.Stream
+	next   uint64
+	begun  bool
+	packer *fan.Packer // whose head was sent
+	last   int64       // time of the newest unit that was sent
+	units  [16]fan.Unit
+}
+
+const (
+	sendWithin  = 10 * time.Second // that a line may take nothing
+	lookEach    = time.Second
+	mostBehind  = 1 * media.VideoTimescale // that waits for the line before the viewer is moved to less
+	jumpBehind  = 2 * media.VideoTimescale // and before pictures are left out
+	settle      = 3 * time.Second
+	firstBack   = 8 * time.Second
+	longestBack = 2 * time.Minute
+	// lateKey is by how much a keyframe may lie behind the pictures that were sent: rungs are coded at different speeds.
+	lateKey = media.VideoTimescale / 3
+)
+
+// Play plays a channel over a line until one of them ends. way is how it is counted.
+func (s *Server) Play(ctx context.Context, line Line, channel, rung, sound string) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	v := &viewer{s: s, line: line, channel: channel, rung: rung, sound: sound, changed: make(chan struct{}, 1), since: time.Now(), back: firstBack, looked: time.Now()}
+	go v.listen(ctx, cancel)
+	err := v.run(ctx)
+	why := "the channel is over"
+	if err != nil {
+		why = err.Error()
+	}
+	line.Close(why)
+}
+
+// listen takes what the viewer says.
+func (v *viewer) listen(ctx context.Context, cancel context.CancelFunc) {
+	defer cancel()
+	for {
+		b, err := v.line.Read(ctx)
+		if err != nil {
+			return
+		}
+		var r Request
+		if json.Unmarshal(b, &r) != nil {
+			continue // another version's
+		}
+		v.mu.Lock()
+		switch r.Do {
+		case "rung":
+			v.rung = r.Rung
+		case "sound":
+			v.sound = r.Sound
+		case "pause":
+			v.paused = true
+		case "play":
+			v.paused = false
+		}
+		v.mu.Unlock()
+		select {
+		case v.changed <- struct{}{}:
+		default:
+		}
+	}
+}
+
+func (v *viewer) tell(ctx context.Context, t *Told) error {
+	b, err := json.Marshal(t)
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(ctx, sendWithin)
+	defer cancel()
+	return v.line.Text(ctx, b)
+}
+
+// want is what the viewer asks for now.
+func (v *viewer) want() (rung, sound string, paused bool) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	return v.rung, v.sound, v.paused
+}
+
+func (v *viewer) run(ctx context.Context) error {
+	_, video, audio := v.s.Channels.Runs(v.channel)
+	rung, sound, _ := v.want()
+	v.offers = v.s.Channels.Offers(v.channel, nil)
+	var tracks []int
+	if video {
+		tracks = append(tracks, trackVideo)
+	}
+	if audio {
+		tracks = append(tracks, trackSound)
+	}
+	if err := v.tell(ctx, &Told{Type: "channel", Rungs: v.offers, Tracks: tracks}); err != nil {
+		return err
+	}
+	if rung == "" && len(v.offers) > 0 {
+		rung = v.offers[0].Rung
+	}
+	if video || !audio {
+		v.video = &feed{stream: v.s.pool.Join(fan.Name{Channel: v.channel, Kind: media.Video, Rung: rung})}
+		defer func() { v.s.pool.Leave(v.video.stream); v.s.pool.Leave(v.video.coming) }()
+	}
+	v.audio = &feed{stream: v.s.pool.Join(fan.Name{Channel: v.channel, Kind: media.Audio, Rung: rung, Sound: sound})}
+	defer func() { v.s.pool.Leave(v.audio.stream) }()
+	look := time.NewTicker(lookEach)
+	defer look.Stop()
+	for {
+		_, _, paused := v.want()
+		var ready [2]<-chan struct{}
+		for i, f := range []*feed{v.video, v.audio} {
+			if f == nil || paused {
+				continue
+			}
+			var over bool
+			if ready[i], over = f.stream.Wait(f.next); over {
+				return nil
+			}
+		}
+		var err error
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-ready[0]:
+			err = v.send(ctx, v.video)
+		case <-ready[1]:
+			err = v.send(ctx, v.audio)
+		case <-v.changed:
+			v.obey()
+		case now := <-look.C:
+			err = v.look(ctx, now)
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
+
+// obey does what the viewer asked for.
+func (v *viewer) obey() {
+	rung, sound, paused := v.want()
+	if paused {
+		for _, f := range []*feed{v.video, v.audio} {
+			if f != nil {
+				f.begun = false // it goes on at the newest keyframe
+			}
+		}
+		return
+	}
+	if rung != "" && v.video != nil && rung != v.video.stream.Rung {
+		v.change(rung)
+	}
+	if sound != v.audio.stream.Sound {
+		v.s.pool.Leave(v.audio.stream)
+		v.audio = &feed{stream: v.s.pool.Join(fan.Name{Channel: v.channel, Kind: media.Audio, Rung: v.audio.stream.Rung, Sound: sound}), last: v.audio.last}
+	}
+}
+
+// change goes to another rung at its next keyframe.
+func (v *viewer) change(rung string) {
+	v.s.pool.Leave(v.video.coming)
+	v.video.coming = nil
+	if rung != v.video.stream.Rung {
+		v.since = time.Now()
+		v.video.coming = v.s.pool.Join(fan.Name{Channel: v.channel, Kind: media.Video, Rung: rung})
+	}
+}
+
+// turn goes over to the stream that is to come, once it has a keyframe that is newer than what was sent.
+func (v *viewer) turn(f *feed) {
+	if f.coming == nil {
+		return
+	}
+	key, _, ok := f.coming.Newest()
+	if !ok {
+		return
+	}
+	var first [1]fan.Unit
+	if n, _, _ := f.coming.Read(key, first[:]); n == 0 || first[0].Time <= f.last-lateKey {
+		return
+	}
+	v.s.pool.Leave(f.stream)
+	f.stream, f.coming, f.next, f.begun = f.coming, nil, key, true
+}
+
+// send sends what has come of a track.
+func (v *viewer) send(ctx context.Context, f *feed) error {
+	v.turn(f)
+	if !f.begun {
+		key, end, ok := f.stream.Newest()
+		if !ok {
+			f.next = end
+			return nil
+		}
+		f.next, f.begun = key, true
+	}
+	for {
+		n, next, lost := f.stream.Read(f.next, f.units[:])
+		if lost {
+			v.leftOut++
+		}
+		f.next = next
+		if n == 0 {
+			return nil
+		}
+		for i := range f.units[:n] {
+			u := &f.units[i]
+			if lost && i == 0 && !u.Key {
+				f.begun = false // what is held begins without a keyframe: wait for one
+				return nil
+			}
+			if err := v.unit(ctx, f, u); err != nil {
+				return err
+			}
+			*u = fan.Unit{}
+		}
+		if f == v.video {
+			v.hurry(f)
+		}
+	}
+}
+
+// unit sends a unit, behind what a decoder needs for it.
+func (v *viewer) unit(ctx context.Context, f *feed, u *fan.Unit) error {
+	ctx, cancel := context.WithTimeout(ctx, sendWithin)
+	defer cancel()
+	if u.Packer != f.packer {
+		f.packer = u.Packer
+		t := u.Track
+		if err := v.tell(ctx, &Told{Type: "track", Track: int(trackNumber(t.Kind)), Kind: t.Kind.String(), Codec: t.CodecName, Rung: f.stream.Rung, Width: t.Width, Height: t.Height}); err != nil {
+			return err
+		}
+		if err := v.line.Binary(ctx, [][]byte{u.Packer.Head}); err != nil {
+			return err
+		}
+	}
+	begun := time.Now()
+	err := v.line.Binary(ctx, u.Pieces)
+	v.blocked += time.Since(begun)
+	f.last = u.Time
+	return err
+}
+
+// hurry moves a viewer whose line is slow to a lower rung, then to the newest keyframe.
+func (v *viewer) hurry(f *feed) {
+	behind := f.stream.Behind(f.next)
+	if behind > jumpBehind {
+		if key, _, ok := f.stream.Newest(); ok && key > f.next {
+			f.next = key
+			v.leftOut++
+		}
+	}
+	if behind <= mostBehind || f.coming != nil || time.Since(v.since) < settle {
+		return
+	}
+	if rung, _, _ := v.want(); rung != "" {
+		return // by hand
+	}
+	if at := v.at(); at >= 0 && at+1 < len(v.offers) {
+		if time.Since(v.tried) < 2*v.back { // it was one too much
+			v.back = min(2*v.back, longestBack)
+		}
+		v.change(v.offers[at+1].Rung)
+	}
+}
+
+// at is the place of the rung among those that are offered, -1 when it is none.
+func (v *viewer) at() int {
+	return slices.IndexFunc(v.offers, func(o onward.Offer) bool { return o.Rung == v.video.stream.Rung })
+}
+
+// look tells the viewer how it is doing, and tries a better rung when the line has room.
+func (v *viewer) look(ctx context.Context, now time.Time) error {
+	offers := v.s.Channels.Offers(v.channel, nil)
+	if !slices.Equal(offers, v.offers) && len(offers) > 0 {
+		v.offers = offers
+		if err := v.tell(ctx, &Told{Type: "channel", Rungs: offers}); err != nil {
+			return err
+		}
+	}
+	t := &Told{Type: "state", LeftOut: v.leftOut}
+	if f := v.video; f != nil {
+		rung, _, paused := v.want()
+		if f.coming != nil { // what it is sent may have ended
+			v.turn(f)
+		}
+		busy := v.blocked * 100 / max(now.Sub(v.looked), 1)
+		at := v.at()
+		switch {
+		case rung != "" || paused || f.coming != nil:
+		case at < 0 && len(v.offers) > 0:
+			v.change(v.offers[0].Rung)
+		case at > 0 && now.Sub(v.since) > v.back && busy < 25 && f.stream.Behind(f.next) < mostBehind/4:
+			v.tried = now
+			v.change(v.offers[at-1].Rung)
+		}
+		t.Rung, t.Bitrate, t.Behind, t.ByHand = f.stream.Rung, f.stream.Bitrate(), f.stream.Behind(f.next)/90, rung != ""
+	}
+	v.blocked, v.looked = 0, now
+	return v.tell(ctx, t)
+}

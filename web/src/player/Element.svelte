@@ -1,0 +1,450 @@
+<svelte:options
+  customElement={{
+    tag: "metaplasis-player",
+    props: {
+      channel: { type: "String" },
+      server: { type: "String" },
+      way: { type: "String" },
+      delay: { type: "Number" },
+      buffer: { type: "Number" },
+      rung: { type: "String" },
+      rungs: { type: "String" },
+      sound: { type: "String" },
+      captions: { type: "String" },
+      muted: { type: "String" },
+      poster: { type: "String" },
+      menu: { type: "String" },
+      seek: { type: "String" },
+      controls: { type: "String" },
+    },
+  }}
+/>
+
+<script lang="ts">
+  // The player for every page: one element around one video, which stays in the page's own tree.
+  import { onMount, untrack } from "svelte";
+  import { behind, clock } from "../lib/format";
+  import { Playback, type PublicChannel } from "../lib/play.svelte";
+  import { type Choice, choices } from "../lib/ways";
+
+  let {
+    channel = "",
+    server = "",
+    way = "auto",
+    delay = 0,
+    buffer = 0,
+    rung = "",
+    rungs = "",
+    sound = "",
+    captions = "",
+    muted = "yes",
+    poster = "",
+    menu = "yes",
+    seek = "yes",
+    controls = "yes",
+  }: {
+    channel?: string;
+    server?: string;
+    way?: string;
+    delay?: number; // seconds behind live to aim at, 0 for what suits the way
+    buffer?: number; // seconds to hold at most, 0 for what suits the way
+    rung?: string; // to begin with
+    rungs?: string; // a selection of them
+    sound?: string; // language or name of the sound to begin with
+    captions?: string; // language or name of the text to begin with
+    muted?: string;
+    poster?: string;
+    menu?: string; // of qualities
+    seek?: string; // bar
+    controls?: string;
+  } = $props();
+  const on = (text: string) => text !== "no" && text !== "false";
+
+  const element = $host();
+  const base = $derived(server.replace(/\/$/, ""));
+  async function ask(): Promise<PublicChannel> {
+    const res = await fetch(`${base}/api/v1/public/${channel}`);
+    if (res.status === 404) return { title: "", state: "missing" };
+    if (!res.ok) return { title: "", state: "silent" };
+    const c = (await res.json()) as PublicChannel;
+    element.dispatchEvent(new CustomEvent("channel", { detail: c }));
+    return c;
+  }
+  const playback = new Playback(ask);
+  const video = document.createElement("video");
+  let quiet = $state(true);
+  let paused = $state(false);
+  let volume = $state(1);
+  let shown = $state(true); // the controls
+  let full = $state(false);
+  let range = $state({ start: 0, end: 0, at: 0 });
+  let hide: ReturnType<typeof setTimeout> | undefined;
+
+  onMount(() => {
+    video.playsInline = true;
+    video.autoplay = true;
+    video.muted = quiet = on(muted);
+    if (poster) video.poster = poster;
+    video.style.cssText = "display:block;width:100%;height:100%;object-fit:contain;background:#000";
+    element.append(video);
+    // For pages, and for programs that measure: what is played, and how late.
+    Object.assign(element, { playback, video });
+    const events: [string, () => void][] = [
+      ["pause", () => (paused = true)],
+      ["play", () => (paused = false)],
+      ["volumechange", () => ([quiet, volume] = [video.muted, video.volume])],
+      ["timeupdate", place],
+      ["progress", place],
+      ["playing", () => tell("playing")],
+      ["waiting", () => tell("waiting")],
+    ];
+    for (const [name, f] of events) video.addEventListener(name, f);
+    const watch = () => (full = document.fullscreenElement === element);
+    document.addEventListener("fullscreenchange", watch);
+    wake();
+    return () => {
+      document.removeEventListener("fullscreenchange", watch);
+      playback.close();
+    };
+  });
+  $effect(() => {
+    const list: Choice[] = choices(base, channel, way, rungs);
+    if (!channel || !list.length) return;
+    untrack(() => playback.begin(video, list, { first: rung, delay, buffer, sound, captions }));
+  });
+  $effect(() => tell("rung", { rung: playback.showing, size: playback.size, way: playback.way }));
+  $effect(() => tell("message", { text: playback.message }));
+
+  function tell(name: string, detail: object = {}) {
+    element.dispatchEvent(new CustomEvent(name, { detail }));
+  }
+  function place() {
+    const s = video.seekable;
+    if (s.length) range = { start: s.start(0), end: s.end(s.length - 1), at: video.currentTime };
+  }
+  const live = $derived(range.end - range.at < 20 || !playback.seeks);
+  const clip = (v: number) => Math.max(0, Math.min(1, v));
+  function toggle() {
+    if (video.paused) {
+      if (!playback.seeks) playback.toLive();
+      void video.play().catch(() => {});
+    } else video.pause();
+  }
+  function fullscreen() {
+    if (document.fullscreenElement) void document.exitFullscreen();
+    else void element.requestFullscreen?.().catch(() => {});
+  }
+  /** wake shows the controls for a while. */
+  function wake() {
+    shown = true;
+    clearTimeout(hide);
+    hide = setTimeout(() => (shown = paused || !!playback.message), 3000);
+  }
+  /** What keys do, by their names; true of those that go on beside a slider too. */
+  const keys: Record<string, [() => void, boolean]> = {
+    " ": [toggle, true],
+    k: [toggle, true],
+    m: [() => (video.muted = !video.muted), true],
+    f: [fullscreen, true],
+    l: [() => playback.toLive(), true],
+    c: [() => playback.read(playback.text ? "" : (playback.texts[0]?.id ?? "")), true],
+    ArrowUp: [() => (video.volume = clip(video.volume + 0.1)), false],
+    ArrowDown: [() => (video.volume = clip(video.volume - 0.1)), false],
+    ArrowLeft: [() => playback.seeks && (video.currentTime -= 5), false],
+    ArrowRight: [() => playback.seeks && (video.currentTime += 5), false],
+  };
+  function key(e: KeyboardEvent) {
+    wake();
+    const at = e.composedPath()[0];
+    const [act, beside] = keys[e.key] ?? [];
+    if (!act || e.ctrlKey || e.metaKey || e.altKey || at instanceof HTMLSelectElement) return;
+    if ((at instanceof HTMLInputElement && !beside) || (at instanceof HTMLButtonElement && e.key === " "))
+      return;
+    e.preventDefault();
+    act();
+  }
+  const age = (s: number) => `${Math.floor(s / 60)}:${String(Math.floor(s % 60)).padStart(2, "0")}`;
+</script>
+
+<!-- svelte-ignore a11y_no_noninteractive_element_interactions, a11y_no_noninteractive_tabindex -->
+<div
+  class={["player", playback.stale && "stale"]}
+  role="region"
+  aria-label="Player"
+  tabindex="0"
+  onkeydown={key}
+  onpointermove={wake}
+  onpointerdown={wake}
+  onfocusin={wake}
+  data-shown={shown || !!playback.message || undefined}
+>
+  <slot></slot>
+  {#if playback.message}
+    <div class="message" role="status"><p>{playback.message}</p></div>
+  {:else if playback.stale}
+    <p class="notice" role="status" data-stale>
+      The programme stopped at {clock(playback.stale)}. It goes on by itself.
+    </p>
+  {/if}
+  {#if on(controls)}
+    <div class="bar">
+      {#if playback.seeks && on(seek) && range.end - range.start > 4}
+        <input
+          class="seek"
+          type="range"
+          aria-label="Place"
+          aria-valuetext={live ? "live" : `${age(range.end - range.at)} behind live`}
+          min={range.start}
+          max={range.end}
+          step="0.1"
+          value={range.at}
+          oninput={(e) => (video.currentTime = Number(e.currentTarget.value))}
+        />
+      {/if}
+      <div class="row">
+        <button
+          onclick={toggle}
+          aria-label={paused ? "Play" : "Pause"}
+          title="{paused ? 'Play' : 'Pause'} (k)"
+        >
+          <svg viewBox="0 0 24 24" aria-hidden="true"
+            ><path d={paused ? "M7 4v16l13-8z" : "M6 4h4v16H6zM14 4h4v16h-4z"} /></svg
+          >
+        </button>
+        <button
+          onclick={() => (video.muted = !video.muted)}
+          aria-pressed={quiet}
+          aria-label={quiet ? "Unmute" : "Mute"}
+          title="{quiet ? 'Unmute' : 'Mute'} (m)"
+        >
+          <svg viewBox="0 0 24 24" aria-hidden="true"
+            ><path
+              d={quiet
+                ? "M4 9v6h4l5 5V4L8 9zM16 9l5 6m0-6l-5 6"
+                : "M4 9v6h4l5 5V4L8 9zM16 8c2 2 2 6 0 8M18.500 5.500c4 4 4 9 0 13"}
+              class="line"
+            /></svg
+          >
+        </button>
+        <input
+          class="volume"
+          type="range"
+          aria-label="Volume"
+          min="0"
+          max="1"
+          step="0.05"
+          value={quiet ? 0 : volume}
+          oninput={(e) => {
+            video.volume = Number(e.currentTarget.value);
+            video.muted = video.volume === 0;
+          }}
+        />
+        <button class={["live", live && "on"]} onclick={() => playback.toLive()} title="Go live (l)"
+          ><span class="dot"></span>{live ? "Live" : "Go live"}</button
+        >
+        <span class="delay">
+          {#if playback.delay}{behind(playback.delay.median / 1000)} from camera to page
+          {:else if Number.isFinite(playback.behind) && !playback.stale}{behind(playback.behind)} behind{/if}
+        </span>
+        {#if playback.sounds.length > 1}
+          <select
+            aria-label="Sound"
+            value={playback.sound}
+            onchange={(e) => playback.listen(e.currentTarget.value)}
+          >
+            {#each playback.sounds as s (s.id)}<option value={s.id}>{s.label}</option>{/each}
+          </select>
+        {/if}
+        {#if playback.texts.length > 0}
+          <select
+            aria-label="Captions"
+            title="Captions (c)"
+            value={playback.text}
+            onchange={(e) => playback.read(e.currentTarget.value)}
+          >
+            <option value="">no captions</option>
+            {#each playback.texts as t (t.id)}<option value={t.id}>{t.label}</option>{/each}
+          </select>
+        {/if}
+        {#if on(menu) && playback.qualities.length > 0}
+          <select
+            aria-label="Quality"
+            value={playback.chosen}
+            onchange={(e) => playback.choose(e.currentTarget.value)}
+          >
+            <option value=""
+              >Auto{playback.showing && !playback.chosen ? ` (${playback.showing})` : ""}</option
+            >
+            {#each playback.qualities as q (q.id)}<option value={q.id}>{q.label}</option>{/each}
+          </select>
+        {/if}
+        <button
+          onclick={fullscreen}
+          aria-label={full ? "Leave full screen" : "Full screen"}
+          title="Full screen (f)"
+        >
+          <svg viewBox="0 0 24 24" aria-hidden="true"
+            ><path class="line" d="M4 9V4h5M15 4h5v5M20 15v5h-5M9 20H4v-5" /></svg
+          >
+        </button>
+      </div>
+    </div>
+  {/if}
+</div>
+
+<style>
+  :host {
+    display: block;
+    aspect-ratio: 16 / 9;
+    background: #000;
+    color: #fff;
+    font:
+      14px/1.4 system-ui,
+      sans-serif;
+  }
+  .player {
+    position: relative;
+    width: 100%;
+    height: 100%;
+    overflow: hidden;
+    outline-offset: -3px;
+  }
+  .player:focus-visible {
+    outline: 3px solid #7cd4d8;
+  }
+  .stale ::slotted(video) {
+    opacity: 0.5;
+    filter: grayscale(1);
+  }
+  .message {
+    position: absolute;
+    inset: 0;
+    display: grid;
+    place-items: center;
+    padding: 1.5rem;
+    text-align: center;
+    background: rgb(0 0 0 / 0.6);
+  }
+  .message p {
+    max-width: 24rem;
+    margin: 0;
+  }
+  .notice {
+    position: absolute;
+    inset: 0 0 auto;
+    margin: 0;
+    padding: 0.5rem 0.75rem;
+    text-align: center;
+    background: rgb(0 0 0 / 0.7);
+  }
+  .bar {
+    position: absolute;
+    inset: auto 0 0;
+    padding: 1.75rem 0.75rem 0.5rem;
+    background: linear-gradient(transparent, rgb(0 0 0 / 0.85));
+    opacity: 0;
+    transition: opacity 0.2s;
+  }
+  [data-shown] .bar,
+  .bar:focus-within,
+  .player:hover .bar {
+    opacity: 1;
+  }
+  .row {
+    display: flex;
+    align-items: center;
+    gap: 0.25rem;
+    min-width: 0;
+  }
+  button,
+  select {
+    min-height: 2.25rem;
+    border: 0;
+    border-radius: 0.4rem;
+    background: transparent;
+    color: inherit;
+    font: inherit;
+    cursor: pointer;
+  }
+  button {
+    min-width: 2.25rem;
+    display: inline-flex;
+    align-items: center;
+    justify-content: center;
+    gap: 0.4rem;
+    padding: 0 0.4rem;
+  }
+  button:hover,
+  select:hover {
+    background: rgb(255 255 255 / 0.14);
+  }
+  button:focus-visible,
+  select:focus-visible,
+  input:focus-visible {
+    outline: 2px solid #7cd4d8;
+    outline-offset: 1px;
+  }
+  select option {
+    color: #111;
+    background: #fff;
+  }
+  select {
+    max-width: 9rem;
+    text-overflow: ellipsis;
+  }
+  svg {
+    width: 1.25rem;
+    height: 1.25rem;
+    fill: currentColor;
+  }
+  .line {
+    fill: none;
+    stroke: currentColor;
+    stroke-width: 2;
+  }
+  .live {
+    white-space: nowrap;
+    opacity: 0.75;
+  }
+  .live.on {
+    opacity: 1;
+  }
+  .dot {
+    width: 0.5rem;
+    height: 0.5rem;
+    border-radius: 50%;
+    background: #8a949c;
+  }
+  .live.on .dot {
+    background: #f2803a;
+  }
+  .delay {
+    flex: 1;
+    min-width: 0;
+    overflow: hidden;
+    white-space: nowrap;
+    text-overflow: ellipsis;
+    font-size: 0.8rem;
+    opacity: 0.75;
+    font-variant-numeric: tabular-nums;
+  }
+  .seek {
+    width: 100%;
+    margin: 0 0 0.25rem;
+    accent-color: #f2803a;
+  }
+  .volume {
+    width: 4.5rem;
+    accent-color: #fff;
+  }
+  @media (max-width: 480px) {
+    .volume {
+      display: none;
+    }
+  }
+  @media (prefers-reduced-motion: reduce) {
+    .bar {
+      transition: none;
+    }
+  }
+</style>

@@ -1,0 +1,2 @@
+// The player as a module: importing it defines the element metaplasis-player.
+import "./Element.svelte";
