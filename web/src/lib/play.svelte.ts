@@ -104,7 +104,7 @@ export class Playback {
       });
       video.addEventListener("timeupdate", () => {
         // A picture that comes after the sender was gone is one of the next sender.
-        if (this.stale && this.buffered > 0.3 && this.#back) this.stale = "";
+        if (this.stale && this.#inHand() && this.#back) this.stale = "";
       });
       this.meter = new Meter(video, () => this.#camera);
     }
@@ -162,10 +162,16 @@ export class Playback {
     this.#listQualities();
     this.#back = c?.state === "live" || c?.state === "degraded";
     if (c?.state === "waiting" && c.ended && !this.message) this.stale = c.ended;
-    else if (this.#back && this.stale && !this.#video?.paused && this.buffered > 0.3) this.stale = "";
+    else if (this.#back && this.stale && this.seeks && !this.#video?.paused && this.#inHand())
+      this.stale = "";
     if (this.message && c?.starts) this.message = c.starts;
     else if (this.message && c && c.state !== "live" && c.state !== "degraded")
       this.message = words[c.state] ?? this.message;
+  }
+
+  /** inHand reports whether something new is held: ways of little delay hold next to nothing. */
+  #inHand() {
+    return !this.seeks || this.buffered > 0.3;
   }
 
   /** explain says why nothing plays, and tries again. */
