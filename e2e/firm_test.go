@@ -342,10 +342,10 @@ func TestThePageSaysWhatIsOld(t *testing.T) {
 		return n == 1
 	})
 	stop()
-	p.until(`!!`+playerTree+`.querySelector("[data-stale]")`)
+	p.until(`!!` + playerTree + `.querySelector("[data-stale]")`)
 	assert.Contains(t, eval[string](p, playerTree+`.querySelector("[data-stale]").innerText`), "stopped at")
 	s.send(0, camera.Options{URL: url})
-	p.until(`!`+playerTree+`.querySelector("[data-stale]") && `+playing)
+	p.until(`!` + playerTree + `.querySelector("[data-stale]") && ` + playing)
 	p.do(chromedp.Navigate("about:blank"))
 	begin := time.Now()
 	eventually(t, "nobody", func() bool { return len(s.status("start-line").Viewers) == 0 })

@@ -58,6 +58,8 @@ func (s *Service) relayList(c *origin.Channel) []api.ChannelRelay {
 		one := api.ChannelRelay{Relay: r, Words: "off"}
 		switch {
 		case r.Off:
+		case r.On(now):
+			one.Words = "it begins"
 		case !r.From.IsZero() && now.Before(r.From):
 			one.Words = "begins at " + r.From.Format(time.RFC3339)
 		case !r.Until.IsZero() && !now.Before(r.Until):
@@ -175,7 +177,11 @@ func (s *Service) testRelay(_ http.ResponseWriter, r *http.Request) (any, error)
 	plan := set.Plan(&set.Relays[at])
 	if i := slices.IndexFunc(s.relaysOf(c.Slug(), false), func(p relay.Progress) bool { return p.Name == plan.Name }); i >= 0 {
 		p := s.relaysOf(c.Slug(), false)[i]
-		return api.RelayTest{Takes: p.State == relay.Sending, Text: "It is on: " + p.Text}, nil
+		text := p.Text
+		if p.State != relay.Sending && p.Error != "" {
+			text = p.Error
+		}
+		return api.RelayTest{Takes: p.State == relay.Sending, Text: "It is on: " + text}, nil
 	}
 	text, err := runner.Test(r.Context(), plan)
 	if err != nil {

@@ -25,15 +25,8 @@ func (x *relay) attempt(ctx context.Context, up func()) error {
 	if x.p.Whole {
 		return x.whole(ctx, u, scheme, up)
 	}
-	tap, err := x.r.Channels.Tap(x.p.Channel, onward.Choice{Rung: x.p.Rung, Sound: x.p.Sound, Real: scheme.Real, Coming: true})
-	if err != nil {
-		return err
-	}
-	defer tap.Close()
-	var units [32]hub.Unit
-	x.set(Waiting, "nothing is on air")
-	n, _, err := tap.Next(ctx, units[:])
-	if err != nil {
+	choice := onward.Choice{Rung: x.p.Rung, Sound: x.p.Sound, Real: scheme.Real}
+	if err := x.wait(ctx, choice); err != nil {
 		return err
 	}
 	x.set(Connecting, "calling "+Shown(x.p.Address))
@@ -41,6 +34,13 @@ func (x *relay) attempt(ctx context.Context, up func()) error {
 	if err != nil {
 		return err
 	}
+	choice.Coming = true // the line gets what comes, not what has been
+	tap, err := x.r.Channels.Tap(x.p.Channel, choice)
+	if err != nil {
+		return errors.Join(err, line.Close())
+	}
+	defer tap.Close()
+	x.set(Connecting, "waiting for the next keyframe, for "+Shown(x.p.Address))
 	defer func() { _ = line.Close() }()
 	first := true
 	c := onward.Carrier{To: line.Sender, Fixed: line.Fixed, Idle: idle, Sent: func(bytes int, lost int64) {
@@ -51,7 +51,22 @@ func (x *relay) attempt(ctx context.Context, up func()) error {
 		}
 		x.sent(bytes, lost)
 	}}
-	return c.Run(ctx, tap, units[:n])
+	return c.Run(ctx, tap, nil)
+}
+
+// wait waits until there is something to send.
+func (x *relay) wait(ctx context.Context, choice onward.Choice) error {
+	tap, err := x.r.Channels.Tap(x.p.Channel, choice)
+	if err != nil {
+		return err
+	}
+	defer tap.Close()
+	if _, video, sound := x.r.Channels.Runs(x.p.Channel); !video && !sound {
+		x.set(Waiting, "nothing is on air")
+	}
+	var units [1]hub.Unit
+	_, _, err = tap.Next(ctx, units[:])
+	return err
 }
 
 // whole hands the sender's transport stream on as it came.
