@@ -2,12 +2,16 @@ package e2e
 
 import (
 	"fmt"
+	"net/http"
+	"net/http/httptest"
 	"testing"
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"metaplasis/demo"
+	"metaplasis/e2e/browser"
 	"metaplasis/internal/camera"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/origin"
@@ -104,4 +108,43 @@ func socketsPlay(t *testing.T) []string {
 		eventually(t, "and gone", func() bool { return s.status(loop.Name).Viewers[way] == 0 })
 	}
 	return stalls
+}
+
+// TestPlayersSideBySide: a page of the console with players of four kinds, each with its delay; and the player's code in a
+// page of somebody else.
+func TestPlayersSideBySide(t *testing.T) {
+	s := start(t)
+	loop := demo.Loops[0]
+	url := s.channel(loop.Name, origin.Settings{}, sourceOnly)
+	s.sendLoop(&loop, camera.Options{URL: url})
+	eventually(t, "on air", func() bool { return s.newest(loop.Name, "source") >= 2 })
+	p := open(t)
+	require.NoError(t, browser.SignIn(p.ctx, s.http, "admin", s.password))
+	p.do(chromedp.Navigate(s.http + "/#/players"))
+	p.click("Four ways of")
+	p.until(`document.querySelectorAll("[data-tile]").length === 4`)
+	p.until(`[...document.querySelectorAll("[data-delay]")].filter(d => /^\d+\.\d\d s$/.test(d.textContent.trim())).length === 4`)
+	t.Log(eval[string](p, `[...document.querySelectorAll("[data-tile]")].map(e => e.dataset.tile + " " + e.querySelector("[data-delay]").textContent.trim()).join(", ")`))
+	p.do(chromedp.Navigate(s.http + "/#/channels/" + loop.Name + "/addresses/embed"))
+	p.until(`document.querySelector("[data-embed] textarea")?.value.includes("metaplasis-player")`)
+	code := eval[string](p, `document.querySelector("[data-embed] textarea").value`)
+	other := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/html")
+		_, _ = fmt.Fprintf(w, `<!doctype html><title>Club</title><h1>Club house</h1>%s<script>
+			window.heard = [];
+			document.querySelector("metaplasis-player").addEventListener("rung", e => window.heard.push(e.detail));
+		</script>`, code)
+	}))
+	defer other.Close()
+	p.do(chromedp.Navigate(other.URL))
+	p.until(`(v => v && v.videoHeight === 720 && v.currentTime > 1)(document.querySelector("metaplasis-player video"))`)
+	p.until(`window.heard.some(d => d.rung === "source" && d.way === "webtransport")`)
+	// Keys work on it.
+	eval[chromedp.Void](p, `document.querySelector("metaplasis-player").shadowRoot.querySelector("[role=region]").focus()`)
+	p.do(chromedp.KeyEvent("k"))
+	p.until(`document.querySelector("video").paused`)
+	p.do(chromedp.KeyEvent("k"))
+	p.until(`!document.querySelector("video").paused`)
+	p.do(chromedp.KeyEvent("m"))
+	p.until(`!document.querySelector("video").muted`)
 }

@@ -38,13 +38,14 @@ func TestEveryWayOnward(t *testing.T) {
 	url := s.channel(loop.Name, origin.Settings{}, sourceOnly)
 	s.sendLoop(&loop, camera.Options{URL: url})
 	eventually(t, "on air", func() bool { return s.newest(loop.Name, "source") >= 1 })
-	udp, rtp := freePort(t), freePort(t)
+	udp, rtp, steady := freePort(t), freePort(t), freePort(t)
 	ways := []struct{ name, input, to string }{
 		{"rtmp", "sender", s.rtmp + "/in/rtmp/KEY"},
 		{"srt", "sender", s.srt + "?streamid=srt/KEY"},
 		{"rtsp", "sender", s.rtsp + "/in/rtsp?key=KEY"},
 		{"udp", fmt.Sprintf("udp://127.0.0.1:%d", udp), fmt.Sprintf("udp://127.0.0.1:%d", udp)},
 		{"rtp", fmt.Sprintf("rtp://127.0.0.1:%d", rtp), fmt.Sprintf("rtp://127.0.0.1:%d", rtp)},
+		{"steady", fmt.Sprintf("udp://127.0.0.1:%d", steady), fmt.Sprintf("udp://127.0.0.1:%d?rate=5000", steady)},
 		{"whip", "sender", s.http + "/whip/whip?key=KEY"},
 	}
 	for _, w := range ways {
@@ -70,6 +71,16 @@ func TestEveryWayOnward(t *testing.T) {
 		assert.Less(t, max(out.apart, -out.apart), 40*time.Millisecond, "%s: sound against pictures", w.name)
 		t.Logf("%-10s %4d pictures in order, sound %d ms beside them", w.name, out.pictures, out.apart.Milliseconds())
 	}
+	eventually(t, "a constant rate, as the receiver measures it", func() bool {
+		for _, in := range s.status("steady").Inputs {
+			if in.Line != nil && in.Line.TS != nil {
+				h := in.Line.TS
+				return h.Bitrate > 4_900_000 && h.Bitrate < 5_100_000 && h.NullBitrate > 0 && h.Accuracy >= 0 && h.Accuracy <= 500 &&
+					h.PCRInterval <= 60 && h.PATInterval <= 150 && h.PCRAccuracy == 0
+			}
+		}
+		return false
+	})
 	out, code := s.command("relays", "list", loop.Name)
 	assert.Zero(t, code)
 	t.Log("\n" + out)
@@ -149,4 +160,28 @@ func TestEveryWayPulled(t *testing.T) {
 	}
 	assert.Zero(t, code)
 	eventually(t, "who is gone is not counted", func() bool { return s.status(loop.Name).Viewers["rtmp"] == 1 })
+}
+
+// TestAChannelFeedsAnother: a rung of one is the input of the next, and circles are refused.
+func TestAChannelFeedsAnother(t *testing.T) {
+	t.Parallel()
+	s := start(t)
+	loop := demo.Loops[0]
+	url := s.channel(loop.Name, origin.Settings{}, sourceOnly, ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
+	stop := s.sendLoop(&loop, camera.Options{URL: url})
+	s.channel("whole", origin.Settings{Inputs: []origin.Input{origin.ParseInput("channel:start-line")}, Packaging: origin.Packaging{Window: 10}}, sourceOnly)
+	s.channel("small", origin.Settings{Inputs: []origin.Input{origin.ParseInput("channel:start-line#180p")}}, sourceOnly)
+	eventually(t, "both on air", func() bool { return s.newest("whole", "source") >= 4 && s.newest("small", "source") >= 2 })
+	out := s.made("whole", &loop)
+	assert.Empty(t, out.wrong)
+	assert.Greater(t, out.pictures, 60)
+	assert.Less(t, max(out.apart, -out.apart), 40*time.Millisecond)
+	assert.Equal(t, 180, s.status("small").Feed.Tracks[0].Height)
+	text, code := s.command("channels", "change", loop.Name, "--inputs", "sender,channel:small")
+	assert.NotZero(t, code)
+	assert.Contains(t, text, "circle")
+	stop()
+	eventually(t, "it ends with the other one", func() bool { return s.status("whole").Feed == nil })
+	s.sendLoop(&loop, camera.Options{URL: url})
+	eventually(t, "and returns", func() bool { return s.status("whole").Feed != nil })
 }

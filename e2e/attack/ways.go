@@ -15,6 +15,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"github.com/coder/websocket"
+	"github.com/pion/webrtc/v4"
 	"golang.org/x/net/ipv4"
 
 	"metaplasis/demo"
@@ -117,6 +119,63 @@ func strangersWebRTC(r *rig) (string, error) {
 	took, err := getsIn(r, "beside-webrtc", harbour, "", func(key string) string { return r.http + "/whip/beside-webrtc?key=" + key })
 	all.Wait()
 	return fmt.Sprintf("%d held, %d offers; a camera gets in after %d ms", n, offers.Load(), took.Milliseconds()), err
+}
+
+// viewersWhoTakeNothing plays a channel in every way without reading, and offers to receive over WebRTC without ever
+// connecting. A viewer who means it gets a picture beside them.
+func viewersWhoTakeNothing(r *rig) (string, error) {
+	host := strings.TrimPrefix(r.http, "http://")
+	ask := func(path string, headers ...string) func(net.Conn) {
+		return func(c net.Conn) {
+			_, _ = fmt.Fprintf(c, "GET %s HTTP/1.1\r\nHost: %s\r\n%s\r\n", path, host, strings.Join(headers, ""))
+		}
+	}
+	sockets, closeSockets := openMany(host, 60, ask("/socket/"+slug, "Connection: Upgrade\r\nUpgrade: websocket\r\nSec-WebSocket-Version: 13\r\nSec-WebSocket-Key: AAAAAAAAAAAAAAAAAAAAAA==\r\n"))
+	defer closeSockets()
+	streams, closeStreams := openMany(host, 60, ask("/media/"+slug+"/source.ts"))
+	defer closeStreams()
+	stop := time.Now().Add(r.last(8*time.Second, 4*time.Second))
+	var offers atomic.Int64
+	var all sync.WaitGroup
+	for range 8 {
+		all.Go(func() {
+			for time.Now().Before(stop) {
+				pc, err := webrtc.NewPeerConnection(webrtc.Configuration{})
+				if err != nil {
+					return
+				}
+				_, _ = pc.AddTransceiverFromKind(webrtc.RTPCodecTypeVideo, webrtc.RTPTransceiverInit{Direction: webrtc.RTPTransceiverDirectionRecvonly})
+				if o, err := pc.CreateOffer(nil); err == nil { // without a candidate, and never connected
+					if res, err := http.Post(r.http+"/whep/"+slug, "application/sdp", strings.NewReader(o.SDP)); err == nil {
+						_ = res.Body.Close()
+						offers.Add(1)
+					}
+				}
+				_ = pc.Close()
+			}
+		})
+	}
+	begin := time.Now()
+	c, _, err := websocket.Dial(context.Background(), r.http+"/socket/"+slug, nil)
+	if err != nil {
+		return "", fmt.Errorf("a viewer who means it: %w", err)
+	}
+	defer func() { _ = c.CloseNow() }()
+	c.SetReadLimit(4 << 20)
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	for {
+		kind, b, err := c.Read(ctx)
+		if err != nil {
+			return "", fmt.Errorf("a viewer who means it gets no picture: %w", err)
+		}
+		if kind == websocket.MessageBinary && b[0] == 2 && b[1] == 1 {
+			break
+		}
+	}
+	took := time.Since(begin)
+	all.Wait()
+	return fmt.Sprintf("%d sockets, %d streams, %d offers; a viewer has a picture after %d ms", sockets, streams, offers.Load(), took.Milliseconds()), nil
 }
 
 // strangersUDP sends noise to the ports of SRT and WebRTC, and beside a camera to the port of its transport stream.

@@ -46,6 +46,10 @@ func main() {
 		waiters(os.Args[2:])
 		return
 	}
+	if len(os.Args) > 4 && os.Args[1] == "audience" {
+		audienceOf(os.Args[2:])
+		return
+	}
 	if len(os.Args) > 1 && os.Args[1] == "soak" {
 		if err := soak(os.Args[2:]); err != nil {
 			log.Fatal(err)
@@ -64,7 +68,7 @@ func main() {
 		}
 		return
 	}
-	list := []func() error{onOneCore, passthrough, channels, windows, crowds, packaging, parts, blocked, latency, realTime, workerDelay, waysIn, partDelays}
+	list := []func() error{onOneCore, passthrough, channels, windows, crowds, packaging, parts, blocked, latency, realTime, workerDelay, waysIn, partDelays, watchers}
 	if len(os.Args) > 1 && os.Args[1] == "delivery" {
 		list = []func() error{packaging, parts, blocked}
 	}
@@ -76,6 +80,9 @@ func main() {
 	}
 	if len(os.Args) > 1 && os.Args[1] == "delays" {
 		list = []func() error{partDelays}
+	}
+	if len(os.Args) > 1 && os.Args[1] == "viewers" {
+		list = []func() error{watchers}
 	}
 	if len(os.Args) > 1 && os.Args[1] == "passthrough" {
 		list = []func() error{passthrough}

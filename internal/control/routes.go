@@ -108,6 +108,7 @@ func (s *Service) routes() []route {
 			api.History{}, s.showHistory},
 		{"GET", "/health", "What is wrong with the service itself: its database, its disk. Nothing when all is well.",
 			api.Watch, nil, nil, api.Health{}, s.showHealth},
+		{"GET", "/public", "What is on air of the channels that may be listed.", anyone, nil, nil, []api.Listed{}, s.publicList},
 		{"GET", "/public/{channel}", "What a viewer's page may know of a channel.", anyone, nil, nil, api.Public{}, s.public},
 	}
 }

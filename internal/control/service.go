@@ -348,7 +348,7 @@ func (s *Service) addChannel(_ http.ResponseWriter, r *http.Request) (any, error
 	if in.Ladder, err = s.useLadder(r.Context(), in.Ladder); err != nil {
 		return nil, err
 	}
-	if p := append(in.Check(), s.imageProblems(in.Ladder.Rungs, in.Inputs)...); len(p) > 0 {
+	if p := append(append(in.Check(), s.imageProblems(in.Ladder.Rungs, in.Inputs)...), s.circles(in)...); len(p) > 0 {
 		return nil, &origin.InvalidError{Problems: p}
 	}
 	s.setup.Lock()
@@ -453,7 +453,7 @@ func merge(set origin.Settings, in map[string]any) (change api.Change, err error
 // applySettings checks, stores and applies settings, in this order: what runs is what is stored.
 func (s *Service) applySettings(r *http.Request, c *origin.Channel, set origin.Settings) (any, error) {
 	set = set.WithDefaults().KeepSecrets(c.Settings())
-	if p := append(set.Check(), s.imageProblems(set.Ladder.Rungs, set.Inputs)...); len(p) > 0 {
+	if p := append(append(set.Check(), s.imageProblems(set.Ladder.Rungs, set.Inputs)...), s.circles(set)...); len(p) > 0 {
 		return nil, &origin.InvalidError{Problems: p}
 	}
 	text, err := json.Marshal(s.sealer.sealed(set))
@@ -550,4 +550,21 @@ func (s *Service) public(w http.ResponseWriter, r *http.Request) (any, error) {
 		p.Starts = c.StartsIn()
 	}
 	return p, nil
+}
+
+// publicList tells anybody of the channels that may be listed and are on air.
+func (s *Service) publicList(w http.ResponseWriter, r *http.Request) (any, error) {
+	w.Header().Set("Access-Control-Allow-Origin", "*")
+	out := []api.Listed{}
+	for _, c := range s.o.Channels() {
+		set := c.Settings()
+		if !set.Listed {
+			continue
+		}
+		if state := c.Status().State; state == origin.Live || state == origin.Degraded {
+			a := s.Addresses(base(r), &set)
+			out = append(out, api.Listed{Channel: set.Slug, Title: set.Title, State: state, Watch: a.Watch, Picture: a.Picture})
+		}
+	}
+	return out, nil
 }

@@ -16,7 +16,8 @@ import (
 type Input struct {
 	// Kind is "sender": an encoder that connects with a key; "address": what the service fetches or receives at an
 	// address; "studio": a source on the studio's network; "programme": a programme of the transport stream that
-	// another channel receives; "file": a recording that repeats; "slate": a picture.
+	// another channel receives; "channel": another channel, or a rung of it; "file": a recording that repeats; "slate": a
+	// picture.
 	Kind string `json:"kind"`
 	// Name tells several inputs for senders apart, such as backup; keys may lead to one of them. Of a source on the
 	// studio's network it is its name, or its ID.
@@ -24,8 +25,9 @@ type Input struct {
 	File string `json:"file,omitempty"` // of a file: its name in the service's folder of files; of a slate: its image, none for the title
 	// Address of the source: udp, rtp, http, https, srt, rtsp, rtsps, rtmp or rtmps.
 	Address string `json:"address,omitempty"`
-	Channel string `json:"channel,omitempty"` // of a programme: whose transport stream it is in
-	// Programme of a transport stream, by its number or its name; none is the first.
+	Channel string `json:"channel,omitempty"` // of a programme: whose transport stream it is in; of a channel: its name
+	// Programme of a transport stream, by its number or its name; none is the first. Of a channel, its rung; none is the
+	// source as it came.
 	Programme string `json:"programme,omitempty"`
 	// Secret is the password or passphrase that the source asks for. It is never shown.
 	Secret   string `json:"secret,omitempty"`
@@ -38,6 +40,7 @@ const (
 	InputAddress   = "address"
 	InputStudio    = "studio"
 	InputProgramme = "programme"
+	InputChannel   = "channel"
 	InputFile      = "file"
 	InputSlate     = "slate"
 )
@@ -59,7 +62,7 @@ func (in Input) String() string {
 	switch in.Kind {
 	case InputAddress:
 		text = in.Address
-	case InputProgramme:
+	case InputProgramme, InputChannel:
 		text += ":" + in.Channel
 	default:
 		if suffix := cmp.Or(in.Name, in.File); suffix != "" {
@@ -91,7 +94,7 @@ func ParseInput(text string) (in Input) {
 	switch in.Kind = kind; kind {
 	case InputSender:
 		in.Name = rest
-	case InputProgramme:
+	case InputProgramme, InputChannel:
 		in.Channel = rest
 	default:
 		in.File = rest
@@ -133,7 +136,7 @@ func (in Input) Plays() bool { return in.Kind == InputFile || in.Kind == InputSl
 
 // Connects reports whether the service fetches or receives the input by itself.
 func (in Input) Connects() bool {
-	return in.Kind == InputAddress || in.Kind == InputStudio || in.Kind == InputProgramme
+	return in.Kind == InputAddress || in.Kind == InputStudio || in.Kind == InputProgramme || in.Kind == InputChannel
 }
 
 // words is the input in a sentence.
@@ -145,6 +148,8 @@ func (in Input) words() string {
 		return "source " + in.Name
 	case InputProgramme:
 		return "programme of " + in.Channel
+	case InputChannel:
+		return "channel " + in.Channel
 	}
 	if suffix := cmp.Or(in.Name, in.File); suffix != "" {
 		return in.Kind + " " + suffix
@@ -219,8 +224,12 @@ func (in Input) check(slug string) string {
 		if !slugForm.MatchString(in.Channel) || in.Channel == slug {
 			return fmt.Sprintf("found channel %q, expected the name of another channel whose transport stream has the programme", clip(in.Channel))
 		}
+	case InputChannel:
+		if !slugForm.MatchString(in.Channel) || in.Channel == slug {
+			return fmt.Sprintf("found channel %q, expected the name of another channel", clip(in.Channel))
+		}
 	default:
-		return fmt.Sprintf("found kind %q, expected %s, %s, %s, %s, %s or an address such as udp://239.1.1.1:5000", clip(in.Kind), InputSender, InputFile, InputSlate, InputStudio, InputProgramme)
+		return fmt.Sprintf("found kind %q, expected %s, %s, %s, %s, %s, %s or an address such as udp://239.1.1.1:5000", clip(in.Kind), InputSender, InputFile, InputSlate, InputStudio, InputProgramme, InputChannel)
 	}
 	return ""
 }

@@ -79,6 +79,8 @@ type Access struct {
 	Passphrase string `json:"passphrase,omitempty" flag:"passphrase" help:"passphrase of senders over SRT, 10 to 79 characters; empty for none"`
 	// Receivers may fetch the sender's transport stream over SRT as it came, with a key.
 	Receivers bool `json:"receivers,omitempty" flag:"receivers" help:"let receivers fetch the sender's transport stream over SRT as it came, with a key"`
+	// Listed shows the channel in the public list while it is on air.
+	Listed bool `json:"listed,omitempty" flag:"listed" help:"show the channel in the public list while it is on air"`
 	// SenderNetworks are those from which senders are let in; none is everywhere.
 	SenderNetworks string `json:"senderNetworks,omitempty" flag:"sender-networks" help:"networks from which senders are let in, such as 192.0.2.0/24,2001:db8::/32; empty for everywhere"`
 }

@@ -396,7 +396,7 @@ func (c *Channel) InputProblem(in Input, text string) {
 		do = "Take another image, or none for the channel's title."
 	case InputStudio:
 		do = "Look whether the source is on, and which there are: metaplasis studio; it is tried again by itself."
-	case InputAddress, InputProgramme:
+	case InputAddress, InputProgramme, InputChannel:
 		do = "Look at the source and the line to it; it is tried again by itself."
 	}
 	if text != "" && text != before {

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"metaplasis/internal/contribution"
+	"metaplasis/internal/contribution/channel"
 	"metaplasis/internal/contribution/fetch"
 	rtmpin "metaplasis/internal/contribution/rtmp"
 	rtspin "metaplasis/internal/contribution/rtsp"
@@ -34,6 +35,9 @@ func (s sources) Sources() (out []source.Source) {
 				if in.Kind == origin.InputStudio {
 					address = studio.Scheme + ":" + url.PathEscape(in.Name)
 				}
+				if in.Kind == origin.InputChannel {
+					address = channel.Scheme + ":"
+				}
 				out = append(out, source.Source{Channel: c.Slug(), Address: address, From: in.Channel, Programme: in.Programme,
 					Secret: in.Secret, OnDemand: in.OnDemand})
 			}
@@ -47,6 +51,8 @@ func inputOfSource(s source.Source) origin.Input {
 	if name, ok := strings.CutPrefix(s.Address, studio.Scheme+":"); ok {
 		in.Kind, in.Address = origin.InputStudio, ""
 		in.Name, _ = url.PathUnescape(name)
+	} else if s.Address == channel.Scheme+":" {
+		in.Kind, in.Address = origin.InputChannel, ""
 	} else if s.Address == "" {
 		in.Kind = origin.InputProgramme
 	}
@@ -121,6 +127,7 @@ func (s *Service) receiveSources() {
 	puller := &rtspin.Puller{Logger: s.conf.Logger}
 	r.Protocols["rtsp"] = puller
 	r.Protocols["rtsps"] = r.Protocols["rtsp"]
+	r.Protocols[channel.Scheme] = &channel.Receiver{Channels: taps{s.origin}}
 	r.Protocols["rtmp"] = &rtmpin.Puller{Logger: s.conf.Logger}
 	r.Protocols["rtmps"] = r.Protocols["rtmp"]
 	s.studio = studio.Directory{Interfaces: s.conf.Studio, Logger: s.conf.Logger}

@@ -39,7 +39,8 @@ func (m *Manager) Call(ctx context.Context, u *url.URL) (*mpegts.Conn, error) {
 		<-c.over
 		failed <- errors.New(c.why)
 	}()
-	return mpegts.NewConn(func(b []byte) error { return m.write(c, b) }, func() error { m.hangUp(c.id); m.forget(id); return nil }, failed), nil
+	conn := mpegts.NewConn(func(b []byte) error { return m.write(c, b) }, func() error { m.hangUp(c.id); m.forget(id); return nil }, failed)
+	return conn, conn.SetRate(u)
 }
 
 // ask asks the host for a connection, or for a port.

@@ -109,6 +109,15 @@ type Addresses struct {
 	Receivers  []ReceiverAddress    `json:"receivers"`        // how receivers fetch it
 }
 
+// Listed is a channel in the public list.
+type Listed struct {
+	Channel string       `json:"channel"`
+	Title   string       `json:"title"`
+	State   origin.State `json:"state"`
+	Watch   string       `json:"watch"`
+	Picture string       `json:"picture"`
+}
+
 // ChannelRelay is an onward copy of a channel: how it is set, and how it is doing.
 type ChannelRelay struct {
 	origin.Relay

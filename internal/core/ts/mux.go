@@ -22,6 +22,7 @@ type Mux struct {
 	at         int64 // the newest clock, ticks of 90 kHz
 	begun      bool
 	tablesAt   int64
+	rated      *rated // nil of a stream whose rate is what comes
 }
 
 // MuxProgramme is one programme of a Mux.
@@ -115,6 +116,11 @@ func (p *MuxProgramme) clock() *MuxTrack {
 // Unit writes an access unit; times are ticks of 90 kHz.
 func (t *MuxTrack) Unit(dts, pts int64, key bool, data []byte) {
 	m := t.p.m
+	if m.rated != nil {
+		payload := t.line.Write(nil, data, key)
+		m.rated.unit(t, dts, key, append(t.header(dts, pts, len(payload)), payload...))
+		return
+	}
 	at := dts - m.Delay
 	m.at = max(m.at, at)
 	if !m.begun || m.at-m.tablesAt >= muxTablesEvery || key && t.video {
@@ -184,32 +190,38 @@ func (m *Mux) close(b []byte) {
 
 // packetize cuts a PES packet.
 func (m *Mux) packetize(pid int, data []byte, key bool) {
+	var b []byte
 	for first := true; len(data) > 0; first = false {
-		room := PacketSize - 4
-		var adaptation []byte
-		if first && key {
-			adaptation = []byte{1, 0x40} // random_access_indicator
-		}
-		if n := room - len(adaptation) - len(data); n > 0 { // stuffing
-			switch {
-			case len(adaptation) > 0:
-				adaptation[0] += byte(n)
-				adaptation = append(adaptation, stuffing[:n]...)
-			case n == 1:
-				adaptation = []byte{0}
-			default:
-				adaptation = append([]byte{byte(n - 1), 0}, stuffing[:n-2]...)
-			}
-		}
-		form := byte(0x10)
-		if len(adaptation) > 0 {
-			form = 0x30
-		}
-		b := append(m.packet(pid, form, first), adaptation...)
-		take := min(PacketSize-len(b), len(data))
-		m.out = append(append(m.out, b...), data[:take]...)
-		data = data[take:]
+		b, data = m.cut(pid, data, first, key)
+		m.out = append(m.out, b...)
 	}
+}
+
+// cut makes the next packet of a PES packet, and returns what is left.
+func (m *Mux) cut(pid int, data []byte, first, key bool) (packet, rest []byte) {
+	room := PacketSize - 4
+	var adaptation []byte
+	if first && key {
+		adaptation = []byte{1, 0x40} // random_access_indicator
+	}
+	if n := room - len(adaptation) - len(data); n > 0 { // stuffing
+		switch {
+		case len(adaptation) > 0:
+			adaptation[0] += byte(n)
+			adaptation = append(adaptation, stuffing[:n]...)
+		case n == 1:
+			adaptation = []byte{0}
+		default:
+			adaptation = append([]byte{byte(n - 1), 0}, stuffing[:n-2]...)
+		}
+	}
+	form := byte(0x10)
+	if len(adaptation) > 0 {
+		form = 0x30
+	}
+	b := append(m.packet(pid, form, first), adaptation...)
+	take := min(PacketSize-len(b), len(data))
+	return append(b, data[:take]...), data[take:]
 }
 
 var stuffing = slices.Repeat([]byte{0xff}, PacketSize)

@@ -23,7 +23,8 @@ type Peer struct {
 	x       Session
 	channel string
 	network string
-	pending bool // the signal's lock guards it
+	pending bool // the signal's lock guards it and began
+	began   time.Time
 	over    chan struct{}
 
 	mu        sync.Mutex

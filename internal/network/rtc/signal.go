@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/go-chi/chi/v5"
 	"github.com/pion/webrtc/v4"
@@ -49,6 +50,8 @@ type Signal struct {
 	Admit func(w http.ResponseWriter, r *http.Request, channel string) (Session, error)
 	Most  int // sessions, connected or not
 
+	once    sync.Once
+	busy    chan struct{}
 	mu      sync.Mutex
 	peers   map[string]*Peer
 	pending map[string]int // peers that are not connected, by network
@@ -61,6 +64,8 @@ const (
 	maxPending        = 64
 	maxPendingNetwork = 16
 	maxOffer          = 64 << 10
+	maxAtOnce         = 4 // offers that are answered at one time; others wait
+	waitAtMost        = 3 * time.Second
 )
 
 // Close ends all sessions.
@@ -164,6 +169,15 @@ func (s *Signal) offer(w http.ResponseWriter, r *http.Request) {
 	if !ok {
 		return
 	}
+	s.once.Do(func() { s.busy = make(chan struct{}, maxAtOnce) })
+	select { // answering an offer takes milliseconds of a processor
+	case s.busy <- struct{}{}:
+		defer func() { <-s.busy }()
+	case <-time.After(waitAtMost):
+		w.Header().Set("Retry-After", "2")
+		http.Error(w, "Too many "+s.Peers+" are connecting. Try again in a moment.", http.StatusServiceUnavailable)
+		return
+	}
 	var id [16]byte
 	_, _ = rand.Read(id[:])
 	p := &Peer{ID: hex.EncodeToString(id[:]), Remote: r.RemoteAddr, s: s, x: x, channel: channel, network: network.Of(r.RemoteAddr), over: make(chan struct{})}
@@ -188,12 +202,21 @@ func (s *Signal) offer(w http.ResponseWriter, r *http.Request) {
 	_, _ = io.WriteString(w, answer)
 }
 
-// add books a peer that is not connected yet.
+// add books a peer that is not connected yet. Where there are too many of those, the oldest of its network makes room, or of
+// the network that has the most: who means it connects within a fraction of a second.
 func (s *Signal) add(p *Peer) bool {
 	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.closed || len(s.peers) >= s.Most || s.waiting >= maxPending || s.pending[p.network] >= maxPendingNetwork {
+	if s.closed || len(s.peers) >= s.Most {
+		s.mu.Unlock()
 		return false
+	}
+	var away *Peer
+	if most := s.crowded(p.network); most != "" {
+		for _, o := range s.peers {
+			if o.pending && o.network == most && (away == nil || o.began.Before(away.began)) {
+				away = o
+			}
+		}
 	}
 	if s.peers == nil {
 		s.peers, s.pending = map[string]*Peer{}, map[string]int{}
@@ -201,8 +224,29 @@ func (s *Signal) add(p *Peer) bool {
 	s.peers[p.ID] = p
 	s.waiting++
 	s.pending[p.network]++
-	p.pending = true
+	p.pending, p.began = true, time.Now()
+	s.mu.Unlock()
+	if away != nil {
+		away.End("others wait to connect")
+	}
 	return true
+}
+
+// crowded returns the network of which one has to make room for a peer of a network, "" when there is room.
+func (s *Signal) crowded(network string) string {
+	if s.pending[network] >= maxPendingNetwork {
+		return network
+	}
+	if s.waiting < maxPending {
+		return ""
+	}
+	most := network
+	for other, n := range s.pending {
+		if n > s.pending[most] {
+			most = other
+		}
+	}
+	return most
 }
 
 // settle notes that a peer is connected, or gone.

@@ -4,8 +4,10 @@ package mpegts
 import (
 	"context"
 	"errors"
+	"fmt"
 	"math/rand/v2"
 	"net/url"
+	"strconv"
 	"sync"
 	"syscall"
 	"time"
@@ -27,6 +29,10 @@ type Conn struct {
 	write  func([]byte) error // a whole number of packets
 	close  func() error
 	failed chan error
+	rate   int64 // bits a second, 0 when it is what comes
+	stop   chan struct{}
+	once   sync.Once
+	err    error // of writing at a constant rate
 }
 
 // NewConn sends over a line that takes a whole number of packets a call. failed may be nil.
@@ -38,7 +44,7 @@ func NewConn(write func([]byte) error, closing func() error, failed chan error) 
 }
 
 // Dial sends to udp://host:port or rtp://host:port: of a multicast group by the interface and with the lifetime that the
-// query names, as in udp://239.1.1.1:5000?interface=eth0&ttl=4.
+// query names, as in udp://239.1.1.1:5000?interface=eth0&ttl=4; and at a constant rate, if it names one: see SetRate.
 func Dial(ctx context.Context, u *url.URL) (*Conn, error) {
 	c, err := udp.Dial(ctx, u)
 	if err != nil {
@@ -54,7 +60,65 @@ func Dial(ctx context.Context, u *url.URL) (*Conn, error) {
 	if u.Scheme == "rtp" {
 		write = overRTP(write)
 	}
-	return NewConn(datagrams(write), c.Close, nil), nil
+	conn := NewConn(datagrams(write), c.Close, nil)
+	return conn, conn.SetRate(u)
+}
+
+// Bounds of a constant rate, in kbit/s.
+const (
+	leastRate = 100
+	mostRate  = 200_000
+	// slotsEach is how often slots are filled.
+	slotsEach = 4 * time.Millisecond
+	// mostWaiting is for how many seconds of the rate units may wait before it is told to be too low.
+	mostWaiting = 3
+)
+
+// SetRate makes the rate constant, if the query of an address names one in kbit/s, as in ?rate=6000. It is called before
+// the first unit.
+func (c *Conn) SetRate(u *url.URL) error {
+	text := u.Query().Get("rate")
+	if text == "" {
+		return nil
+	}
+	n, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || n < leastRate || n > mostRate {
+		return fmt.Errorf("found the rate %.20q, expected %d to %d kbit/s", text, leastRate, mostRate)
+	}
+	c.rate, c.stop = n*1000, make(chan struct{})
+	c.mux.SetRate(c.rate)
+	go c.fill()
+	return nil
+}
+
+// fill writes slots as time goes on.
+func (c *Conn) fill() {
+	tick := time.NewTicker(slotsEach)
+	defer tick.Stop()
+	var since time.Time
+	var done int64
+	for {
+		select {
+		case <-c.stop:
+			return
+		case now := <-tick.C:
+			c.mu.Lock()
+			var b []byte
+			if _, begun := c.mux.Clock(); begun {
+				if since.IsZero() {
+					since = now
+				}
+				due := int64(now.Sub(since)) / 1000 * c.rate / (ts.PacketSize * 8 * 1_000_000)
+				due -= due % datagramPackets
+				b = c.mux.FillSlots(due - done)
+				done = due
+			}
+			if c.err == nil && len(b) > 0 {
+				c.err = c.write(b)
+			}
+			c.mu.Unlock()
+		}
+	}
 }
 
 // datagrams cuts packets into datagrams.
@@ -159,6 +223,12 @@ func (p *Programme) Flush() error {
 	if p.err != nil {
 		return p.err
 	}
+	if p.c.rate > 0 {
+		if waiting := p.c.mux.Waiting(); int64(waiting) > p.c.rate/8*mostWaiting {
+			return fmt.Errorf("the rate of %d kbit/s is too low for what is sent: %d kB wait; give more, or send a smaller rung", p.c.rate/1000, waiting>>10)
+		}
+		return p.c.err
+	}
 	if b := p.c.mux.Take(); len(b) > 0 {
 		return p.c.write(b)
 	}
@@ -172,4 +242,9 @@ func (p *Programme) Raw(b []byte) error { return p.c.write(b) }
 func (p *Programme) Failed() <-chan error { return p.c.failed }
 
 // Close implements onward.Sender: it closes the whole stream.
-func (p *Programme) Close() error { return p.c.close() }
+func (p *Programme) Close() error {
+	if p.c.stop != nil {
+		p.c.once.Do(func() { close(p.c.stop) })
+	}
+	return p.c.close()
+}

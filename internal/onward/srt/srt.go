@@ -64,7 +64,8 @@ func Dial(ctx context.Context, u *url.URL) (*mpegts.Conn, error) {
 		}
 		return nil
 	}
-	return mpegts.NewConn(write, func() error { s.Close(); return nil }, failed), nil
+	conn := mpegts.NewConn(write, func() error { s.Close(); return nil }, failed)
+	return conn, conn.SetRate(u)
 }
 
 func open(ctx context.Context, u *url.URL, o libsrt.Options) (*libsrt.Socket, error) {

@@ -21,6 +21,8 @@ export function inputName(i: Input): string {
       return (i.address ?? "") + programme;
     case "studio":
       return `source ${i.name}`;
+    case "channel":
+      return `channel ${i.channel}${i.programme ? `, rung ${i.programme}` : ""}`;
     case "programme":
       return `programme ${i.programme || "1"} of ${i.channel}`;
     case "file":

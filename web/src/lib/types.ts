@@ -5,6 +5,7 @@ export interface Access {
   closed?: boolean; // Closed ends the playlists for good, until it is taken back.
   passphrase?: string; // Passphrase encrypts what senders send over SRT; without one it need not be encrypted. It is never shown.
   receivers?: boolean; // Receivers may fetch the sender's transport stream over SRT as it came, with a key.
+  listed?: boolean; // Listed shows the channel in the public list while it is on air.
   senderNetworks?: string; // SenderNetworks are those from which senders are let in; none is everywhere.
 }
 
@@ -68,12 +69,12 @@ export interface ChannelRelay {
 
 /** Chosen is the input that is on air by hand; an empty kind leaves it to the order of the inputs. */
 export interface Chosen {
-  kind: string; // Kind is "sender": an encoder that connects with a key; "address": what the service fetches or receives at an address; "studio": a source on the studio's network; "programme": a programme of the transport stream that another channel receives; "file": a recording that repeats; "slate": a picture.
+  kind: string; // Kind is "sender": an encoder that connects with a key; "address": what the service fetches or receives at an address; "studio": a source on the studio's network; "programme": a programme of the transport stream that another channel receives; "channel": another channel, or a rung of it; "file": a recording that repeats; "slate": a picture.
   name?: string; // Name tells several inputs for senders apart, such as backup; keys may lead to one of them. Of a source on the studio's network it is its name, or its ID.
   file?: string; // of a file: its name in the service's folder of files; of a slate: its image, none for the title
   address?: string; // Address of the source: udp, rtp, http, https, srt, rtsp, rtsps, rtmp or rtmps.
-  channel?: string; // of a programme: whose transport stream it is in
-  programme?: string; // Programme of a transport stream, by its number or its name; none is the first.
+  channel?: string; // of a programme: whose transport stream it is in; of a channel: its name
+  programme?: string; // Programme of a transport stream, by its number or its name; none is the first. Of a channel, its rung; none is the source as it came.
   secret?: string; // Secret is the password or passphrase that the source asks for. It is never shown.
   onDemand?: boolean; // fetched only while somebody watches
 }
@@ -230,24 +231,24 @@ export interface Image {
 
 /** Input is one way in which a channel may be fed. */
 export interface Input {
-  kind: string; // Kind is "sender": an encoder that connects with a key; "address": what the service fetches or receives at an address; "studio": a source on the studio's network; "programme": a programme of the transport stream that another channel receives; "file": a recording that repeats; "slate": a picture.
+  kind: string; // Kind is "sender": an encoder that connects with a key; "address": what the service fetches or receives at an address; "studio": a source on the studio's network; "programme": a programme of the transport stream that another channel receives; "channel": another channel, or a rung of it; "file": a recording that repeats; "slate": a picture.
   name?: string; // Name tells several inputs for senders apart, such as backup; keys may lead to one of them. Of a source on the studio's network it is its name, or its ID.
   file?: string; // of a file: its name in the service's folder of files; of a slate: its image, none for the title
   address?: string; // Address of the source: udp, rtp, http, https, srt, rtsp, rtsps, rtmp or rtmps.
-  channel?: string; // of a programme: whose transport stream it is in
-  programme?: string; // Programme of a transport stream, by its number or its name; none is the first.
+  channel?: string; // of a programme: whose transport stream it is in; of a channel: its name
+  programme?: string; // Programme of a transport stream, by its number or its name; none is the first. Of a channel, its rung; none is the source as it came.
   secret?: string; // Secret is the password or passphrase that the source asks for. It is never shown.
   onDemand?: boolean; // fetched only while somebody watches
 }
 
 /** InputStatus is an input at a glance. */
 export interface InputStatus {
-  kind: string; // Kind is "sender": an encoder that connects with a key; "address": what the service fetches or receives at an address; "studio": a source on the studio's network; "programme": a programme of the transport stream that another channel receives; "file": a recording that repeats; "slate": a picture.
+  kind: string; // Kind is "sender": an encoder that connects with a key; "address": what the service fetches or receives at an address; "studio": a source on the studio's network; "programme": a programme of the transport stream that another channel receives; "channel": another channel, or a rung of it; "file": a recording that repeats; "slate": a picture.
   name?: string; // Name tells several inputs for senders apart, such as backup; keys may lead to one of them. Of a source on the studio's network it is its name, or its ID.
   file?: string; // of a file: its name in the service's folder of files; of a slate: its image, none for the title
   address?: string; // Address of the source: udp, rtp, http, https, srt, rtsp, rtsps, rtmp or rtmps.
-  channel?: string; // of a programme: whose transport stream it is in
-  programme?: string; // Programme of a transport stream, by its number or its name; none is the first.
+  channel?: string; // of a programme: whose transport stream it is in; of a channel: its name
+  programme?: string; // Programme of a transport stream, by its number or its name; none is the first. Of a channel, its rung; none is the source as it came.
   secret?: string; // Secret is the password or passphrase that the source asks for. It is never shown.
   onDemand?: boolean; // fetched only while somebody watches
   onAir: boolean;
@@ -333,6 +334,15 @@ export interface Line {
   rtp?: RTP;
   srt?: SRT;
   socket?: Socket;
+}
+
+/** Listed is a channel in the public list. */
+export interface Listed {
+  channel: string;
+  title: string;
+  state: State;
+  watch: string;
+  picture: string;
 }
 
 /** Logo is an image upon the pictures. */

@@ -10,7 +10,7 @@
   const chosen = $derived(list.find((i) => i.chosen));
   let error = $state<unknown>();
   let busy = $state(false);
-  let kind = $state<"address" | "sender" | "studio" | "programme" | "file" | "slate">("address");
+  let kind = $state<"address" | "sender" | "studio" | "programme" | "channel" | "file" | "slate">("address");
   let text = $state("");
   let secret = $state("");
   let programme = $state("");
@@ -20,6 +20,7 @@
     ["sender", "Further senders"],
     ["studio", "Source on the network"],
     ["programme", "Programme of another channel"],
+    ["channel", "Another channel, or a rung of it"],
     ["file", "Recording"],
     ["slate", "Slate"],
   ] as const;
@@ -31,6 +32,7 @@
     sender: ["Name", "backup"],
     studio: ["Name, or ID", "Deck camera"],
     programme: ["Channel", "truck"],
+    channel: ["Channel", "start-line"],
     file: ["File in the service’s folder of files", "standby.flv, standby.mp4 or standby.ts"],
     slate: ["Image, none for the title", "regatta-card"],
   } as const;
@@ -57,9 +59,10 @@
     if (kind === "address")
       Object.assign(next, { address: text.trim(), secret: secret || undefined, onDemand });
     if (kind === "sender" || kind === "studio") next.name = text.trim();
-    if (kind === "programme") next.channel = text.trim();
+    if (kind === "programme" || kind === "channel") next.channel = text.trim();
     if (kind === "file" || kind === "slate") next.file = text.trim() || undefined;
-    if ((kind === "address" || kind === "programme") && programme) next.programme = programme;
+    if ((kind === "address" || kind === "programme" || kind === "channel") && programme)
+      next.programme = programme;
     void set([...list.map(kept), next]).then(() => {
       if (!error) text = secret = programme = "";
     });
@@ -147,14 +150,14 @@
           required={kind !== "slate"}
         /></label
       >
-      {#if kind === "address" || kind === "programme"}
+      {#if kind === "address" || kind === "programme" || kind === "channel"}
         <label class="grid w-28 gap-1"
-          ><span class="label-quiet">Programme</span>
+          ><span class="label-quiet">{kind === "channel" ? "Rung" : "Programme"}</span>
           <input
             class="input input-sm"
             bind:value={programme}
-            placeholder="first"
-            aria-label="Programme"
+            placeholder={kind === "channel" ? "source" : "first"}
+            aria-label={kind === "channel" ? "Rung" : "Programme"}
           /></label
         >
       {/if}

@@ -3,6 +3,7 @@
   import type { Channel, Status } from "../lib/types";
   import type { Way } from "../lib/ways";
   import Addresses from "./Addresses.svelte";
+  import Embed from "./Embed.svelte";
   import Receivers from "./Receivers.svelte";
   import Relays from "./Relays.svelte";
   let {
@@ -15,6 +16,7 @@
   const slug = $derived(channel.settings.slug);
   const sections = [
     ["", "Formats"],
+    ["embed", "Player"],
     ["relays", "Relays"],
     ["receivers", "Receivers"],
   ];
@@ -31,6 +33,8 @@
 </nav>
 {#if section === "relays"}
   <Relays {slug} {status} />
+{:else if section === "embed"}
+  <Embed {slug} />
 {:else if section === "receivers"}
   <Receivers {channel} {status} />
 {:else}

@@ -35,7 +35,7 @@
           startOffsetMillis: s.packaging.startOffsetMillis ?? 0,
           unpackaged: s.packaging.unpackaged ?? false,
         },
-        access: { receivers: s.access.receivers ?? false },
+        access: { receivers: s.access.receivers ?? false, listed: s.access.listed ?? false },
         switching: {
           frozenSeconds: s.switching.frozenSeconds ?? 0,
           blackSeconds: s.switching.blackSeconds ?? 0,
@@ -198,6 +198,13 @@
       "receivers",
       s.access.receivers ?? false,
       (on) => (s.access.receivers = on),
+    )}
+    {@render toggle(
+      "In the public list",
+      "Anybody may ask the service what is on air, and finds it there: /api/v1/public.",
+      "listed",
+      s.access.listed ?? false,
+      (on) => (s.access.listed = on),
     )}
     {@render toggle(
       "Hand on only",

@@ -1,0 +1,56 @@
+package control
+
+import (
+	"fmt"
+	"strings"
+
+	"metaplasis/internal/core/ladder"
+	"metaplasis/internal/origin"
+)
+
+// circles finds inputs of a channel that lead back to it over other channels.
+func (s *Service) circles(set origin.Settings) (out []ladder.Problem) {
+	feeds := map[string][]string{} // of a channel, those that feed it
+	for _, c := range s.o.Channels() {
+		feeds[c.Slug()] = feedersOf(c.Settings().Inputs)
+	}
+	feeds[set.Slug] = feedersOf(set.Inputs)
+	for i, in := range set.Inputs {
+		if in.Kind != origin.InputChannel {
+			continue
+		}
+		if way := wayBack(feeds, in.Channel, set.Slug, nil); way != nil {
+			out = append(out, ladder.Problem{Field: fmt.Sprintf("inputs.%d", i),
+				Text: fmt.Sprintf("the channel %s is fed by %s, which would make a circle; take another channel", in.Channel, strings.Join(way, ", which is fed by "))})
+		}
+	}
+	return out
+}
+
+func feedersOf(list []origin.Input) (out []string) {
+	for _, in := range list {
+		if in.Kind == origin.InputChannel {
+			out = append(out, in.Channel)
+		}
+	}
+	return out
+}
+
+// wayBack returns the channels between one and a goal that feeds it, nil when it does not.
+func wayBack(feeds map[string][]string, from, goal string, seen []string) []string {
+	for _, next := range feeds[from] {
+		if next == goal {
+			return append(seen, next)
+		}
+		known := next == from
+		for _, s := range seen {
+			known = known || s == next
+		}
+		if !known {
+			if way := wayBack(feeds, next, goal, append(seen, next)); way != nil {
+				return way
+			}
+		}
+	}
+	return nil
+}
