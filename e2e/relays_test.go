@@ -3,7 +3,10 @@ package e2e
 import (
 	"context"
 	"fmt"
+	"io"
+	"net"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -184,4 +187,104 @@ func TestAChannelFeedsAnother(t *testing.T) {
 	eventually(t, "it ends with the other one", func() bool { return s.status("whole").Feed == nil })
 	s.sendLoop(&loop, camera.Options{URL: url})
 	eventually(t, "and returns", func() bool { return s.status("whole").Feed != nil })
+}
+
+// throttled carries connections to an address, so many bytes a second from who connects.
+func throttled(t *testing.T, to string, bytesEach int) (address string) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = l.Close() })
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			far, err := net.Dial("tcp", to)
+			if err != nil {
+				_ = c.Close()
+				continue
+			}
+			_ = c.(*net.TCPConn).SetReadBuffer(16 << 10)
+			go func() { _, _ = io.Copy(c, far) }()
+			go func() {
+				defer func() { _, _ = c.Close(), far.Close() }()
+				for tick := time.NewTicker(50 * time.Millisecond); ; {
+					<-tick.C
+					if _, err := io.CopyN(far, c, int64(bytesEach/20)); err != nil {
+						tick.Stop()
+						return
+					}
+				}
+			}()
+		}
+	}()
+	return l.Addr().String()
+}
+
+// TestRelaysReturn: a far end that goes away for a while, one that is slow, and one that refuses; then the service itself is
+// restarted. All return by themselves, and the channel and the other relays go on.
+func TestRelaysReturn(t *testing.T) {
+	t.Parallel()
+	s, far := start(t), start(t)
+	loop := demo.Loops[0]
+	url := s.channel(loop.Name, origin.Settings{}, sourceOnly)
+	s.sendLoop(&loop, camera.Options{URL: url, Retry: 300 * time.Millisecond})
+	s.channel("beside", origin.Settings{}, sourceOnly)
+	for _, name := range []string{"away", "slow"} {
+		far.channel(name, origin.Settings{}, sourceOnly)
+	}
+	host := strings.TrimPrefix(far.rtmp, "rtmp://")
+	to := map[string]string{
+		"away":   far.rtmp + "/in/away/" + far.key("away", api.NewKey{}).Secret,
+		"slow":   "rtmp://" + throttled(t, host, 60_000) + "/in/slow/" + far.key("slow", api.NewKey{}).Secret,
+		"beside": s.rtmp + "/in/beside/" + s.key("beside", api.NewKey{}).Secret,
+		"wrong":  far.rtmp + "/in/away/nokey",
+	}
+	for name, address := range to {
+		out, code := s.command("relays", "add", loop.Name, name, address)
+		require.Zero(t, code, out)
+	}
+	state := func(name string) relay.State {
+		if r := s.relays(loop.Name)[name]; r.Progress != nil {
+			return r.Progress.State
+		}
+		return "off"
+	}
+	eventually(t, "they send, but for the one that is refused", func() bool {
+		return state("away") == relay.Sending && state("beside") == relay.Sending && state("wrong") == relay.Retrying && far.onAir("away")
+	})
+	eventually(t, "the slow one leaves pictures out", func() bool { return s.relays(loop.Name)["slow"].Progress.Lost > 0 })
+	before := s.status(loop.Name)
+	far.stop(syscall.SIGKILL)
+	eventually(t, "it is noticed", func() bool { return state("away") == relay.Retrying })
+	from := s.newest("beside", "source")
+	eventually(t, "the others go on", func() bool { return s.newest("beside", "source") >= from+2 && state("beside") == relay.Sending })
+	far.start()
+	eventually(t, "it returns when the far end does", func() bool { return state("away") == relay.Sending && far.onAir("away") })
+	assert.Equal(t, before.Feed.Begun, s.status(loop.Name).Feed.Begun, "the sender noticed nothing")
+	s.stop(syscall.SIGTERM)
+	s.start()
+	eventually(t, "all return when the service does", func() bool { return state("away") == relay.Sending && state("beside") == relay.Sending })
+}
+
+// TestARelayOnTheStudiosNetwork: a rung goes out as pictures and linear sound that are announced, and another channel finds
+// them by their name.
+func TestARelayOnTheStudiosNetwork(t *testing.T) {
+	t.Parallel()
+	s := start(t, "--studio", "lo")
+	loop := demo.Loops[0]
+	url := s.channel(loop.Name, origin.Settings{}, sourceOnly, ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
+	s.sendLoop(&loop, camera.Options{URL: url})
+	port := freePort(t)
+	out, code := s.command("relays", "add", loop.Name, "desk", fmt.Sprintf("studio://239.%d.%d.2:%d?interface=lo&name=Vision+desk&format=jpeg", 64+port>>8, port&0xff, port), "--rung", "180p")
+	require.Zero(t, code, out)
+	eventually(t, "announced", func() bool { return len(s.sources()) == 1 })
+	source, found := s.sources()["Vision desk"]
+	require.True(t, found, "%v", s.sources())
+	require.Len(t, source.Tracks, 2)
+	s.channel("desk", origin.Settings{Inputs: []origin.Input{{Kind: origin.InputStudio, Name: "Vision desk"}}},
+		ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1, AudioBitrate: 96_000})
+	eventually(t, "on air", func() bool { return s.newest("desk", "180p") >= 2 })
+	assert.Equal(t, relay.Sending, s.relays(loop.Name)["desk"].Progress.State)
 }

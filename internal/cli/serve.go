@@ -42,15 +42,24 @@ func (a *app) workerCommand() *cobra.Command {
 // workerProcess makes the command line of a worker: this very binary. It dies with the service.
 func workerProcess() *exec.Cmd { return ownProcess(workerName) }
 
-func ownProcess(command string) *exec.Cmd {
+func ownProcess(command ...string) *exec.Cmd {
 	exe, err := os.Executable()
 	if err != nil {
 		exe = os.Args[0]
 	}
-	cmd := exec.Command(exe, command)
+	cmd := exec.Command(exe, command...)
 	cmd.Stderr = os.Stderr
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // an interrupt at the terminal is the service's to handle
 	return cmd
+}
+
+const forwardName = "forward"
+
+// forwardCommand is the process that sends a relay which has to be decoded first; people have no use for it.
+func (a *app) forwardCommand() *cobra.Command {
+	return &cobra.Command{Use: forwardName + " ADDRESS", Hidden: true, Args: exactly("ADDRESS"), RunE: func(c *cobra.Command, args []string) error {
+		return camera.Forward(c.Context(), os.Stdin, args[0])
+	}}
 }
 
 const srtHostName = "srt-host"
@@ -101,6 +110,7 @@ func (a *app) start(ctx context.Context, s *serveFlags) (*service.Service, error
 	s.conf.Data = a.data
 	s.conf.Worker = workerProcess
 	s.conf.SRTHost = func() *exec.Cmd { return ownProcess(srtHostName) }
+	s.conf.Forward = func(address string) *exec.Cmd { return ownProcess(forwardName, address) }
 	s.conf.Running = runningFolder()
 	if data, err := filepath.Abs(a.data); err == nil {
 		s.conf.Data = data

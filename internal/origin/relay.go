@@ -17,7 +17,7 @@ import (
 // Relay is an onward copy of a channel to another server or receiver.
 type Relay struct {
 	Name string `json:"name"` // within its channel
-	// Address of the far end: rtmp, rtmps, srt, rtsp, rtsps, http or https (WHIP), udp or rtp.
+	// Address of the far end: rtmp, rtmps, srt, rtsp, rtsps, http or https (WHIP), udp, rtp, or studio.
 	Address string `json:"address"`
 	// Secret is what the far end asks for: the stream's name of RTMP, the password of RTSP, the passphrase of SRT, the token of
 	// WHIP, or parameters of the address as in passphrase=…&streamid=…. It is never shown.
@@ -40,7 +40,7 @@ func (s *Settings) Plan(r *Relay) relay.Plan {
 const maxRelays = 32
 
 // relaySchemes are those of addresses that relays send to.
-var relaySchemes = []string{"rtmp", "rtmps", "srt", "rtsp", "rtsps", "http", "https", "udp", "rtp"}
+var relaySchemes = []string{"rtmp", "rtmps", "srt", "rtsp", "rtsps", "http", "https", "udp", "rtp", "studio"}
 
 // secretParameters are those of addresses that are taken for secrets.
 var secretParameters = []string{"passphrase", "streamid", "key", "token", "password", "secret"}
@@ -174,7 +174,7 @@ func checkFarEnd(address string) string {
 	case u.Host == "":
 		return fmt.Sprintf("found no host in the address %q, expected %s://HOST:PORT", clip(address), u.Scheme)
 	}
-	if needsPort := u.Scheme == "udp" || u.Scheme == "rtp" || u.Scheme == "srt"; needsPort || u.Port() != "" {
+	if needsPort := slices.Contains([]string{"udp", "rtp", "srt", "studio"}, u.Scheme); needsPort || u.Port() != "" {
 		if n, err := strconv.Atoi(u.Port()); err != nil || n < 1 || n > 65535 {
 			return fmt.Sprintf("found port %q in the address, expected 1 to 65535", clip(u.Port()))
 		}

@@ -9,6 +9,7 @@ import (
 	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/onward"
+	"metaplasis/internal/onward/forward"
 	"metaplasis/internal/onward/mpegts"
 	"metaplasis/internal/onward/relay"
 	"metaplasis/internal/onward/rtmp"
@@ -86,7 +87,14 @@ func (s *Service) relaySchemes() map[string]relay.Scheme {
 		}
 		return relay.Line{Sender: c, Fixed: true, Told: true}, nil
 	}}
-	return map[string]relay.Scheme{"rtmp": overRTMP, "rtmps": overRTMP, "rtsp": overRTSP, "rtsps": overRTSP, "udp": datagrams, "rtp": datagrams, "srt": overSRT,
+	overStudio := relay.Scheme{Dial: func(ctx context.Context, _ *url.URL, p *relay.Plan) (relay.Line, error) {
+		c, err := forward.Dial(ctx, s.conf.Forward, p.Full)
+		if err != nil {
+			return relay.Line{}, err
+		}
+		return relay.Line{Sender: c, Fixed: true, Told: false}, nil
+	}}
+	return map[string]relay.Scheme{"studio": overStudio, "rtmp": overRTMP, "rtmps": overRTMP, "rtsp": overRTSP, "rtsps": overRTSP, "udp": datagrams, "rtp": datagrams, "srt": overSRT,
 		"http": overWebRTC, "https": overWebRTC}
 }
 

@@ -68,7 +68,8 @@ type Config struct {
 	InspectPrivate bool
 	HookCommands   string // folder of programs that hooks may run; "" for none
 	Worker         func() *exec.Cmd
-	SRTHost        func() *exec.Cmd // the process that runs SRT
+	Forward        func(address string) *exec.Cmd // a process that sends what it reads to an address
+	SRTHost        func() *exec.Cmd               // the process that runs SRT
 	Logger         *slog.Logger
 }
 
