@@ -288,3 +288,35 @@ func TestARelayOnTheStudiosNetwork(t *testing.T) {
 	eventually(t, "on air", func() bool { return s.newest("desk", "180p") >= 2 })
 	assert.Equal(t, relay.Sending, s.relays(loop.Name)["desk"].Progress.State)
 }
+
+// TestProgrammesOfSeveralChannels go in one transport stream of a constant rate, with names and numbers of our choice, and
+// come apart again.
+func TestProgrammesOfSeveralChannels(t *testing.T) {
+	t.Parallel()
+	s := start(t)
+	loops := []demo.Loop{demo.Loops[0], demo.Loops[1]}
+	for i := range loops {
+		s.sendLoop(&loops[i], camera.Options{URL: s.channel(loops[i].Name, origin.Settings{}, sourceOnly)})
+	}
+	port := freePort(t)
+	out, code := s.command("relays", "add", loops[0].Name, "mux", fmt.Sprintf("udp://127.0.0.1:%d?rate=6000", port), "--number", "3", "--programme", loops[1].Name+"=7:Chase boat")
+	require.Zero(t, code, out)
+	for i, number := range []int{3, 7} {
+		s.channel(fmt.Sprintf("out-%d", number), origin.Settings{Inputs: []origin.Input{origin.ParseInput(fmt.Sprintf("udp://127.0.0.1:%d#%d", port, number))}, Packaging: origin.Packaging{Window: 10}}, sourceOnly)
+		eventually(t, "on air", func() bool { return s.newest(fmt.Sprintf("out-%d", number), "source") >= 4 })
+		made := s.made(fmt.Sprintf("out-%d", number), &loops[i])
+		assert.Empty(t, made.wrong, number)
+		assert.Greater(t, made.pictures, 60, number)
+		assert.Less(t, max(made.apart, -made.apart), 40*time.Millisecond, number)
+	}
+	names := ""
+	for _, in := range s.status("out-3").Inputs {
+		for _, p := range in.Line.Programmes {
+			names += fmt.Sprintf("%d %s, ", p.Number, p.Name)
+		}
+	}
+	assert.Equal(t, "3 "+loops[0].Name+", 7 Chase boat, ", names)
+	out, code = s.command("relays", "add", loops[0].Name, "twice", "udp://127.0.0.1:9", "--programme", loops[1].Name+"=1")
+	assert.NotZero(t, code)
+	assert.Contains(t, out, "twice")
+}

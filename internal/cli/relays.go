@@ -3,6 +3,8 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"strconv"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -63,6 +65,7 @@ func (a *app) relays() *cobra.Command {
 func (a *app) addRelay() *cobra.Command {
 	var r origin.Relay
 	var from, until string
+	var programmes []string
 	add := &cobra.Command{
 		Use: "add CHANNEL RELAY ADDRESS", Short: "Add a relay, or change the one of that name", Args: exactly("CHANNEL", "RELAY", "ADDRESS"), ValidArgsFunction: a.completeChannels,
 		Long: `Carry a channel onward: to rtmp, rtmps, srt, rtsp, rtsps, udp, rtp, and by WHIP to http and
@@ -71,9 +74,17 @@ tried again for as long as it is on.`,
 		Example: `  metaplasis relays add start-line platform rtmp://192.0.2.7/live/KEY
   metaplasis relays add start-line truck "srt://192.0.2.8:9000?latency=200&passphrase=PHRASE" --rung 720p
   metaplasis relays add start-line decoder "udp://239.10.1.1:5000?interface=eth0&ttl=4"
+  metaplasis relays add start-line mux "udp://239.10.1.2:5000?rate=9000" --programme harbour#720p=2:Harbour
   metaplasis relays add start-line evening rtsp://192.0.2.9/in --from 2026-06-01T18:00:00Z --until 2026-06-01T22:00:00Z`,
 		RunE: func(c *cobra.Command, args []string) error {
 			r.Name, r.Address = args[1], args[2]
+			for i, text := range programmes {
+				p, err := readProgramme(text, i+2)
+				if err != nil {
+					return usageError{err}
+				}
+				r.Programmes = append(r.Programmes, p)
+			}
 			for _, f := range []struct {
 				name, text string
 				to         *time.Time
@@ -99,10 +110,26 @@ tried again for as long as it is on.`,
 	f.StringVar(&r.Sound, "sound", "", "rendition of sound to send; that of the rung without it")
 	f.StringVar(&r.Secret, "secret", "", "what the far end asks for, where it does not stand in the address: stream name, passphrase, password or token")
 	f.BoolVar(&r.Whole, "whole", false, "send the sender's whole transport stream untouched, over udp, rtp or srt")
+	f.StringArrayVar(&programmes, "programme", nil, "another channel as a further programme of the transport stream, such as harbour, harbour#720p or harbour#720p=5:Harbour with number and name; again for more")
+	f.IntVar(&r.Number, "number", 0, "number of the channel's own programme in a transport stream; 1 without it")
 	f.BoolVar(&r.Off, "off", false, "store it without sending")
 	f.StringVar(&from, "from", "", "send from this time on, such as 2026-06-01T18:00:00Z")
 	f.StringVar(&until, "until", "", "send until this time")
 	return add
+}
+
+// readProgramme reads CHANNEL[#RUNG][=NUMBER][:NAME].
+func readProgramme(text string, number int) (p relay.CarriedProgramme, err error) {
+	rest, name, _ := strings.Cut(text, ":")
+	rest, digits, numbered := strings.Cut(rest, "=")
+	p.Channel, p.Rung, _ = strings.Cut(rest, "#")
+	p.Name, p.Number = name, number
+	if numbered {
+		if p.Number, err = strconv.Atoi(digits); err != nil {
+			return p, fmt.Errorf("found the programme %q, expected CHANNEL#RUNG=NUMBER:NAME", text)
+		}
+	}
+	return p, nil
 }
 
 func (a *app) turnRelay(word, short string, on bool) *cobra.Command {

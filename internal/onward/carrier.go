@@ -20,6 +20,7 @@ type Carrier struct {
 	To    Sender
 	Fixed bool          // its tracks cannot become others
 	Idle  time.Duration // that nothing may come before it ends; 0: for ever
+	Begun time.Time     // when the line's clock was at its beginning, of several that share one; zero: with the first unit
 	// Sent is told of each unit: its bytes, and how many before it were left out since the far end is slow.
 	Sent func(bytes int, lost int64)
 
@@ -91,6 +92,9 @@ func (c *Carrier) send(tap Tap, units []hub.Unit) error {
 		u := &units[i]
 		if !c.set {
 			c.zero, c.set = u.At-headStart, true
+			if !c.Begun.IsZero() {
+				c.zero -= int64(c.begun.Sub(c.Begun)+time.Since(c.begun)) * media.VideoTimescale / int64(time.Second)
+			}
 			c.lead = c.behind(u)
 			for _, t := range []*media.Track{video, sound} {
 				if t == nil {

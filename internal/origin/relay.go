@@ -2,6 +2,7 @@ package origin
 
 import (
 	"cmp"
+	"encoding/json"
 	"fmt"
 	"maps"
 	"net/url"
@@ -25,7 +26,11 @@ type Relay struct {
 	Rung   string `json:"rung,omitempty"`  // "" is the source as it came
 	Sound  string `json:"sound,omitempty"` // a rendition of sound, "" is that of the rung
 	Whole  bool   `json:"whole,omitempty"` // the sender's whole transport stream, untouched
-	Off    bool   `json:"off,omitempty"`   // it is not to send
+	// Programmes are those of other channels that go in the same transport stream, over udp, rtp and srt; Number is that of the
+	// channel's own, 0 is 1.
+	Programmes []relay.CarriedProgramme `json:"programmes,omitempty"`
+	Number     int                      `json:"number,omitempty"`
+	Off        bool                     `json:"off,omitempty"` // it is not to send
 	// From and Until are when it sends, if it does; the zero time is no bound.
 	From  time.Time `json:"from,omitzero"`
 	Until time.Time `json:"until,omitzero"`
@@ -33,7 +38,12 @@ type Relay struct {
 
 // Plan is what is to be done for a relay of the channel.
 func (s *Settings) Plan(r *Relay) relay.Plan {
-	return relay.Plan{Channel: s.Slug, Name: r.Name, Address: r.Address, Full: r.Full(), Title: s.Title, Rung: r.Rung, Sound: r.Sound, Whole: r.Whole}
+	programmes := ""
+	if len(r.Programmes) > 0 {
+		b, _ := json.Marshal(r.Programmes) // of plain values
+		programmes = string(b)
+	}
+	return relay.Plan{Programmes: programmes, Number: r.Number, Channel: s.Slug, Name: r.Name, Address: r.Address, Full: r.Full(), Title: s.Title, Rung: r.Rung, Sound: r.Sound, Whole: r.Whole}
 }
 
 // maxRelays bounds those of a channel.
@@ -153,6 +163,9 @@ func (s Settings) checkRelays() (out []ladder.Problem) {
 		if r.Whole && u != nil && !slices.Contains([]string{"udp", "rtp", "srt"}, u.Scheme) {
 			add(i, "whole", "found the scheme %s, expected udp, rtp or srt, which carry a transport stream as it is", clip(u.Scheme))
 		}
+		if text := r.checkProgrammes(); text != "" {
+			add(i, "programmes", "%s", text)
+		}
 		if r.Rung != "" && !s.Ladder.Planned && !slices.ContainsFunc(s.Ladder.Rungs, func(l ladder.Rung) bool { return l.Name == r.Rung }) && !ladder.IsAudioName(r.Rung) {
 			add(i, "rung", "the ladder has no rung %q", clip(r.Rung))
 		}
@@ -161,6 +174,38 @@ func (s Settings) checkRelays() (out []ladder.Problem) {
 		}
 	}
 	return out
+}
+
+// maxProgrammes is how many programmes a transport stream of a relay may have beside the channel's own.
+const maxProgrammes = 12
+
+// checkProgrammes says what is wrong with the programmes beside the channel's own, "" when nothing is.
+func (r *Relay) checkProgrammes() string {
+	numbers := map[int]bool{max(r.Number, 1): true}
+	if u, err := url.Parse(r.Address); err == nil && len(r.Programmes) > 0 && !slices.Contains([]string{"udp", "rtp", "srt"}, u.Scheme) {
+		return fmt.Sprintf("found the scheme %s, expected udp, rtp or srt: only a transport stream has several programmes", clip(u.Scheme))
+	}
+	if len(r.Programmes) > maxProgrammes {
+		return fmt.Sprintf("found %d programmes, expected %d at most", len(r.Programmes), maxProgrammes)
+	}
+	if r.Number < 0 || r.Number > 0xffff {
+		return fmt.Sprintf("found the number %d, expected 1 to 65535", r.Number)
+	}
+	for _, p := range r.Programmes {
+		switch {
+		case !slugForm.MatchString(p.Channel):
+			return fmt.Sprintf("found the channel %q, expected the name of one", clip(p.Channel))
+		case p.Number < 1 || p.Number > 0xffff:
+			return fmt.Sprintf("found the number %d of the programme of %s, expected 1 to 65535", p.Number, p.Channel)
+		case numbers[p.Number]:
+			return fmt.Sprintf("found the programme number %d twice", p.Number)
+		}
+		if wrong := ladder.CheckText("", p.Name, maxProgramme); wrong != nil {
+			return wrong.Text
+		}
+		numbers[p.Number] = true
+	}
+	return ""
 }
 
 // checkFarEnd says what is wrong with the address of a relay, "" when nothing is.

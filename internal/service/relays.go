@@ -70,14 +70,16 @@ func (s *Service) relaySchemes() map[string]relay.Scheme {
 		if err != nil {
 			return relay.Line{}, err
 		}
-		return relay.Line{Sender: c.Programme(1, p.Title)}, nil
+		return transportStream(c, p), nil
 	}}
 	overSRT := relay.Scheme{Dial: func(ctx context.Context, u *url.URL, p *relay.Plan) (relay.Line, error) {
 		c, err := s.srt.Call(ctx, u)
 		if err != nil {
 			return relay.Line{}, err
 		}
-		return relay.Line{Sender: c.Programme(1, p.Title), Told: true}, nil
+		line := transportStream(c, p)
+		line.Told = true
+		return line, nil
 	}}
 	real := &onward.Real{Video: coding.RealTimes(media.Video), Audio: coding.RealTimes(media.Audio)}
 	overWebRTC := relay.Scheme{Real: real, Dial: func(_ context.Context, u *url.URL, _ *relay.Plan) (relay.Line, error) {
@@ -96,6 +98,11 @@ func (s *Service) relaySchemes() map[string]relay.Scheme {
 	}}
 	return map[string]relay.Scheme{"studio": overStudio, "rtmp": overRTMP, "rtmps": overRTMP, "rtsp": overRTSP, "rtsps": overRTSP, "udp": datagrams, "rtp": datagrams, "srt": overSRT,
 		"http": overWebRTC, "https": overWebRTC}
+}
+
+// transportStream sends the channel as a programme, to which others may be added.
+func transportStream(c *mpegts.Conn, p *relay.Plan) relay.Line {
+	return relay.Line{Sender: c.Programme(max(p.Number, 1), p.Title), Programme: func(number int, name string) onward.Sender { return c.Programme(number, name) }}
 }
 
 // wholeStream hands over the transport stream that feeds a channel, whenever there is one.

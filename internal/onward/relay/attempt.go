@@ -1,10 +1,13 @@
 package relay
 
 import (
+	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net/url"
+	"sync"
 	"time"
 
 	"metaplasis/internal/core/hub"
@@ -42,8 +45,14 @@ func (x *relay) attempt(ctx context.Context, up func()) error {
 	defer tap.Close()
 	x.set(Connecting, "waiting for the next keyframe, for "+Shown(x.p.Address))
 	defer func() { _ = line.Close() }()
+	begun := time.Now()
+	stop, err := x.others(ctx, line, begun)
+	if err != nil {
+		return err
+	}
+	defer stop()
 	first := true
-	c := onward.Carrier{To: line.Sender, Fixed: line.Fixed, Idle: idle, Sent: func(bytes int, lost int64) {
+	c := onward.Carrier{Begun: begun, To: line.Sender, Fixed: line.Fixed, Idle: idle, Sent: func(bytes int, lost int64) {
 		if first {
 			first = false
 			x.set(Sending, "sending to "+Shown(x.p.Address))
@@ -53,6 +62,50 @@ func (x *relay) attempt(ctx context.Context, up func()) error {
 	}}
 	return c.Run(ctx, tap, nil)
 }
+
+// others carries further programmes of the transport stream, until the function that it returns is called. Each comes and
+// goes as its channel does.
+func (x *relay) others(ctx context.Context, line Line, begun time.Time) (stop func(), err error) {
+	if x.p.Programmes == "" {
+		return func() {}, nil
+	}
+	var list []CarriedProgramme
+	if err := json.Unmarshal([]byte(x.p.Programmes), &list); err != nil {
+		return nil, err
+	}
+	if line.Programme == nil {
+		return nil, errors.New("several programmes go over udp, rtp and srt alone")
+	}
+	own, cancel := context.WithCancel(ctx)
+	var all sync.WaitGroup
+	for _, p := range list {
+		to := apart{line.Programme(p.Number, cmp.Or(p.Name, p.Channel))}
+		all.Go(func() {
+			for own.Err() == nil {
+				tap, err := x.r.Channels.Tap(p.Channel, onward.Choice{Rung: p.Rung, Coming: true})
+				if err == nil {
+					c := onward.Carrier{To: to, Begun: begun, Sent: x.sent}
+					err = c.Run(own, tap, nil)
+					tap.Close()
+				}
+				if own.Err() == nil {
+					x.r.Logger.Info("a programme of a relay waits", "channel", p.Channel, "relay", x.p.Name, "error", err)
+				}
+				select {
+				case <-own.Done():
+				case <-time.After(firstPause):
+				}
+			}
+		})
+	}
+	return func() { cancel(); all.Wait() }, nil
+}
+
+// apart is a programme that leaves it to the first one to hear the far end.
+type apart struct{ onward.Sender }
+
+// Failed implements onward.Sender.
+func (apart) Failed() <-chan error { return nil }
 
 // wait waits until there is something to send.
 func (x *relay) wait(ctx context.Context, choice onward.Choice) error {

@@ -24,6 +24,17 @@ type Plan struct {
 	Rung    string // "": the source as it came
 	Sound   string // "": that of the rung
 	Whole   bool   // the sender's transport stream, untouched
+	// Programmes are further ones of the transport stream, as JSON of a list of CarriedProgramme; "" for none.
+	Programmes string
+	Number     int // of the channel's own programme, 0 is 1
+}
+
+// CarriedProgramme is one of several in a transport stream.
+type CarriedProgramme struct {
+	Channel string `json:"channel"`
+	Rung    string `json:"rung,omitempty"` // "" is the source as it came
+	Number  int    `json:"number"`
+	Name    string `json:"name,omitempty"` // of the service; "" is the channel's title
 }
 
 // State is how a relay is doing.
@@ -62,6 +73,8 @@ type Line struct {
 	onward.Sender
 	// Fixed: its tracks cannot become others; it is opened anew for them.
 	Fixed bool
+	// Programme adds a programme to the stream; nil of what is no transport stream.
+	Programme func(number int, name string) onward.Sender
 	// Told: the far end says whether it takes the stream.
 	Told bool
 }

@@ -29,6 +29,14 @@ export interface Addresses {
   receivers: ReceiverAddress[]; // how receivers fetch it
 }
 
+/** CarriedProgramme is one of several in a transport stream. */
+export interface CarriedProgramme {
+  channel: string;
+  rung?: string; // "" is the source as it came
+  number: number;
+  name?: string; // of the service; "" is the channel's title
+}
+
 /** Change alters settings: what is left out stays as it is, and what is null takes its default. Within a group each setting is for itself; lists and the ladder are replaced whole. */
 export interface Change {
   revision?: number; // that the change is based on; 0 for any
@@ -55,11 +63,13 @@ export interface Channel {
 /** ChannelRelay is an onward copy of a channel: how it is set, and how it is doing. */
 export interface ChannelRelay {
   name: string; // within its channel
-  address: string; // Address of the far end: rtmp, rtmps, srt, rtsp, rtsps, http or https (WHIP), udp or rtp.
+  address: string; // Address of the far end: rtmp, rtmps, srt, rtsp, rtsps, http or https (WHIP), udp, rtp, or studio.
   secret?: string; // Secret is what the far end asks for: the stream's name of RTMP, the password of RTSP, the passphrase of SRT, the token of WHIP, or parameters of the address as in passphrase=…&streamid=…. It is never shown.
   rung?: string; // "" is the source as it came
   sound?: string; // a rendition of sound, "" is that of the rung
   whole?: boolean; // the sender's whole transport stream, untouched
+  programmes?: CarriedProgramme[]; // Programmes are those of other channels that go in the same transport stream, over udp, rtp and srt; Number is that of the channel's own, 0 is 1.
+  number?: number;
   off?: boolean; // it is not to send
   from?: string; // From and Until are when it sends, if it does; the zero time is no bound.
   until?: string;
@@ -636,11 +646,13 @@ export interface ReceiverAddress {
 /** Relay is an onward copy of a channel to another server or receiver. */
 export interface Relay {
   name: string; // within its channel
-  address: string; // Address of the far end: rtmp, rtmps, srt, rtsp, rtsps, http or https (WHIP), udp or rtp.
+  address: string; // Address of the far end: rtmp, rtmps, srt, rtsp, rtsps, http or https (WHIP), udp, rtp, or studio.
   secret?: string; // Secret is what the far end asks for: the stream's name of RTMP, the password of RTSP, the passphrase of SRT, the token of WHIP, or parameters of the address as in passphrase=…&streamid=…. It is never shown.
   rung?: string; // "" is the source as it came
   sound?: string; // a rendition of sound, "" is that of the rung
   whole?: boolean; // the sender's whole transport stream, untouched
+  programmes?: CarriedProgramme[]; // Programmes are those of other channels that go in the same transport stream, over udp, rtp and srt; Number is that of the channel's own, 0 is 1.
+  number?: number;
   off?: boolean; // it is not to send
   from?: string; // From and Until are when it sends, if it does; the zero time is no bound.
   until?: string;
