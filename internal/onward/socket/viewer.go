@@ -57,17 +57,12 @@ type viewer struct {
 	back         time.Duration
 	blocked      time.Duration // that the line took to send, since the newest look
 	looked       time.Time
-	leftOut      int64
 }
 
 // feed is a track on its way to a viewer.
 type feed struct {
-	stream *fan.Stream
-	coming *fan.Stream
-	next   uint64
-	begun  bool
+	reader *fan.Reader
 	packer *fan.Packer // whose head was sent
-	last   int64       // time of the newest unit that was sent
 	units  [16]fan.Unit
 }
 
@@ -79,8 +74,6 @@ const (
 	settle      = 3 * time.Second
 	firstBack   = 8 * time.Second
 	longestBack = 2 * time.Minute
-	// lateKey is by how much a keyframe may lie behind the pictures that were sent: rungs are coded at different speeds.
-	lateKey = media.VideoTimescale / 3
 )
 
 // Play plays a channel over a line until one of them ends. way is how it is counted.
@@ -163,11 +156,11 @@ func (v *viewer) run(ctx context.Context) error {
 		rung = v.offers[0].Rung
 	}
 	if video || !audio {
-		v.video = &feed{stream: v.s.pool.Join(fan.Name{Channel: v.channel, Kind: media.Video, Rung: rung})}
-		defer func() { v.s.pool.Leave(v.video.stream); v.s.pool.Leave(v.video.coming) }()
+		v.video = &feed{reader: v.s.pool.NewReader(fan.Name{Channel: v.channel, Kind: media.Video, Rung: rung})}
+		defer v.video.reader.Close()
 	}
-	v.audio = &feed{stream: v.s.pool.Join(fan.Name{Channel: v.channel, Kind: media.Audio, Rung: rung, Sound: sound})}
-	defer func() { v.s.pool.Leave(v.audio.stream) }()
+	v.audio = &feed{reader: v.s.pool.NewReader(fan.Name{Channel: v.channel, Kind: media.Audio, Rung: rung, Sound: sound})}
+	defer func() { v.audio.reader.Close() }()
 	look := time.NewTicker(lookEach)
 	defer look.Stop()
 	for {
@@ -178,7 +171,7 @@ func (v *viewer) run(ctx context.Context) error {
 				continue
 			}
 			var over bool
-			if ready[i], over = f.stream.Wait(f.next); over {
+			if ready[i], over = f.reader.Wait(); over {
 				return nil
 			}
 		}
@@ -207,77 +200,40 @@ func (v *viewer) obey() {
 	if paused {
 		for _, f := range []*feed{v.video, v.audio} {
 			if f != nil {
-				f.begun = false // it goes on at the newest keyframe
+				f.reader.Restart() // it goes on at the newest keyframe
 			}
 		}
 		return
 	}
-	if rung != "" && v.video != nil && rung != v.video.stream.Rung {
+	if rung != "" && v.video != nil && rung != v.video.reader.Stream().Rung {
 		v.change(rung)
 	}
-	if sound != v.audio.stream.Sound {
-		v.s.pool.Leave(v.audio.stream)
-		v.audio = &feed{stream: v.s.pool.Join(fan.Name{Channel: v.channel, Kind: media.Audio, Rung: v.audio.stream.Rung, Sound: sound}), last: v.audio.last}
+	if was := v.audio.reader.Stream(); sound != was.Sound {
+		v.audio.reader.Close()
+		v.audio = &feed{reader: v.s.pool.NewReader(fan.Name{Channel: v.channel, Kind: media.Audio, Rung: was.Rung, Sound: sound})}
 	}
 }
 
 // change goes to another rung at its next keyframe.
 func (v *viewer) change(rung string) {
-	v.s.pool.Leave(v.video.coming)
-	v.video.coming = nil
-	if rung != v.video.stream.Rung {
+	if rung != v.video.reader.Stream().Rung {
 		v.since = time.Now()
-		v.video.coming = v.s.pool.Join(fan.Name{Channel: v.channel, Kind: media.Video, Rung: rung})
 	}
-}
-
-// turn goes over to the stream that is to come, once it has a keyframe that is newer than what was sent.
-func (v *viewer) turn(f *feed) {
-	if f.coming == nil {
-		return
-	}
-	key, _, ok := f.coming.Newest()
-	if !ok {
-		return
-	}
-	var first [1]fan.Unit
-	if n, _, _ := f.coming.Read(key, first[:]); n == 0 || first[0].Time <= f.last-lateKey {
-		return
-	}
-	v.s.pool.Leave(f.stream)
-	f.stream, f.coming, f.next, f.begun = f.coming, nil, key, true
+	v.video.reader.Change(fan.Name{Channel: v.channel, Kind: media.Video, Rung: rung})
 }
 
 // send sends what has come of a track.
 func (v *viewer) send(ctx context.Context, f *feed) error {
-	v.turn(f)
-	if !f.begun {
-		key, end, ok := f.stream.Newest()
-		if !ok {
-			f.next = end
-			return nil
-		}
-		f.next, f.begun = key, true
-	}
 	for {
-		n, next, lost := f.stream.Read(f.next, f.units[:])
-		if lost {
-			v.leftOut++
-		}
-		f.next = next
+		n, _ := f.reader.Read(f.units[:])
 		if n == 0 {
 			return nil
 		}
 		for i := range f.units[:n] {
-			u := &f.units[i]
-			if lost && i == 0 && !u.Key {
-				f.begun = false // what is held begins without a keyframe: wait for one
-				return nil
-			}
-			if err := v.unit(ctx, f, u); err != nil {
+			if err := v.unit(ctx, f, &f.units[i]); err != nil {
 				return err
 			}
-			*u = fan.Unit{}
+			f.units[i] = fan.Unit{}
 		}
 		if f == v.video {
 			v.hurry(f)
@@ -292,7 +248,7 @@ func (v *viewer) unit(ctx context.Context, f *feed, u *fan.Unit) error {
 	if u.Packer != f.packer {
 		f.packer = u.Packer
 		t := u.Track
-		if err := v.tell(ctx, &Told{Type: "track", Track: int(trackNumber(t.Kind)), Kind: t.Kind.String(), Codec: t.CodecName, Rung: f.stream.Rung, Width: t.Width, Height: t.Height}); err != nil {
+		if err := v.tell(ctx, &Told{Type: "track", Track: int(trackNumber(t.Kind)), Kind: t.Kind.String(), Codec: t.CodecName, Rung: f.reader.Stream().Rung, Width: t.Width, Height: t.Height}); err != nil {
 			return err
 		}
 		if err := v.line.Binary(ctx, [][]byte{u.Packer.Head}); err != nil {
@@ -302,20 +258,16 @@ func (v *viewer) unit(ctx context.Context, f *feed, u *fan.Unit) error {
 	begun := time.Now()
 	err := v.line.Binary(ctx, u.Pieces)
 	v.blocked += time.Since(begun)
-	f.last = u.Time
 	return err
 }
 
 // hurry moves a viewer whose line is slow to a lower rung, then to the newest keyframe.
 func (v *viewer) hurry(f *feed) {
-	behind := f.stream.Behind(f.next)
+	behind := f.reader.Behind()
 	if behind > jumpBehind {
-		if key, _, ok := f.stream.Newest(); ok && key > f.next {
-			f.next = key
-			v.leftOut++
-		}
+		f.reader.Skip()
 	}
-	if behind <= mostBehind || f.coming != nil || time.Since(v.since) < settle {
+	if behind <= mostBehind || f.reader.Changing() || time.Since(v.since) < settle {
 		return
 	}
 	if rung, _, _ := v.want(); rung != "" {
@@ -331,7 +283,7 @@ func (v *viewer) hurry(f *feed) {
 
 // at is the place of the rung among those that are offered, -1 when it is none.
 func (v *viewer) at() int {
-	return slices.IndexFunc(v.offers, func(o onward.Offer) bool { return o.Rung == v.video.stream.Rung })
+	return slices.IndexFunc(v.offers, func(o onward.Offer) bool { return o.Rung == v.video.reader.Stream().Rung })
 }
 
 // look tells the viewer how it is doing, and tries a better rung when the line has room.
@@ -343,23 +295,26 @@ func (v *viewer) look(ctx context.Context, now time.Time) error {
 			return err
 		}
 	}
-	t := &Told{Type: "state", LeftOut: v.leftOut}
+	t := &Told{Type: "state"}
 	if f := v.video; f != nil {
 		rung, _, paused := v.want()
-		if f.coming != nil { // what it is sent may have ended
-			v.turn(f)
+		if f.reader.Changing() { // what it is sent may have ended
+			if err := v.send(ctx, f); err != nil {
+				return err
+			}
 		}
 		busy := v.blocked * 100 / max(now.Sub(v.looked), 1)
 		at := v.at()
 		switch {
-		case rung != "" || paused || f.coming != nil:
+		case rung != "" || paused || f.reader.Changing():
 		case at < 0 && len(v.offers) > 0:
 			v.change(v.offers[0].Rung)
-		case at > 0 && now.Sub(v.since) > v.back && busy < 25 && f.stream.Behind(f.next) < mostBehind/4:
+		case at > 0 && now.Sub(v.since) > v.back && busy < 25 && f.reader.Behind() < mostBehind/4:
 			v.tried = now
 			v.change(v.offers[at-1].Rung)
 		}
-		t.Rung, t.Bitrate, t.Behind, t.ByHand = f.stream.Rung, f.stream.Bitrate(), f.stream.Behind(f.next)/90, rung != ""
+		s := f.reader.Stream()
+		t.Rung, t.Bitrate, t.Behind, t.LeftOut, t.ByHand = s.Rung, s.Bitrate(), f.reader.Behind()/90, f.reader.Lost, rung != ""
 	}
 	v.blocked, v.looked = 0, now
 	return v.tell(ctx, t)

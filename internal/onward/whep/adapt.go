@@ -56,16 +56,16 @@ func (v *viewer) adapt(now time.Time) {
 	if l == nil {
 		return
 	}
-	if l.coming != nil { // what it is sent may have ended
+	if l.reader.Changing() { // what it is sent may have ended
 		v.send(l)
 		return
 	}
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	offers := v.offers()
-	at := slices.IndexFunc(offers, func(o onward.Offer) bool { return o.Rung == l.stream.Rung })
+	at := slices.IndexFunc(offers, func(o onward.Offer) bool { return o.Rung == l.reader.Stream().Rung })
 	if v.byHand {
-		if v.wanted != l.stream.Rung {
+		if v.wanted != l.reader.Stream().Rung {
 			v.change(v.wanted, now)
 		}
 		return
@@ -76,7 +76,7 @@ func (v *viewer) adapt(now time.Time) {
 		}
 		return
 	}
-	estimate, rate := int64(v.estimator.GetTargetBitrate()), l.stream.Bitrate()
+	estimate, rate := int64(v.estimator.GetTargetBitrate()), l.reader.Stream().Bitrate()
 	if rate == 0 || now.Sub(v.rungs.since) < settle {
 		return
 	}
@@ -99,37 +99,13 @@ func (v *viewer) adapt(now time.Time) {
 // change goes to another rung at its next keyframe. It is called with the viewer's lock.
 func (v *viewer) change(rung string, now time.Time) {
 	l := v.video
-	if rung == l.stream.Rung {
+	if rung == l.reader.Stream().Rung {
 		return
 	}
 	v.rungs.since = now
 	v.rungs.changes++
-	l.coming = v.s.pool.Join(fan.Name{Channel: v.channel, Kind: media.Video, Rung: rung, Codec: l.t.codec})
+	l.reader.Change(fan.Name{Channel: v.channel, Kind: media.Video, Rung: rung, Codec: l.t.codec})
 }
-
-// turn goes over to the stream that is to come, once a keyframe of it is there that is newer than what was sent.
-func (v *viewer) turn(l *line) {
-	if l.coming == nil {
-		return
-	}
-	key, _, ok := l.coming.Newest()
-	if !ok {
-		return
-	}
-	var first [1]fan.Unit
-	if n, _, _ := l.coming.Read(key, first[:]); n == 0 || first[0].Time <= l.last-lateKey {
-		return
-	}
-	v.s.pool.Leave(l.stream)
-	l.stream, l.coming, l.next, l.restart = l.coming, nil, key, false
-	v.mu.Lock()
-	v.now = l.stream.Rung
-	v.mu.Unlock()
-}
-
-// lateKey is by how much a keyframe may lie behind the pictures that were sent, ticks of media.VideoTimescale: rungs are
-// coded at different speeds.
-const lateKey = media.VideoTimescale / 3
 
 // state is what a viewer may ask of its session.
 type state struct {

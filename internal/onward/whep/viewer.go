@@ -39,19 +39,15 @@ type viewer struct {
 
 // line is a track on its way to a viewer.
 type line struct {
-	t       *track
-	clock   int64
-	stream  *fan.Stream
-	next    uint64 // number of the unit that is sent next
-	begun   bool
-	offset  uint32      // from the media's clock to stamps
-	last    int64       // time of the newest unit that was sent
-	coming  *fan.Stream // that it changes to at its next keyframe
-	restart bool        // it goes on at the newest keyframe
-	rejoin  time.Time
-	units   [16]fan.Unit
-	burst   int // packets sent without a pause
-	report  time.Time
+	t      *track
+	clock  int64
+	reader *fan.Reader
+	offset uint32 // from the media's clock to stamps
+	last   int64  // time of the newest unit that was sent
+	rejoin time.Time
+	units  [16]fan.Unit
+	burst  int // packets sent without a pause
+	report time.Time
 }
 
 // Negotiate implements rtc.Session: it takes the first stream of each kind that the viewer wants to receive.
@@ -195,13 +191,11 @@ func (v *viewer) run() {
 		if l == v.video {
 			rung, kind = v.first(), media.Video
 		}
-		l.stream = v.s.pool.Join(fan.Name{Channel: v.channel, Kind: kind, Rung: rung, Codec: l.t.codec})
+		l.reader = v.s.pool.NewReader(fan.Name{Channel: v.channel, Kind: kind, Rung: rung, Codec: l.t.codec})
+		defer l.reader.Close()
 		if kind == media.Video {
-			v.mu.Lock()
-			v.now = rung
-			v.mu.Unlock()
+			v.current(rung)
 		}
-		defer func() { v.s.pool.Leave(l.stream); v.s.pool.Leave(l.coming) }()
 	}
 	look := time.NewTicker(lookEach)
 	defer look.Stop()
@@ -212,7 +206,7 @@ func (v *viewer) run() {
 				continue
 			}
 			var over bool
-			if ready[i], over = l.stream.Wait(l.next); over {
+			if ready[i], over = l.reader.Wait(); over {
 				return
 			}
 		}
@@ -249,28 +243,27 @@ func (v *viewer) repair() {
 	again := v.again
 	v.again = false
 	v.mu.Unlock()
-	if l := v.video; again && l != nil && l.begun && time.Since(l.rejoin) >= rejoinEach {
-		l.rejoin, l.restart = time.Now(), true
+	if l := v.video; again && l != nil && time.Since(l.rejoin) >= rejoinEach {
+		l.rejoin = time.Now()
+		l.reader.Restart()
 		v.send(l)
 	}
 }
 
 // send sends what has come of a track.
 func (v *viewer) send(l *line) {
-	v.turn(l)
-	if !l.begun || l.restart {
-		if !l.join() {
-			return
-		}
-	}
 	for {
-		n, next, lost := l.stream.Read(l.next, l.units[:])
-		if lost && l.t.kind == webrtc.RTPCodecTypeVideo && n > 0 && !l.units[0].Key {
-			n = 0
+		before := l.reader.Stream()
+		n, catchUp := l.reader.Read(l.units[:])
+		if l.reader.Stream() != before {
+			v.current(l.reader.Stream().Rung)
 		}
-		l.next = next
 		if n == 0 {
 			return
+		}
+		if catchUp > 1 {
+			v.hurry(l, n, catchUp)
+			continue
 		}
 		for i := range l.units[:n] {
 			v.put(l, &l.units[i], l.units[i].Time)
@@ -279,39 +272,16 @@ func (v *viewer) send(l *line) {
 	}
 }
 
-// join sends what a decoder needs to show the newest picture: all since the newest keyframe, stamped closely before it.
-func (l *line) join() bool {
-	key, end, ok := l.stream.Newest()
-	if !ok {
-		return false
-	}
-	if l.t.kind == webrtc.RTPCodecTypeAudio {
-		l.next, l.begun, l.restart = max(key, end-1), true, false
-		return true
-	}
-	l.next = key
-	l.begun, l.restart = true, false
-	l.hurry(end)
-	return true
-}
-
-// hurry sends the units up to one with stamps that lie closely together.
-func (l *line) hurry(end uint64) {
-	count := int64(end - l.next)
-	if count <= 1 {
-		return
-	}
-	var all []fan.Unit
-	for l.next < end {
-		n, next, lost := l.stream.Read(l.next, l.units[:min(len(l.units), int(end-l.next))])
-		if lost || n == 0 {
+// hurry sends units that are there only so that a newer one can be shown, the first of them at hand: their stamps lie closely
+// together before that of the last.
+func (v *viewer) hurry(l *line, n int, count uint64) {
+	all := append([]fan.Unit(nil), l.units[:n]...)
+	for uint64(len(all)) < count {
+		n, catchUp := l.reader.Read(l.units[:min(len(l.units), int(count)-len(all))])
+		if n == 0 || catchUp > 0 {
 			break
 		}
 		all = append(all, l.units[:n]...)
-		l.next = next
-	}
-	if len(all) == 0 {
-		return
 	}
 	newest := all[len(all)-1].Time
 	step := int64(squeezed)
@@ -319,8 +289,15 @@ func (l *line) hurry(end uint64) {
 		step = max(min(step, (newest-l.last)/int64(len(all))), 1)
 	}
 	for i := range all {
-		l.put(&all[i], newest-step*int64(len(all)-1-i))
+		v.put(l, &all[i], newest-step*int64(len(all)-1-i))
 	}
+}
+
+// current notes the rung that is sent.
+func (v *viewer) current(rung string) {
+	v.mu.Lock()
+	v.now = rung
+	v.mu.Unlock()
 }
 
 func (v *viewer) put(l *line, u *fan.Unit, pts int64) {
