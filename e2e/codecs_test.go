@@ -115,10 +115,10 @@ func TestSeveralSounds(t *testing.T) {
 	defer p.stop()
 	for _, way := range []string{"hls", "ll-hls", "dash", "ll-dash"} {
 		p.do(chromedp.Navigate(s.http + "/watch/" + loop.Name + "?as=" + way))
-		p.until(`document.querySelectorAll("select[aria-label=Sound] option").length === 3 && document.querySelector("video").currentTime > 1`)
+		p.until(playerTree + `.querySelectorAll("select[aria-label=Sound] option").length === 3 && document.querySelector("video").currentTime > 1`)
 		for _, name := range []string{"Français", "Deutsch", "English"} {
 			rendition := map[string]string{"Français": "audio-fr", "Deutsch": "audio-de", "English": "audio"}[name]
-			eval[chromedp.Void](p, fmt.Sprintf(`window.asked_ = performance.now(); window.from_ = document.querySelector("video").currentTime; (s => { s.value = [...s.options].find(o => o.text === %q).value; s.dispatchEvent(new Event("change", {bubbles: true})) })(document.querySelector("select[aria-label=Sound]"))`, name))
+			eval[chromedp.Void](p, fmt.Sprintf(`window.asked_ = performance.now(); window.from_ = document.querySelector("video").currentTime; (s => { s.value = [...s.options].find(o => o.text === %q).value; s.dispatchEvent(new Event("change", {bubbles: true})) })(`+playerTree+`.querySelector("select[aria-label=Sound]"))`, name))
 			ok := p.becomes(fmt.Sprintf(`performance.getEntriesByType("resource").some(e => e.startTime > window.asked_ && /\/%s\/.*m4s/.test(e.name)) && document.querySelector("video").currentTime > window.from_ + 2`, rendition), 20*time.Second)
 			assert.True(t, ok, "%s plays %s: %s", way, name, eval[string](p,
 				`JSON.stringify({at: document.querySelector("video").currentTime, from: window.from_, says: window.playback.message, asked: performance.getEntriesByType("resource").slice(-6).map(e => e.name)})`))

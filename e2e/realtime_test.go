@@ -47,6 +47,7 @@ func inOrder(t *testing.T, frames []shown, loop demo.Loop) {
 // TestRealTimePassedThrough: H.264 that fits passes through, AAC becomes Opus for viewers in real time, and a viewer
 // changes rungs by hand.
 func TestRealTimePassedThrough(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	loop := demo.Loops[0]
 	url := s.channel(loop.Name, origin.Settings{}, ladder.Rung{Name: "source", On: true, Source: true},
@@ -56,7 +57,7 @@ func TestRealTimePassedThrough(t *testing.T) {
 	p := realTime(t, s, loop.Name)
 	defer p.stop()
 	p.until(`document.querySelector("video").videoHeight === 720`)
-	p.until(`window.frames_.length > 200`)
+	p.until(`window.frames_.length > 120`)
 	p.until(`document.querySelector("video").srcObject.getAudioTracks().length === 1`)
 	frames := p.frames()
 	inOrder(t, frames, loop)
@@ -91,7 +92,7 @@ func socketsPlay(t *testing.T) []string {
 		p.do(chromedp.Navigate(s.http + "/watch/" + loop.Name + "?as=" + way))
 		p.collect()
 		p.until(`document.querySelector("video").videoHeight === 720`)
-		p.until(`window.frames_.length > 200`)
+		p.until(`window.frames_.length > 120`)
 		steady(t, p.frames(), loop)
 		t.Logf("%s: %v", way, eval[string](p, `JSON.stringify({delay: window.playback.delay, inHand: window.playback.behind, stalls: window.playback.stalls})`))
 		for _, rung := range []struct {
@@ -113,6 +114,7 @@ func socketsPlay(t *testing.T) []string {
 // TestPlayersSideBySide: a page of the console with players of four kinds, each with its delay; and the player's code in a
 // page of somebody else.
 func TestPlayersSideBySide(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	loop := demo.Loops[0]
 	url := s.channel(loop.Name, origin.Settings{}, sourceOnly)

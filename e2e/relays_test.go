@@ -237,7 +237,7 @@ func TestRelaysReturn(t *testing.T) {
 	host := strings.TrimPrefix(far.rtmp, "rtmp://")
 	to := map[string]string{
 		"away":   far.rtmp + "/in/away/" + far.key("away", api.NewKey{}).Secret,
-		"slow":   "rtmp://" + throttled(t, host, 60_000) + "/in/slow/" + far.key("slow", api.NewKey{}).Secret,
+		"slow":   "rtmp://" + throttled(t, host, 50_000) + "/in/slow/" + far.key("slow", api.NewKey{}).Secret,
 		"beside": s.rtmp + "/in/beside/" + s.key("beside", api.NewKey{}).Secret,
 		"wrong":  far.rtmp + "/in/away/nokey",
 	}

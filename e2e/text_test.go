@@ -62,7 +62,7 @@ func TestCaptionsBecomeText(t *testing.T) {
 	for _, way := range []string{"hls", "dash"} {
 		p.do(chromedp.Navigate(s.http + "/embed/start-line?as=" + way))
 		p.becomes(`(v => v && v.readyState >= 3 && v.currentTime > 0)(document.querySelector("video"))`, 30*time.Second)
-		const option = `[...document.querySelectorAll("select[aria-label=Text] option")].find(o => o.textContent === "CC1")`
+		const option = `[...` + playerTree + `.querySelectorAll("select[aria-label=Captions] option")].find(o => o.textContent === "CC1")`
 		p.becomes("!!"+option, 20*time.Second)
 		eval[chromedp.Void](p, `(o => { o.parentElement.value = o.value; o.parentElement.dispatchEvent(new Event("change", {bubbles: true})) })(`+option+`)`)
 		const now = `[...document.querySelector("video").textTracks].filter(t => t.mode === "showing").flatMap(t => [...(t.cues || [])])`

@@ -104,6 +104,7 @@ func (h *host) take(m message) {
 		var p Policy
 		if json.Unmarshal(m.body, &p) == nil {
 			h.policy.Store(&p)
+			h.send(kindTaken, m.id, []byte{})
 			go h.listen(p.Address)
 		}
 	case kindDial, kindListen:

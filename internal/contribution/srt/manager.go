@@ -43,6 +43,8 @@ type Manager struct {
 	requests map[uint32]*request
 	conns    map[uint32]*conn
 	last     uint32
+	policies uint32                   // that the host was told
+	taken    map[uint32]chan struct{} // closed when it has taken one
 	port     int
 	failed   string // what keeps the port closed
 	closed   bool
@@ -142,12 +144,32 @@ func (m *Manager) Port(ctx context.Context) (int, error) {
 	}
 }
 
-// SetPolicy says who may connect from now on. The address stays.
+// takeWithin is for how long SetPolicy waits for the host.
+const takeWithin = time.Second
+
+// SetPolicy says who may connect from now on; the host knows it when this returns, unless it is just being started. The
+// address stays.
 func (m *Manager) SetPolicy(channels map[string]ChannelPolicy) {
 	m.mu.Lock()
-	defer m.mu.Unlock()
 	m.policy.Channels = channels
-	m.tell(kindPolicy, 0, m.policy)
+	m.policies++
+	taken := make(chan struct{})
+	if m.taken == nil {
+		m.taken = map[uint32]chan struct{}{}
+	}
+	m.taken[m.policies] = taken
+	id := m.policies
+	told := m.tell(kindPolicy, id, m.policy)
+	m.mu.Unlock()
+	if told {
+		select {
+		case <-taken:
+		case <-time.After(takeWithin):
+		}
+	}
+	m.mu.Lock()
+	delete(m.taken, id)
+	m.mu.Unlock()
 }
 
 // Close ends the host and all connections.
@@ -274,6 +296,11 @@ func (m *Manager) take(in message) {
 	defer m.mu.Unlock()
 	c := m.conns[in.id]
 	switch in.kind {
+	case kindTaken:
+		if done := m.taken[in.id]; done != nil {
+			close(done)
+			delete(m.taken, in.id)
+		}
 	case kindData:
 		if c != nil {
 			c.queue.put(in.body)

@@ -28,6 +28,7 @@ const (
 	kindClose  = 'c'
 	kindSend   = 's' // data
 
+	kindTaken   = 'T' // a policy, by its number
 	kindOpened  = 'O' // openedMessage
 	kindClosed  = 'C' // closedMessage
 	kindData    = 'D'

@@ -22,6 +22,8 @@ const (
 	connectTimeout = 10 * time.Second
 	writeTimeout   = 10 * time.Second
 	closeTimeout   = 5 * time.Second
+	// sendBuffer is what the system may hold of what was sent, in bytes.
+	sendBuffer = 256 << 10
 )
 
 // RefusedError says that the server does not take the stream.
@@ -102,6 +104,13 @@ func dial(ctx context.Context, u *url.URL, conf *tls.Config) (net.Conn, error) {
 	}
 	if err != nil {
 		return nil, fmt.Errorf("connecting to %s: %w", host, err)
+	}
+	bare := conn
+	if t, ok := conn.(*tls.Conn); ok {
+		bare = t.NetConn()
+	}
+	if t, ok := bare.(*net.TCPConn); ok { // what waits in the system's buffer is late
+		_ = t.SetWriteBuffer(sendBuffer)
 	}
 	return conn, nil
 }
