@@ -36,7 +36,7 @@ func attacks() []attack {
 		{"readers that stand still", slowReaders, 250, usual},
 		{"strangers at RTSP", strangersRTSP, 250, usual},
 		{"strangers at WebRTC", strangersWebRTC, 250, usual},
-		{"viewers who take nothing", viewersWhoTakeNothing, 300, usual},
+		{"viewers who take nothing", viewersWhoTakeNothing, 250, usual},
 		{"callers at SRT", strangersSRT, 250, usual},
 		{"noise over UDP", strangersUDP, 250, usual},
 		{"announcements of strangers", strangersStudio, 250, usual},

@@ -32,6 +32,7 @@ type Peer struct {
 	restarts  int
 	ended     bool
 	connected bool
+	limit     *time.Timer // by when it has to be connected; it would hold the peer
 }
 
 // Over is closed when the session has ended.
@@ -71,7 +72,7 @@ func (p *Peer) start(offer string) (answer string, err error) {
 	}
 	answer, err = p.answer()
 	if err == nil {
-		time.AfterFunc(connectWithin, func() {
+		limit := time.AfterFunc(connectWithin, func() {
 			p.mu.Lock()
 			connected := p.connected
 			p.mu.Unlock()
@@ -79,6 +80,11 @@ func (p *Peer) start(offer string) (answer string, err error) {
 				p.End(fmt.Sprintf("it did not connect within %d s: look at firewalls between, and at the announced addresses", int(connectWithin.Seconds())))
 			}
 		})
+		p.mu.Lock()
+		if p.limit = limit; p.ended {
+			limit.Stop()
+		}
+		p.mu.Unlock()
 	}
 	return answer, err
 }
@@ -201,6 +207,9 @@ func (p *Peer) End(reason string) {
 		return
 	}
 	p.ended = true
+	if p.limit != nil {
+		p.limit.Stop()
+	}
 	pc := p.PC
 	p.mu.Unlock()
 	close(p.over)

@@ -71,7 +71,7 @@ func (r *Reader) Behind() int64 { return r.stream.Behind(r.next) }
 // Wait returns a channel that is closed when there may be something to read, or nothing will follow.
 func (r *Reader) Wait() (ready <-chan struct{}, over bool) {
 	if !r.held.IsZero() && r.coming != nil {
-		ready, over = r.coming.Wait(r.seen)
+		ready, _ = r.coming.Wait(r.seen)
 		return ready, false
 	}
 	return r.stream.Wait(r.next)
