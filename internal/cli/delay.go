@@ -104,7 +104,9 @@ func (b *breakdown) explain(st *origin.Status) {
 			b.Coding = r.CodingMillis
 		}
 	}
-	b.Part = st.PartTarget / 2
+	if strings.HasPrefix(b.Way, "ll-") { // the others wait for no part
+		b.Part = st.PartTarget / 2
+	}
 	b.Line = max(0, b.Median-b.Coding-b.Part-b.InHand)
 }
 

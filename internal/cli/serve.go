@@ -89,6 +89,7 @@ func (a *app) serveFlags(c *cobra.Command, s *serveFlags) {
 	f.StringVar(&s.conf.RTSPS, "rtsps", "", "address for RTSP senders over TLS; needs a certificate")
 	f.StringVar(&s.conf.WebRTC.Address, "webrtc", ":8790", `address for WebRTC, UDP and TCP; "" turns it off`)
 	f.StringSliceVar(&s.conf.WebRTC.Announced, "webrtc-announce", nil, "addresses that WebRTC announces instead of this machine's, such as the public one")
+	f.StringArrayVar(&s.conf.WebRTC.ICE, "webrtc-ice", nil, "ICE server that senders and viewers are told of, stun:HOST:PORT or turn:HOST:PORT,USER,PASSWORD; again for more")
 	f.StringSliceVar(&s.conf.WebRTCCodecs, "webrtc-codecs", nil, "codecs of pictures that WebRTC takes, in the order in which they are preferred, such as h264,vp8; all without it, as the sender prefers")
 	f.StringSliceVar(&s.conf.Studio, "studio", nil, "network interfaces on which to look for sources, such as eth0; none without it")
 	f.StringVar(&s.conf.TLSCert, "tls-cert", "", "certificate for HTTPS and RTMPS, PEM; read again when it changes")

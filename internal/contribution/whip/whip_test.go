@@ -123,7 +123,7 @@ func value(text, name string) string {
 // old entity tags are refused, and what is gone is gone.
 func TestSignallingInPieces(t *testing.T) {
 	r := &taken{units: make(chan struct{}, 1000), ended: make(chan string, 1)}
-	port, err := rtc.Open(rtc.Config{Address: "127.0.0.1:0"}, slog.New(slog.DiscardHandler))
+	port, err := rtc.Open(rtc.Config{Address: "127.0.0.1:0", ICE: []string{"stun:192.0.2.1:3478", "turn:192.0.2.1:3478,boat,secret"}}, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	defer port.Close()
 	s, err := New(port, nil, r, slog.New(slog.DiscardHandler))
@@ -160,6 +160,9 @@ func TestSignallingInPieces(t *testing.T) {
 	assert.Equal(t, 400, res.StatusCode, text)
 	res, p.answer = p.call("POST", p.base, "application/sdp", "", offer)
 	require.Equal(t, 201, res.StatusCode, p.answer)
+	assert.Equal(t, []string{`<stun:192.0.2.1:3478>; rel="ice-server"`, `<turn:192.0.2.1:3478>; rel="ice-server"; username="boat"; credential="secret"; credential-type="password"`}, res.Header.Values("Link"))
+	_, err = rtc.Open(rtc.Config{Address: "127.0.0.1:0", ICE: []string{"http://192.0.2.1"}}, slog.New(slog.DiscardHandler))
+	require.ErrorContains(t, err, "expected stun:")
 	p.resource, p.tag = web.URL+res.Header.Get("Location"), res.Header.Get("ETag")
 	require.NotEmpty(t, p.tag)
 	assert.Equal(t, "application/trickle-ice-sdpfrag", res.Header.Get("Accept-Patch"))

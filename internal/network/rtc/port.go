@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/pion/ice/v4"
@@ -19,11 +20,32 @@ import (
 type Config struct {
 	Address   string   // host:port for ICE over UDP and TCP; "" is off
 	Announced []string // addresses to announce instead of this machine's
+	// ICE are servers that the other side is told of: stun:host:3478, or turn:host:3478,USER,PASSWORD.
+	ICE []string
+}
+
+// links are the Link headers of the servers (RFC 9725, 4.6).
+func (c *Config) links() (out []string, err error) {
+	for _, text := range c.ICE {
+		f := strings.Split(text, ",")
+		scheme, host, _ := strings.Cut(f[0], ":")
+		known := scheme == "stun" || scheme == "stuns" || scheme == "turn" || scheme == "turns"
+		if !known || host == "" || len(f) != 1 && len(f) != 3 || strings.ContainsAny(text, "\"<>;\r\n ") {
+			return nil, fmt.Errorf("found the ICE server %.60q, expected stun:HOST:PORT or turn:HOST:PORT,USER,PASSWORD", text)
+		}
+		link := "<" + f[0] + `>; rel="ice-server"`
+		if len(f) == 3 {
+			link += fmt.Sprintf(`; username="%s"; credential="%s"; credential-type="password"`, f[1], f[2])
+		}
+		out = append(out, link)
+	}
+	return out, nil
 }
 
 // Port is one port, of UDP and TCP, for all peers.
 type Port struct {
-	Number int // in use
+	Number int      // in use
+	Links  []string // of ICE servers, for the other side
 
 	engine  webrtc.SettingEngine
 	closers []io.Closer
@@ -32,6 +54,10 @@ type Port struct {
 // Open opens the port.
 func Open(c Config, logger *slog.Logger) (*Port, error) {
 	p := &Port{}
+	var err error
+	if p.Links, err = c.links(); err != nil {
+		return nil, err
+	}
 	e := &p.engine
 	inner := logging.NewDefaultLoggerFactory()
 	inner.Writer = slog.NewLogLogger(logger.Handler(), slog.LevelDebug).Writer()

@@ -48,7 +48,8 @@ type Signal struct {
 	Connect func(x Session) (*webrtc.PeerConnection, error)
 	// Admit is asked before an offer is read. It may write headers. An error that is a *Refusal says its status.
 	Admit func(w http.ResponseWriter, r *http.Request, channel string) (Session, error)
-	Most  int // sessions, connected or not
+	Most  int      // sessions, connected or not
+	ICE   []string // Link headers of ICE servers (RFC 9725, 4.6)
 
 	once    sync.Once
 	busy    chan struct{}
@@ -198,6 +199,9 @@ func (s *Signal) offer(w http.ResponseWriter, r *http.Request) {
 	h.Set("Location", s.Path+channel+"/"+p.ID)
 	h.Set("ETag", p.tag())
 	h.Set("Accept-Patch", fragmentType)
+	for _, link := range s.ICE {
+		h.Add("Link", link)
+	}
 	w.WriteHeader(http.StatusCreated)
 	_, _ = io.WriteString(w, answer)
 }

@@ -51,7 +51,8 @@ export class WhepEngine implements Engine {
     });
     const text = await res.text();
     if (!res.ok) throw new Error(text.trim() || `the service answered ${res.status}`);
-    this.#resource = res.headers.get("Location") ?? "";
+    // The address is below the service's, which may be another one than the page's.
+    this.#resource = new URL(res.headers.get("Location") ?? "", new URL(this.url, location.href)).href;
     if (this.#closed) return this.#leave();
     await c.setRemoteDescription({ type: "answer", sdp: text });
     this.#since = performance.now();
