@@ -2,9 +2,11 @@ package e2e
 
 import (
 	"fmt"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
@@ -12,6 +14,7 @@ import (
 
 	"metaplasis/demo"
 	"metaplasis/e2e/browser"
+	"metaplasis/e2e/impair"
 	"metaplasis/internal/camera"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/origin"
@@ -71,6 +74,9 @@ func TestRealTimePassedThrough(t *testing.T) {
 	}
 	inOrder(t, p.frames(), loop)
 	eventually(t, "the viewer is counted", func() bool { return s.status(loop.Name).Viewers["webrtc"] == 1 })
+	eval[chromedp.Void](p, firstPictures(loop.Name, "180p"))
+	p.until(`window.firsts_?.length === 10`)
+	t.Logf("milliseconds from the offer to the first picture, ten viewers of the coded rung: %v", eval[[]int](p, `window.firsts_.sort((a, b) => a - b)`))
 	p.stop()
 	eventually(t, "and gone", func() bool { return s.status(loop.Name).Viewers["webrtc"] == 0 })
 }
@@ -149,4 +155,59 @@ func TestPlayersSideBySide(t *testing.T) {
 	p.until(`!document.querySelector("video").paused`)
 	p.do(chromedp.KeyEvent("m"))
 	p.until(`!document.querySelector("video").muted`)
+}
+
+// TestASlowLineGetsASmallerRung: over a line that carries less than the source's rung, a viewer over WebRTC is sent a smaller
+// one, and the source again when the line is free.
+func TestASlowLineGetsASmallerRung(t *testing.T) {
+	t.Parallel()
+	s := start(t)
+	loop := demo.Loops[0]
+	url := s.channel(loop.Name, origin.Settings{}, ladder.Rung{Name: "source", On: true, Source: true},
+		ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 250_000, Effort: 1})
+	s.sendLoop(&loop, camera.Options{URL: url})
+	eventually(t, "on air", func() bool { return s.newest(loop.Name, "180p") >= 2 })
+	_, port, err := net.SplitHostPort(s.webrtc)
+	require.NoError(t, err)
+	line, err := impair.Start("127.0.0.2:"+port, "127.0.0.1:"+port, impair.Line{Delay: 15 * time.Millisecond})
+	require.NoError(t, err)
+	t.Cleanup(line.Close)
+	p := open(t)
+	defer p.stop()
+	p.do(chromedp.Navigate(s.throughRelay("127.0.0.2") + "/watch/" + loop.Name + "?as=webrtc"))
+	height := func(n int) {
+		p.until(fmt.Sprintf(`(v => v && v.videoHeight === %d && v.currentTime > 1)(document.querySelector("video"))`, n))
+	}
+	height(720)
+	line.Set(impair.Line{Delay: 15 * time.Millisecond, Rate: 700_000})
+	height(180)
+	from := eval[float64](p, `document.querySelector("video").currentTime`)
+	p.until(fmt.Sprintf(`document.querySelector("video").currentTime > %f`, from+3))
+	line.Set(impair.Line{Delay: 15 * time.Millisecond})
+	height(720)
+	assert.Positive(t, line.Lost.Load())
+}
+
+// firstPictures measures how long ten viewers wait for their first picture, one after the other.
+func firstPictures(slug, rung string) string {
+	return fmt.Sprintf(`void (async () => {
+		const out = window.firsts_ = [];
+		for (let i = 0; i < 10; i++) {
+			const pc = new RTCPeerConnection(), video = document.createElement("video");
+			video.muted = true;
+			document.body.append(video);
+			pc.addTransceiver("video", {direction: "recvonly"});
+			const shown = new Promise(done => video.requestVideoFrameCallback(done));
+			pc.ontrack = e => { video.srcObject = new MediaStream([e.track]); video.play(); };
+			await pc.setLocalDescription(await pc.createOffer());
+			const begun = performance.now();
+			const res = await fetch("/whep/%s?rung=%s", {method: "POST", headers: {"Content-Type": "application/sdp"}, body: pc.localDescription.sdp});
+			await pc.setRemoteDescription({type: "answer", sdp: await res.text()});
+			await shown;
+			out.push(Math.round(performance.now() - begun));
+			await fetch(res.headers.get("Location"), {method: "DELETE"});
+			pc.close();
+			video.remove();
+		}
+	})()`, slug, rung)
 }
