@@ -13,7 +13,7 @@ import (
 )
 
 // delayWays are the ways that low delay is asked of.
-var delayWays = []string{"webrtc", "ll-hls", "ll-dash"}
+var delayWays = []string{"webrtc", "websocket", "ll-hls", "ll-dash"}
 
 // delay measures how long a picture takes from the camera to a page.
 func (a *app) delay() *cobra.Command {
@@ -82,7 +82,7 @@ Without --rung every rung is measured that is on.`,
 		},
 	}
 	c.Flags().StringSliceVar(&ways, "way", delayWays,
-		"how to play: "+strings.Join([]string{"webrtc", "ll-hls", "hls", "ll-dash", "dash", "ts", "native"}, ", "))
+		"how to play: "+strings.Join([]string{"webrtc", "websocket", "webtransport", "ll-hls", "hls", "ll-dash", "dash", "ts", "native"}, ", "))
 	c.Flags().StringSliceVar(&rungs, "rung", nil, "rungs to measure; default all that are on")
 	c.Flags().DurationVar(&take, "for", 20*time.Second, "how long to measure")
 	c.Flags().DurationVar(&settle, "settle", 8*time.Second, "how long the player may take to find its place first")

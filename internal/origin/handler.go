@@ -92,6 +92,10 @@ func (h *handler) Failed(id media.TrackID, text string) {
 		return
 	}
 	name := s.tracks.name(id)
+	if name == pairVideoName || name == pairSoundName {
+		s.pairBroken = true
+		s.event(Failure, "transcoding-failed", fmt.Sprintf("What is coded for viewers in real time cannot be made: %s.", text), "Give the channel a rung of H.264 without B-frames, and sound in Opus.")
+	}
 	for _, r := range s.rungs {
 		if r.Name != name && s.soundName(&r) != name {
 			continue

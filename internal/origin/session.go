@@ -75,6 +75,7 @@ type session struct {
 	pair         *pair        // what is coded for viewers in real time
 	pairVideo    *media.Track // in the hub, nil while it is not made
 	pairSound    *media.Track
+	pairBroken   bool                    // it cannot be made in this run
 	reordered    map[media.TrackID]bool  // tracks whose pictures come in another order than they are shown
 	latest       map[media.TrackID]int64 // presentation time of the newest picture, or unit of the pair
 	lead         time.Duration           // by which it began ahead of the wall clock, since the feed before ended there

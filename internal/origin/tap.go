@@ -346,7 +346,7 @@ func (p *pair) hold(c *Channel, real *onward.Real) func() {
 // want turns on what a viewer does not find. It is called with the channel's lock.
 func (p *pair) want(c *Channel, real *onward.Real, found lines) {
 	s := c.session
-	if s == nil {
+	if s == nil || s.pairBroken {
 		return
 	}
 	video := s.video != nil && len(real.Video) > 0 && found.video == nil && s.video.Undecodable == ""
@@ -377,7 +377,8 @@ const (
 
 // layOutPair has the worker make the pair too.
 func (s *session) layOutPair(l *layout) {
-	if s.pair == nil {
+	if s.pair == nil || s.pairBroken {
+		s.pairVideo, s.pairSound = nil, nil
 		return
 	}
 	if s.pair.video && l.conf.Video != nil {
