@@ -154,6 +154,8 @@ func TestGuestContributes(t *testing.T) {
 		assert.Equal(t, labels[codec], st.Feed.Tracks[0].Label)
 		assert.Equal(t, "Opus", st.Feed.Tracks[1].Label)
 		viewer := open(t)
+		eval[chromedp.Void](p, `[...document.querySelectorAll("label")].find(l => l.textContent.includes("viewers see")).querySelector("input").click()`)
+		p.until(`(v => v && v.videoWidth > 0 && v.currentTime > 0.5)(document.querySelector("[data-beside] video"))`)
 		viewer.do(chromedp.Navigate(s.http + "/watch/" + slug))
 		viewer.until(`(v => v && v.videoWidth > 0 && v.currentTime > 1 && v.getVideoPlaybackQuality().totalVideoFrames > 20)(document.querySelector("video"))`)
 		viewer.stop()

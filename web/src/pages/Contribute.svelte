@@ -20,6 +20,7 @@
   let rate = $state(0);
   let size = $state("");
   let video = $state<HTMLVideoElement>();
+  let beside = $state(false); // what viewers see stands beside the own picture
   const secure = window.isSecureContext;
 
   void askPublic(slug).then((c) => {
@@ -130,12 +131,20 @@
       Browsers give cameras only to pages over HTTPS. Open this page by https.
     </p>
   {/if}
-  <div class="rounded-box relative aspect-video overflow-hidden bg-black">
-    <video bind:this={video} autoplay muted playsinline class="size-full object-contain"></video>
-    {#if !stream}
-      <p class="absolute inset-0 grid place-items-center px-6 text-center text-white/70">
-        Your picture is shown here before anybody else sees it.
-      </p>
+  <div class={["grid gap-3", beside && "sm:grid-cols-2"]}>
+    <div class="rounded-box relative aspect-video overflow-hidden bg-black">
+      <video bind:this={video} autoplay muted playsinline class="size-full object-contain"></video>
+      {#if !stream}
+        <p class="absolute inset-0 grid place-items-center px-6 text-center text-white/70">
+          Your picture is shown here before anybody else sees it.
+        </p>
+      {/if}
+    </div>
+    {#if beside}
+      {#await import("../player/index") then}
+        <metaplasis-player channel={slug} way="webrtc" class="rounded-box overflow-hidden" data-beside
+        ></metaplasis-player>
+      {/await}
     {/if}
   </div>
   {#if trouble}<p class="border-warning bg-warning/15 border-l-3 px-3 py-2" role="alert">{trouble}</p>{/if}
@@ -157,6 +166,14 @@
       title="Smaller pictures are made here and need not be made at the other end; it takes a good line and a strong machine."
       ><input type="checkbox" class="checkbox checkbox-sm" bind:checked={several} disabled={!!sending} /> Smaller
       sizes too</label
+    >
+    <label class="flex items-center gap-2 text-sm" title="Without sound, so that it is not heard twice."
+      ><input
+        type="checkbox"
+        class="checkbox checkbox-sm"
+        bind:checked={beside}
+        disabled={!sending && !beside}
+      /> What viewers see</label
     >
     <span class="flex-1"></span>
     {#if sending}
