@@ -87,8 +87,8 @@ func (s *Signal) Close() {
 func (s *Signal) Routes() http.Handler {
 	r := chi.NewRouter()
 	r.Use(cross)
-	r.Options("/{channel}", options)
-	r.Options("/{channel}/{session}", options)
+	r.Options("/{channel}", s.options)
+	r.Options("/{channel}/{session}", s.options)
 	r.Post("/{channel}", s.offer)
 	r.Patch("/{channel}/{session}", s.patch)
 	r.Delete("/{channel}/{session}", s.remove)
@@ -101,7 +101,7 @@ func (s *Signal) Routes() http.Handler {
 			http.NotFound(w, r)
 		}
 	})
-	r.Options("/{channel}/{session}/*", options)
+	r.Options("/{channel}/{session}/*", s.options)
 	r.MethodNotAllowed(func(w http.ResponseWriter, _ *http.Request) {
 		http.Error(w, "Here an offer is taken with POST, candidates with PATCH, and DELETE ends.", http.StatusMethodNotAllowed)
 	})
@@ -117,8 +117,11 @@ func cross(next http.Handler) http.Handler {
 	})
 }
 
-func options(w http.ResponseWriter, _ *http.Request) {
+func (s *Signal) options(w http.ResponseWriter, _ *http.Request) {
 	h := w.Header()
+	for _, link := range s.ICE { // for who gathers candidates before it offers
+		h.Add("Link", link)
+	}
 	h.Set("Access-Control-Allow-Methods", "GET, POST, PATCH, DELETE, OPTIONS")
 	h.Set("Access-Control-Allow-Headers", "Authorization, Content-Type, If-Match")
 	h.Set("Access-Control-Max-Age", "86400")

@@ -7,6 +7,18 @@ interface Session {
   rungs: string[];
 }
 
+/** iceServers reads the servers that an answer's Link headers tell of (RFC 9725, 4.6). */
+export function iceServers(res: Response): RTCIceServer[] {
+  const out: RTCIceServer[] = [];
+  for (const link of (res.headers.get("Link") ?? "").split(/,\s*(?=<)/)) {
+    const [, urls, rest] = /^<([^>]+)>(.*)$/.exec(link) ?? [];
+    const value = (name: string) => new RegExp(`${name}="([^"]*)"`).exec(rest)?.[1];
+    if (urls && value("rel") === "ice-server")
+      out.push({ urls, username: value("username"), credential: value("credential") });
+  }
+  return out;
+}
+
 /** WhepEngine plays a channel over WebRTC (draft-ietf-wish-whep). */
 export class WhepEngine implements Engine {
   readonly #connection = new RTCPeerConnection();
@@ -40,6 +52,8 @@ export class WhepEngine implements Engine {
 
   async #begin(first: string) {
     const c = this.#connection;
+    const servers = await fetch(this.url, { method: "OPTIONS" }).then(iceServers, () => []);
+    if (servers.length) c.setConfiguration({ iceServers: servers });
     const offer = await c.createOffer();
     // Chromium sends stereo only when it is told that stereo is understood (RFC 7587, 6.1).
     offer.sdp = offer.sdp?.replace(/(a=fmtp:\d+ )(minptime=)/g, "$1stereo=1;$2");

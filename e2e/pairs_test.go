@@ -1,0 +1,112 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"net/url"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"metaplasis/demo"
+	"metaplasis/internal/camera"
+	"metaplasis/internal/control/api"
+	"metaplasis/internal/origin"
+)
+
+// TestEveryPairOfWays brings a loop in by each protocol and lets it out by each: pushed by a relay, or fetched. All pictures
+// come in their order, and sound is where it belongs. What a protocol does not carry is told. The table is in docs/relays.md.
+func TestEveryPairOfWays(t *testing.T) {
+	if os.Getenv("PAIRS") == "" {
+		t.Skip("takes four minutes: PAIRS=1 runs it")
+	}
+	s := start(t)
+	outs := []string{"rtmp pushed", "srt pushed", "rtsp pushed", "udp pushed", "whip pushed", "rtmp fetched", "rtsp fetched", "srt fetched", "ts fetched", "channel"}
+	table := "| in \\ out | " + strings.Join(outs, " | ") + " |\n|" + strings.Repeat(" --- |", len(outs)+1) + "\n"
+	for _, in := range []string{"rtmp", "udp", "srt", "rtsp", "cmaf", "whip"} {
+		table += s.pairs(t, in, outs)
+	}
+	t.Log("\n" + table)
+}
+
+// pairs is a row of the table.
+func (s *service) pairs(t *testing.T, in string, outs []string) (row string) {
+	loop := &demo.Others[committeeLoop]
+	if in == "whip" {
+		loop = &demo.Others[harbourLoop]
+	}
+	slug := "in-" + in
+	port := freePort(t)
+	input, to := "sender", map[string]string{"rtmp": s.rtmp + "/in/" + slug + "/KEY", "srt": s.srt + "?streamid=" + slug + "/KEY", "rtsp": s.rtsp + "/in/" + slug + "?key=KEY",
+		"cmaf": s.http + "/in/" + slug + "?key=KEY", "whip": s.http + "/whip/" + slug + "?key=KEY"}[in]
+	if in == "udp" {
+		input = fmt.Sprintf("udp://127.0.0.1:%d", port)
+		to = input
+	}
+	s.channel(slug, origin.Settings{Inputs: []origin.Input{origin.ParseInput(input)}, Access: origin.Access{Receivers: true}}, sourceOnly)
+	key := s.key(slug, api.NewKey{}).Secret
+	stop := s.sendLoop(loop, camera.Options{URL: strings.ReplaceAll(to, "KEY", key), Name: loop.Title, Retry: 300 * time.Millisecond})
+	defer stop()
+	eventually(t, slug+" on air", func() bool { return s.newest(slug, "source") >= 1 })
+	for i, out := range outs {
+		name := fmt.Sprintf("%s-%d", slug, i)
+		way, how, _ := strings.Cut(out, " ")
+		from := map[string]string{"rtmp": s.rtmp + "/out/" + slug, "rtsp": s.rtsp + "/out/" + slug, "srt": s.srt + "?streamid=" + url.QueryEscape("request/"+slug+"/"+key),
+			"ts": s.http + "/media/" + slug + "/source.ts", "channel": "channel:" + slug}[way]
+		if how == "pushed" {
+			from = "sender"
+			if way == "udp" {
+				from = fmt.Sprintf("udp://127.0.0.1:%d", freePort(t))
+			}
+		}
+		s.channel(name, origin.Settings{Inputs: []origin.Input{origin.ParseInput(from)}, Packaging: origin.Packaging{Window: 10}}, sourceOnly)
+		if how != "pushed" {
+			continue
+		}
+		far := map[string]string{"rtmp": s.rtmp + "/in/" + name + "/KEY", "srt": s.srt + "?streamid=" + name + "/KEY", "rtsp": s.rtsp + "/in/" + name + "?key=KEY", "whip": s.http + "/whip/" + name + "?key=KEY", "udp": from}[way]
+		_, err := s.api.PutRelay(context.Background(), slug, origin.Relay{Name: way, Address: strings.ReplaceAll(far, "KEY", s.key(name, api.NewKey{}).Secret)})
+		require.NoError(t, err)
+	}
+	row = "| " + in + " |"
+	limit := time.Now().Add(40 * time.Second)
+	for i, out := range outs {
+		name := fmt.Sprintf("%s-%d", slug, i)
+		for s.newest(name, "source") < 4 && time.Now().Before(limit) {
+			time.Sleep(100 * time.Millisecond)
+		}
+		cell := "–"
+		switch {
+		case s.newest(name, "source") < 4:
+			why := s.status(name).Inputs[0].Problem
+			for _, r := range s.status(slug).Relays {
+				if out == r.Name+" pushed" {
+					why += r.Error
+				}
+			}
+			assert.Contains(t, why, "over another protocol", "%s: %s", name, out)
+			cell = "not carried"
+		case out == "whip pushed" && in != "whip": // coded anew
+			cell = "coded for it"
+		default:
+			made := s.made(name, loop)
+			assert.Empty(t, made.wrong, "%s to %s", in, out)
+			assert.Greater(t, made.pictures, 50, "%s to %s", in, out)
+			assert.Less(t, max(made.apart, -made.apart), 40*time.Millisecond, "%s to %s", in, out)
+			cell = fmt.Sprintf("%d, %d ms", made.pictures, made.apart.Milliseconds())
+		}
+		row += " " + cell + " |"
+		require.NoError(t, s.api.RemoveChannel(context.Background(), name))
+	}
+	stop()
+	require.NoError(t, s.api.RemoveChannel(context.Background(), slug))
+	return row + "\n"
+}
+
+const (
+	harbourLoop   = 0
+	committeeLoop = 2
+)
