@@ -138,6 +138,9 @@ func (s *station) Runs(string) (known, video, sound bool) {
 	return true, s.tracks[media.Video] != nil, s.tracks[media.Audio] != nil
 }
 
+// Sounds implements onward.Channels.
+func (s *station) Sounds(string) []onward.Sound { return nil }
+
 // Offers implements onward.Channels.
 func (s *station) Offers(string, *onward.Real) []onward.Offer {
 	return []onward.Offer{{Rung: "source", Width: 1280, Height: 720}}

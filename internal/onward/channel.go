@@ -32,6 +32,12 @@ type Offer struct {
 	Height  int    `json:"height"`
 }
 
+// Sound is a track of sound that can be chosen.
+type Sound struct {
+	Name  string `json:"name"`  // of its rendition, as a Choice has it
+	Label string `json:"label"` // for people
+}
+
 // Tap reads what a channel puts out, as it comes: of one video track and one of sound. When the channel's runs or its
 // ladder change, the tracks are others, and units go on with a keyframe of those. Times of one tap never go back.
 type Tap interface {
@@ -56,6 +62,8 @@ type Channels interface {
 	Tap(slug string, c Choice) (Tap, error)
 	// Runs reports what is on air on a channel: whether there is such a channel, and whether it has pictures and sound.
 	Runs(slug string) (known, video, sound bool)
+	// Sounds lists the tracks of sound that can be chosen, the main one first.
+	Sounds(slug string) []Sound
 	// Offers lists the rungs that fit a viewer in real time, the best first; for nil, all that are on.
 	Offers(slug string, r *Real) []Offer
 }

@@ -1,7 +1,9 @@
 package origin
 
 import (
+	"cmp"
 	"context"
+	"fmt"
 	"slices"
 	"sync"
 	"time"
@@ -439,4 +441,17 @@ func (c *Channel) Runs() (video, sound bool) {
 		return false, false
 	}
 	return c.session.video != nil, c.session.main() != nil
+}
+
+// Sounds lists the source's tracks of sound, the main one first.
+func (c *Channel) Sounds() (out []onward.Sound) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.session == nil {
+		return nil
+	}
+	for i, a := range c.session.sounds {
+		out = append(out, onward.Sound{Name: a.name, Label: cmp.Or(a.track.Name, a.track.Language, fmt.Sprintf("Sound %d", i+1))})
+	}
+	return out
 }

@@ -42,6 +42,14 @@ func (t taps) Runs(slug string) (known, video, sound bool) {
 	return true, video, sound
 }
 
+// Sounds implements onward.Channels.
+func (t taps) Sounds(slug string) []onward.Sound {
+	if c := t.o.Channel(slug); c != nil {
+		return c.Sounds()
+	}
+	return nil
+}
+
 // Offers implements onward.Channels.
 func (t taps) Offers(slug string, real *onward.Real) []onward.Offer {
 	if c := t.o.Channel(slug); c != nil {

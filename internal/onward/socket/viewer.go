@@ -24,6 +24,7 @@ type Told struct {
 	Type   string         `json:"type"` // channel, track, state or end
 	Rungs  []onward.Offer `json:"rungs,omitempty"`
 	Tracks []int          `json:"tracks,omitempty"` // that will come
+	Sounds []onward.Sound `json:"sounds,omitempty"` // that can be chosen
 	Track  int            `json:"track,omitempty"`
 	Codec  string         `json:"codec,omitempty"` // RFC 6381
 	Kind   string         `json:"kind,omitempty"`  // video or audio
@@ -149,7 +150,7 @@ func (v *viewer) run(ctx context.Context) error {
 	if audio {
 		tracks = append(tracks, trackSound)
 	}
-	if err := v.tell(ctx, &Told{Type: "channel", Rungs: v.offers, Tracks: tracks}); err != nil {
+	if err := v.tell(ctx, &Told{Type: "channel", Rungs: v.offers, Sounds: v.s.Channels.Sounds(v.channel), Tracks: tracks}); err != nil {
 		return err
 	}
 	if rung == "" && len(v.offers) > 0 {
@@ -291,7 +292,7 @@ func (v *viewer) look(ctx context.Context, now time.Time) error {
 	offers := v.s.Channels.Offers(v.channel, nil)
 	if !slices.Equal(offers, v.offers) && len(offers) > 0 {
 		v.offers = offers
-		if err := v.tell(ctx, &Told{Type: "channel", Rungs: offers}); err != nil {
+		if err := v.tell(ctx, &Told{Type: "channel", Rungs: offers, Sounds: v.s.Channels.Sounds(v.channel)}); err != nil {
 			return err
 		}
 	}

@@ -10,6 +10,7 @@ interface Told {
   type: "channel" | "track" | "state" | "end";
   rungs?: { rung: string; bitrate?: number; width: number; height: number }[];
   tracks?: number[];
+  sounds?: { name: string; label: string }[];
   track?: number;
   kind?: "video" | "audio";
   codec?: string;
@@ -162,6 +163,7 @@ export class SocketEngine implements Engine {
   readonly #pace: ReturnType<typeof setInterval>;
   #expected: number[] = [];
   #rungs: string[] = [];
+  #sound = ""; // that was chosen
   #placed = false;
   #closed = false;
   #trimmed = 0;
@@ -195,6 +197,8 @@ export class SocketEngine implements Engine {
     this.#since = performance.now();
     if (t.type === "channel") {
       if (t.tracks) this.#expected = t.tracks;
+      const sounds = (t.sounds ?? []).map((s) => ({ id: s.name, label: s.label }));
+      this.on.sounds(sounds, this.#sound || (sounds[0]?.id ?? ""));
       this.#rungs = (t.rungs ?? []).map((r) => r.rung);
       this.on.qualities(
         (t.rungs ?? []).map((r) => ({ id: r.rung, label: r.rung, rate: r.bitrate || r.height })),
@@ -312,6 +316,7 @@ export class SocketEngine implements Engine {
     if (id === "" || this.#rungs.includes(id)) this.#line.send(JSON.stringify({ do: "rung", rung: id }));
   }
   listen(id: string) {
+    this.#sound = id;
     this.#line.send(JSON.stringify({ do: "sound", sound: id }));
   }
   read() {}
