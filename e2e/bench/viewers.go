@@ -138,6 +138,9 @@ func (s *station) Runs(string) (known, video, sound bool) {
 	return true, s.tracks[media.Video] != nil, s.tracks[media.Audio] != nil
 }
 
+// Epoch implements onward.Channels.
+func (s *station) Epoch(string) time.Time { return time.Time{} }
+
 // Sounds implements onward.Channels.
 func (s *station) Sounds(string) []onward.Sound { return nil }
 

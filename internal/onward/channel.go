@@ -3,6 +3,7 @@ package onward
 import (
 	"context"
 	"errors"
+	"time"
 
 	"metaplasis/internal/core/hub"
 	"metaplasis/internal/core/media"
@@ -62,6 +63,8 @@ type Channels interface {
 	Tap(slug string, c Choice) (Tap, error)
 	// Runs reports what is on air on a channel: whether there is such a channel, and whether it has pictures and sound.
 	Runs(slug string) (known, video, sound bool)
+	// Epoch is the wall clock at media time 0.
+	Epoch(slug string) time.Time
 	// Sounds lists the tracks of sound that can be chosen, the main one first.
 	Sounds(slug string) []Sound
 	// Offers lists the rungs that fit a viewer in real time, the best first; for nil, all that are on.

@@ -455,3 +455,10 @@ func (c *Channel) Sounds() (out []onward.Sound) {
 	}
 	return out
 }
+
+// Epoch is the wall clock at media time 0.
+func (c *Channel) Epoch() time.Time {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.out.epoch
+}

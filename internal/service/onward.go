@@ -42,6 +42,14 @@ func (t taps) Runs(slug string) (known, video, sound bool) {
 	return true, video, sound
 }
 
+// Epoch implements onward.Channels.
+func (t taps) Epoch(slug string) time.Time {
+	if c := t.o.Channel(slug); c != nil {
+		return c.Epoch()
+	}
+	return time.Time{}
+}
+
 // Sounds implements onward.Channels.
 func (t taps) Sounds(slug string) []onward.Sound {
 	if c := t.o.Channel(slug); c != nil {

@@ -64,7 +64,10 @@ func (s *station) Runs(slug string) (known, video, sound bool) { return slug == 
 func (s *station) Offers(string, *onward.Real) []onward.Offer {
 	return []onward.Offer{{Rung: "source", Width: 64, Height: 48}, {Rung: "small", Width: 32, Height: 24}}
 }
-func (s *station) Sounds(string) []onward.Sound { return []onward.Sound{{Name: "audio", Label: "English"}} }
+func (s *station) Epoch(string) time.Time { return time.Unix(1_700_000_000, 0) }
+func (s *station) Sounds(string) []onward.Sound {
+	return []onward.Sound{{Name: "audio", Label: "English"}}
+}
 func (t *stationTap) Tracks() (video, sound *media.Track) { return &t.s.video, &t.s.sound }
 func (t *stationTap) Close()                              {}
 func (t *stationTap) Next(ctx context.Context, into []hub.Unit) (int, hub.Loss, error) {

@@ -36,7 +36,9 @@ type Told struct {
 	Behind  int64  `json:"behind,omitempty"`  // milliseconds of media that wait for the line
 	LeftOut int64  `json:"leftOut,omitempty"` // times that the viewer was too slow and pictures were left out
 	ByHand  bool   `json:"byHand,omitempty"`
-	Why     string `json:"why,omitempty"` // of end
+	Now     int64  `json:"now,omitempty"`   // the service's clock, milliseconds since 1970
+	Epoch   int64  `json:"epoch,omitempty"` // the same at media time 0
+	Why     string `json:"why,omitempty"`   // of end
 }
 
 // viewer is one viewer.
@@ -296,7 +298,10 @@ func (v *viewer) look(ctx context.Context, now time.Time) error {
 			return err
 		}
 	}
-	t := &Told{Type: "state"}
+	t := &Told{Type: "state", Now: now.UnixMilli()}
+	if epoch := v.s.Channels.Epoch(v.channel); !epoch.IsZero() {
+		t.Epoch = epoch.UnixMilli()
+	}
 	if f := v.video; f != nil {
 		rung, _, paused := v.want()
 		if f.reader.Changing() { // what it is sent may have ended

@@ -329,7 +329,9 @@ func (v *viewer) tell(l *line, pts int64) {
 	ssrc, packets, octets, stamp := l.t.counts()
 	v.mu.Lock()
 	if v.rungs.zero.IsZero() {
-		v.rungs.zero = time.Now().Add(-seconds(pts, l.clock))
+		if v.rungs.zero = v.s.Channels.Epoch(v.channel); v.rungs.zero.IsZero() {
+			v.rungs.zero = time.Now().Add(-seconds(pts, l.clock))
+		}
 	}
 	at := v.rungs.zero.Add(seconds(pts, l.clock))
 	v.mu.Unlock()

@@ -18,6 +18,8 @@ interface Told {
   width?: number;
   height?: number;
   why?: string;
+  now?: number; // the service's clock, milliseconds since 1970
+  epoch?: number; // the same at media time 0
 }
 
 /** A line to the service: WebSocket or WebTransport. */
@@ -164,6 +166,8 @@ export class SocketEngine implements Engine {
   #expected: number[] = [];
   #rungs: string[] = [];
   #sound = ""; // that was chosen
+  #epoch = 0;
+  #ahead = Infinity; // by how much this machine's clock is, milliseconds
   #placed = false;
   #closed = false;
   #trimmed = 0;
@@ -212,6 +216,9 @@ export class SocketEngine implements Engine {
           return this.#fail(`the browser does not play ${track.codec}`);
       }
       if (t.kind === "video") this.on.showing({ id: t.rung ?? "", size: `${t.width}×${t.height}` });
+    } else if (t.type === "state" && t.now) {
+      this.#ahead = Math.min(this.#ahead, Date.now() - t.now); // the least has been on its way for the shortest time
+      this.#epoch = t.epoch ?? 0;
     } else if (t.type === "end") this.#fail(t.why ?? "the channel is over");
   }
 
@@ -325,8 +332,8 @@ export class SocketEngine implements Engine {
     if (b.length) this.video.currentTime = b.end(b.length - 1) - this.#target;
   }
   behind() {
-    const b = this.video.buffered;
-    return b.length ? b.end(b.length - 1) - this.video.currentTime : NaN;
+    if (!this.#epoch) return NaN;
+    return (Date.now() - this.#ahead - this.#epoch) / 1000 - this.video.currentTime;
   }
   target() {
     return this.#target;

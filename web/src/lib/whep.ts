@@ -7,6 +7,9 @@ interface Session {
   rungs: string[];
 }
 
+/** From the beginning of NTP's time to that of Unix, milliseconds. */
+const since1900 = 2_208_988_800_000;
+
 /** iceServers reads the servers that an answer's Link headers tell of (RFC 9725, 4.6). */
 export function iceServers(res: Response): RTCIceServer[] {
   const out: RTCIceServer[] = [];
@@ -82,8 +85,9 @@ export class WhepEngine implements Engine {
     for (const s of (await this.#connection.getStats()).values()) {
       if (s.type !== "inbound-rtp") continue;
       received += s.packetsReceived ?? 0;
-      if (s.kind === "video" && s.jitterBufferEmittedCount)
-        delay = s.jitterBufferDelay / s.jitterBufferEmittedCount;
+      // What is shown now, by the service's clock, in the era of NTP.
+      if (s.kind === "video" && s.estimatedPlayoutTimestamp)
+        delay = (Date.now() + since1900 - s.estimatedPlayoutTimestamp) / 1000;
     }
     this.#behind = delay;
     const now = performance.now();
