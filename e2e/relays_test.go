@@ -111,7 +111,8 @@ func TestEveryWayOnward(t *testing.T) {
 // them, and sound where it belongs.
 func TestEveryWayPulled(t *testing.T) {
 	t.Parallel()
-	s := start(t)
+	group := freePort(t)
+	s := start(t, "--rtsp-multicast", fmt.Sprintf("239.%d.%d.3:30000?interface=lo", 64+group>>8, group&0xff))
 	loop := demo.Loops[0]
 	url := s.channel(loop.Name, origin.Settings{Access: origin.Access{Receivers: true}}, sourceOnly, ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
 	s.sendLoop(&loop, camera.Options{URL: url})
@@ -121,6 +122,8 @@ func TestEveryWayPulled(t *testing.T) {
 		{"rtmp", "rtmp", s.rtmp + "/out/start-line"},
 		{"rtsp-udp", "rtsp", s.rtsp + "/out/start-line"},
 		{"rtsp-tcp", "rtsp", s.rtsp + "/out/start-line?transport=tcp"},
+		{"rtsp-group", "rtsp", s.rtsp + "/out/start-line?transport=multicast&interface=lo"},
+		{"rtsp-group-2", "rtsp", s.rtsp + "/out/start-line?transport=multicast&interface=lo"},
 		{"srt", "srt", s.srt + "?streamid=request/start-line/" + key},
 		{"http-ts", "ts", s.http + "/media/start-line/source.ts"},
 	}
@@ -135,7 +138,7 @@ func TestEveryWayPulled(t *testing.T) {
 		assert.Less(t, max(out.apart, -out.apart), 40*time.Millisecond, "%s: sound against pictures", w.name)
 		t.Logf("%-10s %4d pictures in order, sound %d ms beside them", w.name, out.pictures, out.apart.Milliseconds())
 	}
-	want := map[string]int{"rtmp": 1, "rtsp": 2, "srt": 1, "ts": 1}
+	want := map[string]int{"rtmp": 1, "rtsp": 4, "srt": 1, "ts": 1}
 	eventually(t, "receivers are counted", func() bool {
 		v := s.status(loop.Name).Viewers
 		for way, n := range want {

@@ -87,6 +87,7 @@ func (a *app) serveFlags(c *cobra.Command, s *serveFlags) {
 	f.StringVar(&s.conf.SRT, "srt", ":7710", `address for SRT senders and receivers, UDP; "" turns it off`)
 	f.StringVar(&s.conf.RTSP, "rtsp", ":8554", `address for RTSP senders; "" turns it off`)
 	f.StringVar(&s.conf.RTSPS, "rtsps", "", "address for RTSP senders over TLS; needs a certificate")
+	f.StringVar(&s.conf.RTSPMulticast, "rtsp-multicast", "", "multicast group for RTSP players that ask for one, such as 239.192.7.1:30000?interface=eth0&ttl=4; none without it")
 	f.StringVar(&s.conf.WebRTC.Address, "webrtc", ":8790", `address for WebRTC, UDP and TCP; "" turns it off`)
 	f.StringSliceVar(&s.conf.WebRTC.Announced, "webrtc-announce", nil, "addresses that WebRTC announces instead of this machine's, such as the public one")
 	f.StringArrayVar(&s.conf.WebRTC.ICE, "webrtc-ice", nil, "ICE server that senders and viewers are told of, stun:HOST:PORT or turn:HOST:PORT,USER,PASSWORD; again for more")

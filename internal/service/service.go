@@ -45,18 +45,19 @@ import (
 
 // Config of a service. Addresses are host:port; "" turns a port off, port 0 takes a free one.
 type Config struct {
-	Data         string // folder of our own database and of the operator's token
-	DSN          string // another MariaDB; "" starts our own
-	HTTP         string
-	RTMP         string
-	RTMPS        string
-	SRT          string // UDP
-	RTSP         string
-	RTSPS        string
-	WebRTC       rtc.Config // its address is one for UDP and TCP
-	WebRTCCodecs []string   // of pictures that senders may use, in our order; none is all
-	Studio       []string   // interfaces on which sources are looked for
-	HTTPS        string
+	Data          string // folder of our own database and of the operator's token
+	DSN           string // another MariaDB; "" starts our own
+	HTTP          string
+	RTMP          string
+	RTMPS         string
+	SRT           string // UDP
+	RTSP          string
+	RTSPS         string
+	WebRTC        rtc.Config // its address is one for UDP and TCP
+	RTSPMulticast string     // group, port and interface for who plays by multicast; "" for none
+	WebRTCCodecs  []string   // of pictures that senders may use, in our order; none is all
+	Studio        []string   // interfaces on which sources are looked for
+	HTTPS         string
 	// WebTransport is its address, UDP: "" is the HTTP port's number, NoWebTransport turns it off.
 	WebTransport string
 	HTTP3        bool   // also answer HTTP/3 on the HTTPS port's number, over UDP
@@ -94,6 +95,7 @@ type Service struct {
 	whip        *whip.Server // nil when WebRTC is off
 	whep        *whep.Server // the same
 	socket      *socket.Server
+	groups      *rtspin.Groups
 	audience    onward.Audience
 	leaving     context.Context // ends when receivers have to leave
 	leave       context.CancelFunc
@@ -197,6 +199,11 @@ func Start(ctx context.Context, c Config) (_ *Service, err error) {
 	}
 	s.serveRTMP(rtmpPort, nil)
 	s.serveRTMP(rtmpsPort, conf)
+	if c.RTSPMulticast != "" {
+		if s.groups, err = rtspin.NewGroups(c.RTSPMulticast); err != nil {
+			return nil, err
+		}
+	}
 	s.serveRTSP(rtspPort, nil)
 	s.serveRTSP(rtspsPort, conf)
 	if err := s.playFiles(); err != nil {

@@ -78,7 +78,7 @@ func (s *Service) serveRTSP(l net.Listener, conf *tls.Config) {
 	if l == nil {
 		return
 	}
-	server := &rtspin.Server{Receiver: receiver{s.origin}, Logger: s.conf.Logger, TLS: conf, Channels: taps{s.origin}, Join: s.join}
+	server := &rtspin.Server{Receiver: receiver{s.origin}, Logger: s.conf.Logger, TLS: conf, Channels: taps{s.origin}, Join: s.join, Groups: s.groups}
 	s.stop = append(s.stop, func() {
 		_ = l.Close()
 		ctx, cancel := context.WithTimeout(context.Background(), stopTimeout)

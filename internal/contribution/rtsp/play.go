@@ -37,7 +37,16 @@ type player struct {
 	byID    map[media.TrackID]*playedTrack
 	close   []func()
 	waiting []playedUnit
+	group   *group // that it receives from, nil of who is sent packets of its own
+	channel string
+	rung    string
 }
+
+// Errors of a description.
+var (
+	errOffAir     = errors.New("nothing of it is on air")
+	errCarriesNone = errors.New("RTP carries none of its codecs")
+)
 
 // playedTrack is one stream of a player.
 type playedTrack struct {
@@ -91,36 +100,16 @@ func (p *publisher) describe(m *rtsp.Message) *rtsp.Message {
 		leave()
 		return m.Response(404, "Not Found: "+err.Error())
 	}
-	x := &player{p: p, tap: tap, leave: leave, failed: make(chan error, 1), byID: map[media.TrackID]*playedTrack{}}
-	x.ctx, x.cancel = context.WithCancel(context.Background())
-	wait, stop := context.WithTimeout(x.ctx, describeWithin)
-	defer stop()
-	var units [32]hub.Unit
-	n, _, err := tap.Next(wait, units[:])
-	if err != nil {
+	ctx, cancel := context.WithCancel(context.Background())
+	x, err := newPlayer(ctx, tap)
+	x.p, x.leave, x.channel, x.rung, x.ctx, x.cancel = p, leave, channel, rung, ctx, cancel
+	switch {
+	case errors.Is(err, errCarriesNone):
 		x.end()
-		return m.Response(503, "Service Unavailable: nothing of it is on air")
-	}
-	x.first = units[:n]
-	video, sound := tap.Tracks()
-	begun := time.Now().Add(-time.Second) // one clock for all tracks
-	for _, t := range []*media.Track{video, sound} {
-		if t == nil {
-			continue
-		}
-		out := *t
-		out.Clock = media.Clock{Scale: t.Timescale}
-		st, err := rtpmedia.New(out, uint8(96+len(x.tracks)), begun)
-		if err != nil {
-			continue // it goes without
-		}
-		pt := &playedTrack{Track: out, stream: st}
-		x.tracks = append(x.tracks, pt)
-		x.byID[t.ID] = pt
-	}
-	if len(x.tracks) == 0 {
+		return m.Response(415, "Unsupported Media Type: "+err.Error())
+	case err != nil:
 		x.end()
-		return m.Response(415, "Unsupported Media Type: RTP carries none of its codecs")
+		return m.Response(503, "Service Unavailable: "+err.Error())
 	}
 	p.player = x
 	ok := m.Response(200, "OK")
@@ -150,8 +139,22 @@ func (x *player) setUp(m *rtsp.Message) *rtsp.Message {
 	for _, t := range rtsp.ParseTransports(m.Header.Get("Transport")) {
 		var out [2]func([]byte) error
 		switch {
-		case t.Multicast || t.Secure:
+		case t.Secure || t.Multicast && x.p.s.Groups == nil:
 			continue
+		case t.Multicast:
+			if x.group == nil {
+				g, err := x.p.s.Groups.join(x.p.s.Channels, x.channel, x.rung)
+				if err != nil {
+					return m.Response(503, "Service Unavailable: "+err.Error())
+				}
+				x.group = g
+			}
+			if number >= len(x.group.cast.tracks) {
+				return m.Response(404, "Not Found: the group has no such stream")
+			}
+			groups := x.p.s.Groups
+			t.Destination, t.Port, t.TTL = groups.base.Hostname(), groups.ports(x.group, number), groups.ttl
+			out[0] = func([]byte) error { return nil }
 		case t.TCP:
 			if t.Interleaved[0] < 0 {
 				t.Interleaved = [2]int{2 * number, 2*number + 1}
@@ -213,6 +216,10 @@ func (x *player) answerPlay(m *rtsp.Message) *rtsp.Message {
 func (x *player) start() {
 	x.once.Do(func() {
 		x.over.Go(func() {
+			if x.group != nil { // it is sent what all are sent
+				<-x.ctx.Done()
+				return
+			}
 			c := onward.Carrier{To: x, Fixed: true}
 			err := c.Run(x.ctx, x.tap, x.first)
 			if x.ctx.Err() == nil {
@@ -236,6 +243,9 @@ func (x *player) end() {
 	x.over.Wait()
 	for _, c := range x.close {
 		c()
+	}
+	if x.group != nil {
+		x.p.s.Groups.leave(x.group)
 	}
 	x.tap.Close()
 	x.leave()

@@ -44,6 +44,8 @@ type Server struct {
 	TLS      *tls.Config // for RTSPS; nil is plain
 	// Channels are those that players may have; nil: this port takes feeds alone.
 	Channels onward.Channels
+	// Groups sends to who plays by multicast; nil: nobody does.
+	Groups *Groups
 	// Join lets a player in and counts it, or says why not; leave is called when it goes.
 	Join func(channel, way, remote, ticket string) (leave func(), err error)
 
