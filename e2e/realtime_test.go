@@ -49,8 +49,9 @@ func inOrder(t *testing.T, frames []shown, loop demo.Loop) {
 
 // TestRealTimePassedThrough: H.264 that fits passes through, AAC becomes Opus for viewers in real time, and a viewer
 // changes rungs by hand.
-func TestRealTimePassedThrough(t *testing.T) {
-	t.Parallel()
+func TestRealTimePassedThrough(t *testing.T) { inFairWeather(t, realTimePassedThrough) }
+
+func realTimePassedThrough(t *testing.T) []string {
 	s := start(t)
 	loop := demo.Loops[0]
 	url := s.channel(loop.Name, origin.Settings{}, ladder.Rung{Name: "source", On: true, Source: true},
@@ -79,6 +80,7 @@ func TestRealTimePassedThrough(t *testing.T) {
 	t.Logf("milliseconds from the offer to the first picture, ten viewers of the coded rung: %v", eval[[]int](p, `window.firsts_.sort((a, b) => a - b)`))
 	p.stop()
 	eventually(t, "and gone", func() bool { return s.status(loop.Name).Viewers["webrtc"] == 0 })
+	return nil
 }
 
 // TestSocketsPlay: over WebSocket and WebTransport, pictures in their order and at their time, a rung chosen by hand, and
