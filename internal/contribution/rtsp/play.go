@@ -44,7 +44,7 @@ type player struct {
 
 // Errors of a description.
 var (
-	errOffAir     = errors.New("nothing of it is on air")
+	errOffAir      = errors.New("nothing of it is on air")
 	errCarriesNone = errors.New("RTP carries none of its codecs")
 )
 

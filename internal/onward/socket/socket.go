@@ -38,7 +38,7 @@ const (
 
 // Line carries messages to one viewer, and what it says.
 type Line interface {
-	// Text and Binary send a message. They end with the context.
+	// Text and Binary send a message. They fail when the viewer takes nothing for sendWithin.
 	Text(ctx context.Context, b []byte) error
 	Binary(ctx context.Context, pieces [][]byte) error
 	// Read returns the next text of the viewer.

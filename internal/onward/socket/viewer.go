@@ -129,8 +129,6 @@ func (v *viewer) tell(ctx context.Context, t *Told) error {
 	if err != nil {
 		return err
 	}
-	ctx, cancel := context.WithTimeout(ctx, sendWithin)
-	defer cancel()
 	return v.line.Text(ctx, b)
 }
 
@@ -246,8 +244,6 @@ func (v *viewer) send(ctx context.Context, f *feed) error {
 
 // unit sends a unit, behind what a decoder needs for it.
 func (v *viewer) unit(ctx context.Context, f *feed, u *fan.Unit) error {
-	ctx, cancel := context.WithTimeout(ctx, sendWithin)
-	defer cancel()
 	if u.Packer != f.packer {
 		f.packer = u.Packer
 		t := u.Track

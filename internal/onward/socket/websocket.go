@@ -1,8 +1,11 @@
 package socket
 
 import (
+	"bufio"
 	"context"
+	"net"
 	"net/http"
+	"time"
 
 	"github.com/coder/websocket"
 	"github.com/go-chi/chi/v5"
@@ -58,27 +61,61 @@ func (s *Server) webSocket(w http.ResponseWriter, r *http.Request) {
 	}
 	defer leave()
 	// Pages of any origin may watch: nothing of the browser's own is used, such as cookies.
-	c, err := websocket.Accept(w, r, &websocket.AcceptOptions{InsecureSkipVerify: true, Subprotocols: []string{subprotocol}})
+	wide := &widened{ResponseWriter: w}
+	c, err := websocket.Accept(wide, r, &websocket.AcceptOptions{InsecureSkipVerify: true, Subprotocols: []string{subprotocol}})
 	if err != nil {
 		return // it has answered
 	}
 	c.SetReadLimit(maxRequest)
 	q := r.URL.Query()
-	s.Play(r.Context(), webSocketLine{c}, channel, q.Get("rung"), q.Get("sound"))
+	s.Play(r.Context(), &webSocketLine{c: c, conn: wide.conn}, channel, q.Get("rung"), q.Get("sound"))
 }
 
-// webSocketLine is a Line.
-type webSocketLine struct{ c *websocket.Conn }
-
-func (l webSocketLine) Text(ctx context.Context, b []byte) error {
-	return l.c.Write(ctx, websocket.MessageText, b)
+// widened gives a connection that is taken over a buffer in which a message of a picture fits as a rule: it leaves in one call
+// of the system.
+type widened struct {
+	http.ResponseWriter
+	conn net.Conn
 }
 
-func (l webSocketLine) Binary(ctx context.Context, pieces [][]byte) error {
-	if len(pieces) == 1 {
-		return l.c.Write(ctx, websocket.MessageBinary, pieces[0])
+const socketBuffer = 16 << 10
+
+// Hijack implements http.Hijacker.
+func (w *widened) Hijack() (net.Conn, *bufio.ReadWriter, error) {
+	conn, b, err := http.NewResponseController(w.ResponseWriter).Hijack()
+	if err != nil {
+		return nil, nil, err
 	}
-	w, err := l.c.Writer(ctx, websocket.MessageBinary)
+	w.conn = conn
+	return conn, bufio.NewReadWriter(b.Reader, bufio.NewWriterSize(conn, socketBuffer)), nil
+}
+
+// webSocketLine is a Line. The end of a write is set on the connection, now and then: a context for each message costs more
+// than the message.
+type webSocketLine struct {
+	c    *websocket.Conn
+	conn net.Conn
+	set  time.Time // when the end of writes was set
+}
+
+func (l *webSocketLine) limit() {
+	if now := time.Now(); l.conn != nil && now.Sub(l.set) > sendWithin/4 {
+		l.set = now
+		_ = l.conn.SetWriteDeadline(now.Add(sendWithin))
+	}
+}
+
+func (l *webSocketLine) Text(_ context.Context, b []byte) error {
+	l.limit()
+	return l.c.Write(context.Background(), websocket.MessageText, b)
+}
+
+func (l *webSocketLine) Binary(_ context.Context, pieces [][]byte) error {
+	l.limit()
+	if len(pieces) == 1 {
+		return l.c.Write(context.Background(), websocket.MessageBinary, pieces[0])
+	}
+	w, err := l.c.Writer(context.Background(), websocket.MessageBinary)
 	if err != nil {
 		return err
 	}
@@ -90,7 +127,7 @@ func (l webSocketLine) Binary(ctx context.Context, pieces [][]byte) error {
 	return w.Close()
 }
 
-func (l webSocketLine) Read(ctx context.Context) ([]byte, error) {
+func (l *webSocketLine) Read(ctx context.Context) ([]byte, error) {
 	for {
 		kind, b, err := l.c.Read(ctx)
 		if err != nil || kind == websocket.MessageText {
@@ -99,7 +136,7 @@ func (l webSocketLine) Read(ctx context.Context) ([]byte, error) {
 	}
 }
 
-func (l webSocketLine) Close(reason string) {
+func (l *webSocketLine) Close(reason string) {
 	if len(reason) > 120 { // RFC 6455, 5.5: a control frame holds 125 bytes
 		reason = reason[:120]
 	}

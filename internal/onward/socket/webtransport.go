@@ -152,11 +152,13 @@ type transportLine struct {
 	session *webtransport.Session
 	stream  *webtransport.Stream
 	r       *bufio.Reader
+	set     time.Time // when the end of writes was set
 }
 
-func (l *transportLine) frame(ctx context.Context, kind byte, pieces ...[]byte) error {
-	if at, ok := ctx.Deadline(); ok {
-		_ = l.stream.SetWriteDeadline(at)
+func (l *transportLine) frame(_ context.Context, kind byte, pieces ...[]byte) error {
+	if now := time.Now(); now.Sub(l.set) > sendWithin/4 {
+		l.set = now
+		_ = l.stream.SetWriteDeadline(now.Add(sendWithin))
 	}
 	n := 0
 	for _, p := range pieces {
