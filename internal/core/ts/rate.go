@@ -165,7 +165,7 @@ func (m *Mux) Fill(until int64) (out []byte) {
 
 // FillSlots writes so many slots, and returns their packets; none before the first unit.
 func (m *Mux) FillSlots(n int64) []byte {
-	if !m.rated.begun {
+	if !m.rated.begun || n <= 0 {
 		return nil
 	}
 	out := make([]byte, 0, n*PacketSize)

@@ -101,17 +101,23 @@ func (c *Conn) fill() {
 		select {
 		case <-c.stop:
 			return
-		case now := <-tick.C:
+		case <-tick.C: // whose time may lie before that of the tick before
 			c.mu.Lock()
 			var b []byte
 			if _, begun := c.mux.Clock(); begun {
+				now := time.Now()
 				if since.IsZero() {
 					since = now
 				}
 				due := int64(now.Sub(since)) / 1000 * c.rate / (ts.PacketSize * 8 * 1_000_000)
 				due -= due % datagramPackets
-				b = c.mux.FillSlots(due - done)
-				done = due
+				if most := c.rate / (ts.PacketSize * 8); due-done > most { // the machine stood still for more than a second
+					since, due, done = now, 0, 0
+				}
+				if due > done {
+					b = c.mux.FillSlots(due - done)
+					done = due
+				}
 			}
 			if c.err == nil && len(b) > 0 {
 				c.err = c.write(b)

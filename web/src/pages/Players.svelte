@@ -9,7 +9,7 @@
   const usual: (Way | "auto")[] = ["webrtc", "webtransport", "ll-hls", "dash"];
   const list = $derived(
     tiles
-      .split(",")
+      .split(/[+,]/)
       .filter(Boolean)
       .map((t) => {
         const [channel, way = "auto"] = t.split(":");
@@ -18,7 +18,7 @@
   );
   const onAir = $derived(live.channels.filter((c) => c.state === "live" || c.state === "degraded"));
   function go(next: { channel: string; way: string }[]) {
-    location.hash = `#/players/${next.map((t) => `${t.channel}:${t.way}`).join(",")}`;
+    location.hash = `#/players/${next.map((t) => `${t.channel}:${t.way}`).join("+")}`;
   }
   function add(channel: string, way: string) {
     if (list.length < most) go([...list, { channel, way }]);

@@ -67,7 +67,7 @@
     <label class="grid gap-1"
       ><span class="label-quiet">Way</span>
       <select class="select select-sm w-full" bind:value={way}>
-        <option value="auto">the player’s choice: what browser and network allow</option>
+        <option value="auto">the player’s choice</option>
         {#each ways as w (w.way)}<option value={w.way}>{w.name}, {w.says.toLowerCase()}</option>{/each}
       </select></label
     >
