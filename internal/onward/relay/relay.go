@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"metaplasis/internal/contribution"
 	"metaplasis/internal/onward"
 )
 
@@ -245,11 +246,13 @@ func (x *relay) keep(ctx context.Context) {
 		x.mu.Lock()
 		x.st.Attempts++
 		x.mu.Unlock()
-		err := x.attempt(ctx, func() {
-			if failing {
-				x.r.Event(x.p.Channel, false, "relay-resumed", fmt.Sprintf("The relay %s sends again.", x.p.Name), "")
-			}
-			failing = false
+		err := contribution.Safely(x.r.Logger, func() error {
+			return x.attempt(ctx, func() {
+				if failing {
+					x.r.Event(x.p.Channel, false, "relay-resumed", fmt.Sprintf("The relay %s sends again.", x.p.Name), "")
+				}
+				failing = false
+			})
 		})
 		if ctx.Err() != nil {
 			return

@@ -11,6 +11,7 @@ import (
 	"github.com/pion/rtcp"
 	"github.com/pion/webrtc/v4"
 
+	"metaplasis/internal/contribution"
 	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/network/rtc"
@@ -173,7 +174,13 @@ func (v *viewer) Refused(err error) {
 func (v *viewer) Connected() {
 	v.s.count(v, true)
 	v.begun = time.Now()
-	v.s.all.Go(v.run)
+	v.s.all.Go(func() {
+		_ = contribution.Safely(v.s.Logger, func() error {
+			v.run()
+			return nil
+		})
+		v.peer.End("the session is over")
+	})
 }
 
 // Ended implements rtc.Session.
