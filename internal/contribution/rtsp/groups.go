@@ -76,7 +76,7 @@ func (g *Groups) join(channels onward.Channels, channel, rung string) (*group, e
 		return nil, fmt.Errorf("there are %d groups already", maxGroups)
 	}
 	x := &group{name: name, slot: free, uses: 1}
-	tap, err := channels.Tap(channel, onward.Choice{Rung: rung})
+	tap, err := channels.Tap(channel, onward.Choice{Rung: rung, Coming: true})
 	if err != nil {
 		return nil, err
 	}

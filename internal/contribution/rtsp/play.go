@@ -220,6 +220,12 @@ func (x *player) start() {
 				<-x.ctx.Done()
 				return
 			}
+			if len(x.close) > 0 { // datagrams that come all at once overrun what receives them: it begins with what comes
+				if tap, err := x.p.s.Channels.Tap(x.channel, onward.Choice{Rung: x.rung, Coming: true}); err == nil {
+					x.tap.Close()
+					x.tap, x.first = tap, nil
+				}
+			}
 			c := onward.Carrier{To: x, Fixed: true}
 			err := c.Run(x.ctx, x.tap, x.first)
 			if x.ctx.Err() == nil {
