@@ -23,6 +23,8 @@ import (
 	"sync"
 	"syscall"
 	"time"
+
+	"metaplasis/internal/network"
 )
 
 // Names of what happens.
@@ -321,7 +323,7 @@ func (r *Runner) tell(ctx context.Context, k *Hook, h *Happening) (text string, 
 		if ctx.Err() != nil {
 			return "", errors.New("no answer in time")
 		}
-		return "", err
+		return "", network.WithoutSecrets(err)
 	}
 	defer func() { _ = res.Body.Close() }()
 	answer, _ := io.ReadAll(io.LimitReader(res.Body, maxOutput))

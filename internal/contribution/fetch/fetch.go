@@ -22,6 +22,7 @@ import (
 	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/id3"
 	"metaplasis/internal/core/media"
+	"metaplasis/internal/network"
 )
 
 // Bounds.
@@ -133,7 +134,7 @@ func (x *follower) request(ctx context.Context, address string, offset, length i
 	}
 	res, err := x.client.Do(req)
 	if err != nil {
-		return nil, err
+		return nil, network.WithoutSecrets(err)
 	}
 	if res.StatusCode != http.StatusOK && res.StatusCode != http.StatusPartialContent {
 		_ = res.Body.Close()

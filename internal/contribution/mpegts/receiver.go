@@ -15,6 +15,7 @@ import (
 
 	"metaplasis/internal/contribution"
 	"metaplasis/internal/contribution/source"
+	"metaplasis/internal/network"
 )
 
 // Receiver holds the transport streams that are received now, each once.
@@ -214,7 +215,7 @@ func receiveHTTP(ctx context.Context, u *url.URL, secret string, s *Stream) erro
 		if ctx.Err() != nil {
 			return errors.New("the source did not answer")
 		}
-		return err
+		return network.WithoutSecrets(err)
 	}
 	defer func() { _ = res.Body.Close() }()
 	if res.StatusCode != http.StatusOK {

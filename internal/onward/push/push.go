@@ -14,6 +14,7 @@ import (
 
 	"metaplasis/internal/core/bmff"
 	"metaplasis/internal/core/media"
+	"metaplasis/internal/network"
 	"metaplasis/internal/onward/mpegts"
 )
 
@@ -42,14 +43,14 @@ func begin(ctx context.Context, address, kind string, failed chan error) *reques
 			req.Header.Set("Content-Type", kind)
 			res, err := http.DefaultClient.Do(req)
 			if err != nil {
-				return err
+				return network.WithoutSecrets(err)
 			}
 			defer func() { _ = res.Body.Close() }()
 			b, _ := io.ReadAll(io.LimitReader(res.Body, 4<<10))
 			switch {
 			case res.StatusCode == http.StatusForbidden || res.StatusCode == http.StatusUnauthorized || res.StatusCode == http.StatusConflict:
 				return &RefusedError{strings.TrimSpace(string(b))}
-			case res.StatusCode != http.StatusOK:
+			case res.StatusCode/100 != 2:
 				return fmt.Errorf("the server answered %s: %s", res.Status, strings.TrimSpace(string(b)))
 			}
 			return io.EOF

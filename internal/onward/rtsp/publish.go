@@ -116,11 +116,14 @@ func (c *Conn) Unit(id media.TrackID, stamp, composition int64, key bool, data [
 	}
 	dts := t.Stamps().Ticks(stamp)
 	c.waiting = append(c.waiting, unit{id, dts, dts + t.Stamps().Ticks(composition), key, data})
+	if c.started {
+		return
+	}
 	kinds := map[media.Kind]bool{}
 	for _, t := range c.tracks {
 		kinds[t.Kind] = true
 	}
-	if !c.started && (len(kinds) == 2 && dts-c.waiting[0].dts > settleFor || dts-c.waiting[0].dts > gatherFor) {
+	if dts-c.waiting[0].dts > settleFor && len(kinds) == 2 || dts-c.waiting[0].dts > gatherFor {
 		c.err = c.start()
 	}
 }

@@ -20,14 +20,19 @@ type Line interface {
 // Writer writes access units to a line. It implements tracks.Sink.
 type Writer struct {
 	to     Line
-	tracks map[media.TrackID]*media.Track
+	tracks map[media.TrackID]*track
 	told   bool // what the stream is
 	rate   int64
 	err    error
 }
 
+type track struct {
+	media.Track
+	configured bool // what a decoder needs has been sent
+}
+
 // New writes to a line.
-func New(to Line) *Writer { return &Writer{to: to, tracks: map[media.TrackID]*media.Track{}} }
+func New(to Line) *Writer { return &Writer{to: to, tracks: map[media.TrackID]*track{}} }
 
 // Err is why a track could not be sent, nil when all could.
 func (s *Writer) Err() error { return s.err }
@@ -42,11 +47,7 @@ func (s *Writer) Track(t media.Track) {
 		s.err = &media.UnsupportedError{Format: "RTMP", What: coding.Label(t.Codec), Do: "send it over another protocol"}
 		return
 	}
-	_, known := s.tracks[t.ID]
-	s.tracks[t.ID] = &t
-	if known {
-		s.configure(&t, 0)
-	}
+	s.tracks[t.ID] = &track{Track: t} // with the next unit its configuration goes out
 }
 
 // stamp is a time in the milliseconds of RTMP, which wrap.
@@ -55,13 +56,14 @@ func stamp(t *media.Track, at int64) uint32 {
 }
 
 // configure sends what a decoder needs.
-func (s *Writer) configure(t *media.Track, at uint32) {
+func (s *Writer) configure(t *track, at uint32) {
+	t.configured = true
 	if len(t.Config) > 0 && !coding.Find(t.Codec).SelfDescribing {
 		s.send(t, at, &flv.Body{Codec: t.Codec, Config: true, Key: true, Data: t.Config})
 	}
 }
 
-func (s *Writer) send(t *media.Track, at uint32, b *flv.Body) {
+func (s *Writer) send(t *track, at uint32, b *flv.Body) {
 	kind := uint8(flv.TagVideo)
 	if t.Kind == media.Audio {
 		kind = flv.TagAudio
@@ -112,13 +114,15 @@ func (s *Writer) Unit(id media.TrackID, at, composition int64, key bool, data []
 	if t == nil || s.err != nil {
 		return
 	}
-	ms := stamp(t, at)
+	ms := stamp(&t.Track, at)
 	if !s.told {
 		s.told = true
 		s.metadata()
 		for _, t := range s.tracks {
 			s.configure(t, ms)
 		}
+	} else if !t.configured { // it came later, or is another now
+		s.configure(t, ms)
 	}
-	s.send(t, ms, &flv.Body{Codec: t.Codec, Key: key, Composition: int32(int64(stamp(t, at+composition)) - int64(ms)), Data: data})
+	s.send(t, ms, &flv.Body{Codec: t.Codec, Key: key, Composition: int32(int64(stamp(&t.Track, at+composition)) - int64(ms)), Data: data})
 }

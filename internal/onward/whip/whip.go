@@ -15,6 +15,7 @@ import (
 
 	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/media"
+	"metaplasis/internal/network"
 	"metaplasis/internal/onward/rtpmedia"
 )
 
@@ -102,11 +103,14 @@ func (c *Conn) Unit(id media.TrackID, stamp, composition int64, key bool, data [
 	}
 	dts := t.Stamps().Ticks(stamp)
 	c.waiting = append(c.waiting, unit{id, dts + t.Stamps().Ticks(composition), dts, key, data})
+	if c.started {
+		return
+	}
 	kinds := map[media.Kind]bool{}
 	for _, t := range c.tracks {
 		kinds[t.Kind] = true
 	}
-	if !c.started && (len(kinds) == 2 && dts-c.waiting[0].dts > settleFor || dts-c.waiting[0].dts > gatherFor) {
+	if dts-c.waiting[0].dts > settleFor && len(kinds) == 2 || dts-c.waiting[0].dts > gatherFor {
 		c.started = true
 		c.err = c.start()
 	}
@@ -230,7 +234,7 @@ func (c *Conn) signal() error {
 	req.Header.Set("Authorization", "Bearer "+c.o.Key)
 	res, err := http.DefaultClient.Do(req)
 	if err != nil {
-		return err
+		return network.WithoutSecrets(err)
 	}
 	defer func() { _ = res.Body.Close() }()
 	b, err := io.ReadAll(io.LimitReader(res.Body, 64<<10))
@@ -238,7 +242,7 @@ func (c *Conn) signal() error {
 		return err
 	}
 	if res.StatusCode != http.StatusCreated {
-		return &RefusedError{strings.TrimSpace(string(b))}
+		return &RefusedError{strings.TrimSpace(res.Status + ": " + string(b))}
 	}
 	if at, err := res.Location(); err == nil {
 		c.resource = at.String()
