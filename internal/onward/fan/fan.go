@@ -26,6 +26,7 @@ type Pool struct {
 
 	mu      sync.Mutex
 	streams map[Name]*Stream
+	about   map[Name]About
 	all     sync.WaitGroup
 }
 

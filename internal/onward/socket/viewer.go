@@ -55,9 +55,7 @@ type viewer struct {
 
 	video, audio *feed
 	offers       []onward.Offer
-	since        time.Time // of the newest change of rung
-	tried        time.Time // of a better rung
-	back         time.Duration
+	steps        fan.Steps
 	blocked      time.Duration // that the line took to send, since the newest look
 	looked       time.Time
 }
@@ -70,20 +68,19 @@ type feed struct {
 }
 
 const (
-	sendWithin  = 10 * time.Second // that a line may take nothing
-	lookEach    = time.Second
-	mostBehind  = 1 * media.VideoTimescale // that waits for the line before the viewer is moved to less
-	jumpBehind  = 2 * media.VideoTimescale // and before pictures are left out
-	settle      = 3 * time.Second
-	firstBack   = 8 * time.Second
-	longestBack = 2 * time.Minute
+	sendWithin = 10 * time.Second // that a line may take nothing
+	lookEach   = time.Second
+	firstBack  = 8 * time.Second          // before a better rung is tried; a socket tells less of its line than RTP's reports do
+	mostBehind = 1 * media.VideoTimescale // that waits for the line before the viewer is moved to less
+	jumpBehind = 2 * media.VideoTimescale // and before pictures are left out
 )
 
 // Play plays a channel over a line until one of them ends. way is how it is counted.
 func (s *Server) Play(ctx context.Context, line Line, channel, rung, sound string) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	v := &viewer{s: s, line: line, channel: channel, rung: rung, sound: sound, changed: make(chan struct{}, 1), since: time.Now(), back: firstBack, looked: time.Now()}
+	v := &viewer{s: s, line: line, channel: channel, rung: rung, sound: sound, changed: make(chan struct{}, 1), looked: time.Now()}
+	v.steps.Begin(v.looked, firstBack)
 	go v.listen(ctx, cancel)
 	err := v.run(ctx)
 	why := "the channel is over"
@@ -142,7 +139,7 @@ func (v *viewer) want() (rung, sound string, paused bool) {
 func (v *viewer) run(ctx context.Context) error {
 	_, video, audio := v.s.Channels.Runs(v.channel)
 	rung, sound, _ := v.want()
-	v.offers = v.s.Channels.Offers(v.channel, nil)
+	v.offers = v.s.pool.About(v.channel, "").Offers
 	var tracks []int
 	if video {
 		tracks = append(tracks, trackVideo)
@@ -218,7 +215,7 @@ func (v *viewer) obey() {
 // change goes to another rung at its next keyframe.
 func (v *viewer) change(rung string) {
 	if rung != v.video.reader.Stream().Rung {
-		v.since = time.Now()
+		v.steps.Changed(time.Now())
 	}
 	v.video.reader.Change(fan.Name{Channel: v.channel, Kind: media.Video, Rung: rung})
 }
@@ -262,20 +259,19 @@ func (v *viewer) unit(ctx context.Context, f *feed, u *fan.Unit) error {
 
 // hurry moves a viewer whose line is slow to a lower rung, then to the newest keyframe.
 func (v *viewer) hurry(f *feed) {
+	now := time.Now()
 	behind := f.reader.Behind()
 	if behind > jumpBehind {
 		f.reader.Skip()
 	}
-	if behind <= mostBehind || f.reader.Changing() || time.Since(v.since) < settle {
+	if behind <= mostBehind || f.reader.Changing() || !v.steps.Settled(now) {
 		return
 	}
 	if rung, _, _ := v.want(); rung != "" {
 		return // by hand
 	}
 	if at := v.at(); at >= 0 && at+1 < len(v.offers) {
-		if time.Since(v.tried) < 2*v.back { // it was one too much
-			v.back = min(2*v.back, longestBack)
-		}
+		v.steps.Sink(now)
 		v.change(v.offers[at+1].Rung)
 	}
 }
@@ -287,7 +283,8 @@ func (v *viewer) at() int {
 
 // look tells the viewer how it is doing, and tries a better rung when the line has room.
 func (v *viewer) look(ctx context.Context, now time.Time) error {
-	offers := v.s.Channels.Offers(v.channel, nil)
+	about := v.s.pool.About(v.channel, "")
+	offers := about.Offers
 	if !slices.Equal(offers, v.offers) && len(offers) > 0 {
 		v.offers = offers
 		if err := v.tell(ctx, &Told{Type: "channel", Rungs: offers, Sounds: v.s.Channels.Sounds(v.channel)}); err != nil {
@@ -295,8 +292,8 @@ func (v *viewer) look(ctx context.Context, now time.Time) error {
 		}
 	}
 	t := &Told{Type: "state", Now: now.UnixMilli()}
-	if epoch := v.s.Channels.Epoch(v.channel); !epoch.IsZero() {
-		t.Epoch = epoch.UnixMilli()
+	if !about.Epoch.IsZero() {
+		t.Epoch = about.Epoch.UnixMilli()
 	}
 	if f := v.video; f != nil {
 		rung, _, paused := v.want()
@@ -311,8 +308,8 @@ func (v *viewer) look(ctx context.Context, now time.Time) error {
 		case rung != "" || paused || f.reader.Changing():
 		case at < 0 && len(v.offers) > 0:
 			v.change(v.offers[0].Rung)
-		case at > 0 && now.Sub(v.since) > v.back && busy < 25 && f.reader.Behind() < mostBehind/4:
-			v.tried = now
+		case at > 0 && v.steps.MayClimb(now) && busy < 25 && f.reader.Behind() < mostBehind/4:
+			v.steps.Climb(now)
 			v.change(v.offers[at-1].Rung)
 		}
 		s := f.reader.Stream()

@@ -14,25 +14,18 @@ import (
 
 // adaptation is how a viewer goes from rung to rung by what its line carries.
 type adaptation struct {
-	zero    time.Time // wall clock at media time 0, as the viewer is told it
-	since   time.Time // it is on this rung
-	tried   time.Time // a better one was tried
-	back    time.Duration
-	changes int
+	fan.Steps
+	zero time.Time // wall clock at media time 0, as the viewer is told it
 }
 
-const (
-	// settle is for how long a line is measured before a better rung is tried, and how far apart two changes are at least.
-	settle      = 3 * time.Second
-	firstBack   = 5 * time.Second
-	longestBack = 2 * time.Minute
-)
+// firstBack is for how long a rung is kept before a better one is tried.
+const firstBack = 5 * time.Second
 
 // first is the rung that a viewer begins with: the one that it asked for, else the best.
 func (v *viewer) first() string {
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	v.rungs.since, v.rungs.back = time.Now(), firstBack
+	v.rungs.Begin(time.Now(), firstBack)
 	if v.wanted != "" {
 		return v.wanted
 	}
@@ -47,7 +40,7 @@ func (v *viewer) offers() []onward.Offer {
 	if v.video == nil {
 		return nil
 	}
-	return v.s.Channels.Offers(v.channel, &onward.Real{Video: []media.Codec{v.video.t.codec}})
+	return v.s.pool.About(v.channel, v.video.t.codec).Offers
 }
 
 // adapt goes to a smaller rung when the line does not carry this one, and tries a better one when it does easily.
@@ -77,21 +70,19 @@ func (v *viewer) adapt(now time.Time) {
 		return
 	}
 	estimate, rate := int64(v.estimator.GetTargetBitrate()), l.reader.Stream().Bitrate()
-	if rate == 0 || now.Sub(v.rungs.since) < settle {
+	if rate == 0 || !v.rungs.Settled(now) {
 		return
 	}
 	switch {
 	case estimate < rate*9/10 && at+1 < len(offers):
-		if now.Sub(v.rungs.tried) < 2*v.rungs.back { // it was one too much
-			v.rungs.back = min(2*v.rungs.back, longestBack)
-		}
+		v.rungs.Sink(now)
 		next := at + 1
 		for next+1 < len(offers) && offers[next].Bitrate > 0 && offers[next].Bitrate > estimate {
 			next++
 		}
 		v.change(offers[next].Rung, now)
-	case at > 0 && now.Sub(v.rungs.since) > v.rungs.back && estimate > rate*11/10:
-		v.rungs.tried = now
+	case at > 0 && v.rungs.MayClimb(now) && estimate > rate*11/10:
+		v.rungs.Climb(now)
 		v.change(offers[at-1].Rung, now)
 	}
 }
@@ -102,8 +93,7 @@ func (v *viewer) change(rung string, now time.Time) {
 	if rung == l.reader.Stream().Rung {
 		return
 	}
-	v.rungs.since = now
-	v.rungs.changes++
+	v.rungs.Changed(now)
 	l.reader.Change(fan.Name{Channel: v.channel, Kind: media.Video, Rung: rung, Codec: l.t.codec})
 }
 
@@ -142,7 +132,7 @@ func (v *viewer) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	v.mu.Lock()
-	out := state{ByHand: v.byHand, Rung: v.now, Changes: v.rungs.changes, Rungs: []string{}}
+	out := state{ByHand: v.byHand, Rung: v.now, Changes: v.rungs.Changes, Rungs: []string{}}
 	for _, o := range v.offers() {
 		out.Rungs = append(out.Rungs, o.Rung)
 	}
