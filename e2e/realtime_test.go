@@ -33,13 +33,14 @@ func realTime(t *testing.T, s *service, slug string) *page {
 func inOrder(t *testing.T, frames []shown, loop demo.Loop) {
 	t.Helper()
 	last, back, seen := -1, 0, 0
-	for _, f := range frames {
+	for i, f := range frames {
 		if f.Number < 0 {
 			continue
 		}
 		seen++
 		if last >= 0 && f.Number < last && last-f.Number < loop.Frames/2 {
 			back++
+			t.Logf("a picture came back, the last of these: %+v", frames[max(i-4, 0):i+1])
 		}
 		last = f.Number
 	}
