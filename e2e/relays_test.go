@@ -104,7 +104,7 @@ func TestEveryWayOnward(t *testing.T) {
 		r := s.relays(loop.Name)["wrong"]
 		return r.Progress != nil && r.Progress.State == relay.Retrying && strings.Contains(r.Words, "refused")
 	})
-	assert.True(t, s.hasEvent("relay-failed"))
+	eventually(t, "an event that says so", func() bool { return s.hasEvent("relay-failed") })
 }
 
 // TestEveryWayPulled lets receivers fetch a channel by each protocol, as other channels do: pictures in their order, all of

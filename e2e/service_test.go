@@ -469,6 +469,10 @@ func TestDeliveryHeadersAndRefusals(t *testing.T) {
 	eventually(t, "the end", func() bool { return s.status("start-line").Feed == nil })
 	stop()
 	p := s.playlist("start-line", "source")
+	eventually(t, "the last segment listed", func() bool {
+		p = s.playlist("start-line", "source")
+		return int(p.MediaSequence)+len(p.Entries) == 4*4 // four loops of four groups of pictures
+	})
 	e := p.Entries[0]
 	at := "/media/start-line/source/"
 
