@@ -21,18 +21,21 @@ type adaptation struct {
 // firstBack is for how long a rung is kept before a better one is tried.
 const firstBack = 5 * time.Second
 
-// first is the rung that a viewer begins with: the one that it asked for, else the best.
+// first is the rung that a viewer begins with: the one that it asked for, if it fits real time, else the best.
 func (v *viewer) first() string {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	v.rungs.Begin(time.Now(), firstBack)
-	if v.wanted != "" {
+	offers := v.offers()
+	if len(offers) == 0 || offered(offers, v.wanted) {
 		return v.wanted
 	}
-	if offers := v.offers(); len(offers) > 0 {
-		return offers[0].Rung
-	}
-	return ""
+	v.byHand = false
+	return offers[0].Rung
+}
+
+func offered(offers []onward.Offer, rung string) bool {
+	return slices.ContainsFunc(offers, func(o onward.Offer) bool { return o.Rung == rung })
 }
 
 // offers are the rungs that the viewer can be sent, the best first.
@@ -118,7 +121,7 @@ func (v *viewer) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 		v.mu.Lock()
-		known := in.Rung == "" || slices.ContainsFunc(v.offers(), func(o onward.Offer) bool { return o.Rung == in.Rung })
+		known := in.Rung == "" || offered(v.offers(), in.Rung)
 		if known {
 			v.wanted, v.byHand = in.Rung, in.Rung != ""
 		}

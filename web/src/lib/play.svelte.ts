@@ -197,8 +197,10 @@ export class Playback {
 
   /** listQualities shows the rungs that there are now: a ladder may change while its channel plays. */
   #listQualities() {
-    const list = this.#known.filter((q) => !this.#rungs?.length || this.#rungs.includes(q.id));
-    for (const id of this.#rungs ?? []) {
+    // Ways without a past are told every change as it comes, and not every rung fits them.
+    const now = this.seeks ? (this.#rungs ?? []) : [];
+    const list = this.#known.filter((q) => !now.length || now.includes(q.id));
+    for (const id of now) {
       if (this.#known.length && !list.some((q) => q.id === id)) list.push({ id, label: id, rate: 0 });
     }
     list.sort((a, b) => b.rate - a.rate);
