@@ -80,7 +80,7 @@ func (m *serviceMetrics) Collect(ch chan<- prometheus.Metric) {
 	waiting, lost := m.s.Control.Records()
 	ch <- prometheus.MustNewConstMetric(descWaiting, prometheus.GaugeValue, float64(waiting))
 	ch <- prometheus.MustNewConstMetric(descLost, prometheus.CounterValue, float64(lost))
-	for _, l := range m.s.ports {
+	for _, l := range m.s.limited {
 		n, at := l.Counts(), l.Addr().String()
 		ch <- prometheus.MustNewConstMetric(descConns, prometheus.GaugeValue, float64(n.Conns-n.Idle), at, "used")
 		ch <- prometheus.MustNewConstMetric(descConns, prometheus.GaugeValue, float64(n.Idle), at, "waiting")

@@ -100,8 +100,9 @@ type Service struct {
 	leaving     context.Context // ends when receivers have to leave
 	leave       context.CancelFunc
 	push        *push.Server
-	descriptors uint64 // the limit
-	ports       []*network.Listener
+	descriptors uint64      // the limit
+	certificate *tls.Config // nil when no port needs one
+	limited     []*network.Listener
 	stop        []func() // in the order of starting
 }
 
@@ -143,41 +144,15 @@ func Start(ctx context.Context, c Config) (_ *Service, err error) {
 		return nil, err
 	}
 	// Ports first, so that a taken one is told before anything else happens.
-	httpPort, err := s.listen("HTTP", c.HTTP, s.httpLimits())
+	ports, err := s.listenAll()
 	if err != nil {
 		return nil, err
 	}
-	httpsPort, err := s.listen("HTTPS", c.HTTPS, s.httpLimits())
-	if err != nil {
-		return nil, err
-	}
-	rtmpPort, err := s.listen("RTMP", c.RTMP, s.within(rtmpin.Limits))
-	if err != nil {
-		return nil, err
-	}
-	rtmpsPort, err := s.listen("RTMPS", c.RTMPS, s.within(rtmpin.Limits))
-	if err != nil {
-		return nil, err
-	}
-	rtspPort, err := s.listen("RTSP", c.RTSP, s.within(rtspin.Limits))
-	if err != nil {
-		return nil, err
-	}
-	rtspsPort, err := s.listen("RTSPS", c.RTSPS, s.within(rtspin.Limits))
-	if err != nil {
-		return nil, err
-	}
-	metricsPort, err := s.listen("metrics", c.Metrics, s.within(metricsLimits))
-	if err != nil {
-		return nil, err
-	}
-	s.HTTP, s.HTTPS, s.RTMP, s.RTMPS, s.Metrics = address(httpPort), address(httpsPort), address(rtmpPort), address(rtmpsPort), address(metricsPort)
-	s.RTSP, s.RTSPS = address(rtspPort), address(rtspsPort)
 	checks := control.Checks{Data: c.Data, Own: s.isOwn, InspectPrivate: c.InspectPrivate, HookCommands: c.HookCommands}
 	if s.database != nil {
 		checks.Database = func() error { _, down := s.database.Down(); return down }
 	}
-	s.Control = control.New(s.db, control.Ports{RTMP: port(rtmpPort), RTMPS: port(rtmpsPort), RTSP: port(rtspPort), RTSPS: port(rtspsPort)}, checks, c.Logger)
+	s.Control = control.New(s.db, control.Ports{RTMP: port(ports.rtmp), RTMPS: port(ports.rtmps), RTSP: port(ports.rtsp), RTSPS: port(ports.rtsps)}, checks, c.Logger)
 	s.stop = append(s.stop, func() {
 		ctx, cancel := context.WithTimeout(context.Background(), stopTimeout)
 		defer cancel()
@@ -191,58 +166,109 @@ func Start(ctx context.Context, c Config) (_ *Service, err error) {
 	if err := s.Control.Attach(ctx, s.origin); err != nil {
 		return nil, err
 	}
-	var conf *tls.Config
-	if rtmpsPort != nil || httpsPort != nil || rtspsPort != nil {
-		if conf, err = certificate(c.TLSCert, c.TLSKey, c.Logger); err != nil {
-			return nil, err
-		}
-	}
-	s.serveRTMP(rtmpPort, nil)
-	s.serveRTMP(rtmpsPort, conf)
-	if c.RTSPMulticast != "" {
-		if s.groups, err = rtspin.NewGroups(c.RTSPMulticast); err != nil {
-			return nil, err
-		}
-	}
-	s.serveRTSP(rtspPort, nil)
-	s.serveRTSP(rtspsPort, conf)
-	if err := s.playFiles(); err != nil {
-		return nil, err
-	}
-	if err := s.receiveSRT(ctx); err != nil {
-		return nil, err
-	}
-	s.receiveSources()
-	if err := s.receiveWebRTC(); err != nil {
+	if err := s.receive(ctx, ports); err != nil {
 		return nil, err
 	}
 	s.carryOnward()
-	pages := s.pages(metricsPort)
-	if err := s.serveWebTransport(); err != nil {
+	if err := s.serve(ports); err != nil {
 		return nil, err
 	}
-	s.serveHTTP(httpPort, pages, nil)
-	if httpsPort != nil {
-		if c.HTTP3 {
-			if pages, err = s.serveHTTP3(httpsPort.Addr(), pages, conf); err != nil {
-				return nil, err
-			}
-		}
-		s.serveHTTP(httpsPort, pages, conf)
-	} else if c.HTTP3 {
-		return nil, errors.New("HTTP/3 needs the HTTPS port: give its address and a certificate")
-	}
-	if c.Running != "" {
-		withdraw, err := announce(c.Running, Running{PID: os.Getpid(), HTTP: s.HTTP, Data: c.Data,
-			Started: time.Now().UTC()})
-		if err != nil {
-			c.Logger.Warn("commands will not find this service by themselves", "error", err)
-		} else {
-			s.stop = append(s.stop, withdraw)
-		}
-	}
+	s.announce()
 	close(s.ready)
 	return s, nil
+}
+
+// ports are those over TCP, nil where one is off.
+type ports struct{ http, https, rtmp, rtmps, rtsp, rtsps, metrics net.Listener }
+
+// listenAll opens the ports that are on, and notes their addresses.
+func (s *Service) listenAll() (p ports, err error) {
+	c := &s.conf
+	for _, one := range []struct {
+		name, at string
+		limits   network.Limits
+		listener *net.Listener
+		address  *string
+	}{
+		{"HTTP", c.HTTP, viewerLimits, &p.http, &s.HTTP},
+		{"HTTPS", c.HTTPS, viewerLimits, &p.https, &s.HTTPS},
+		{"RTMP", c.RTMP, rtmpin.Limits, &p.rtmp, &s.RTMP},
+		{"RTMPS", c.RTMPS, rtmpin.Limits, &p.rtmps, &s.RTMPS},
+		{"RTSP", c.RTSP, rtspin.Limits, &p.rtsp, &s.RTSP},
+		{"RTSPS", c.RTSPS, rtspin.Limits, &p.rtsps, &s.RTSPS},
+		{"metrics", c.Metrics, metricsLimits, &p.metrics, &s.Metrics},
+	} {
+		if one.at == "" {
+			continue
+		}
+		if *one.listener, err = s.listen(one.name, one.at, s.within(one.limits)); err != nil {
+			return p, err
+		}
+		*one.address = (*one.listener).Addr().String()
+	}
+	return p, nil
+}
+
+// receive lets senders in, and receivers of the same protocols.
+func (s *Service) receive(ctx context.Context, p ports) (err error) {
+	if p.rtmps != nil || p.https != nil || p.rtsps != nil {
+		if s.certificate, err = certificate(s.conf.TLSCert, s.conf.TLSKey, s.conf.Logger); err != nil {
+			return err
+		}
+	}
+	s.serveRTMP(p.rtmp, nil)
+	s.serveRTMP(p.rtmps, s.certificate)
+	if s.conf.RTSPMulticast != "" {
+		if s.groups, err = rtspin.NewGroups(s.conf.RTSPMulticast); err != nil {
+			return err
+		}
+	}
+	s.serveRTSP(p.rtsp, nil)
+	s.serveRTSP(p.rtsps, s.certificate)
+	if err := s.playFiles(); err != nil {
+		return err
+	}
+	if err := s.receiveSRT(ctx); err != nil {
+		return err
+	}
+	s.receiveSources()
+	return s.receiveWebRTC()
+}
+
+// serve opens the pages, the control API and what viewers fetch.
+func (s *Service) serve(p ports) (err error) {
+	pages := s.pages(p.metrics)
+	if err := s.serveWebTransport(); err != nil {
+		return err
+	}
+	s.serveHTTP(p.http, pages, nil)
+	if p.https == nil {
+		if s.conf.HTTP3 {
+			return errors.New("HTTP/3 needs the HTTPS port: give its address and a certificate")
+		}
+		return nil
+	}
+	if s.conf.HTTP3 {
+		if pages, err = s.serveHTTP3(p.https.Addr(), pages, s.certificate); err != nil {
+			return err
+		}
+	}
+	s.serveHTTP(p.https, pages, s.certificate)
+	return nil
+}
+
+// announce lets commands of this machine's user find the service.
+func (s *Service) announce() {
+	c := &s.conf
+	if c.Running == "" {
+		return
+	}
+	withdraw, err := announce(c.Running, Running{PID: os.Getpid(), HTTP: s.HTTP, Data: c.Data, Started: time.Now().UTC()})
+	if err != nil {
+		c.Logger.Warn("commands will not find this service by themselves", "error", err)
+		return
+	}
+	s.stop = append(s.stop, withdraw)
 }
 
 func (s *Service) openRecords(ctx context.Context) error {
@@ -275,8 +301,6 @@ var (
 	metricsLimits = network.Limits{Total: 64, EachNetwork: 32, Idle: 32, IdleNetwork: 16}
 )
 
-func (s *Service) httpLimits() network.Limits { return s.within(viewerLimits) }
-
 // within takes limits down so that no port can take more than a third of the descriptors.
 func (s *Service) within(l network.Limits) network.Limits {
 	most := int(min(s.descriptors, 1<<30)) / 3
@@ -288,7 +312,7 @@ func (s *Service) within(l network.Limits) network.Limits {
 
 // isOwn reports whether an address is one of this service's HTTP ports on this machine.
 func (s *Service) isOwn(to netip.AddrPort) bool {
-	for _, l := range s.ports {
+	for _, l := range s.limited {
 		at, err := netip.ParseAddrPort(l.Addr().String())
 		if err != nil || at.Port() != to.Port() {
 			continue
@@ -318,9 +342,6 @@ func isLocal(ip netip.Addr) bool {
 }
 
 func (s *Service) listen(what, addr string, limits network.Limits) (net.Listener, error) {
-	if addr == "" {
-		return nil, nil
-	}
 	l, err := net.Listen("tcp", addr)
 	if errors.Is(err, syscall.EADDRINUSE) {
 		return nil, fmt.Errorf("%s port %s is taken by another program: stop that, or choose another port", what, addr)
@@ -330,15 +351,8 @@ func (s *Service) listen(what, addr string, limits network.Limits) (net.Listener
 	}
 	s.stop = append(s.stop, func() { _ = l.Close() })
 	limited := network.Listen(l, limits, s.conf.Logger)
-	s.ports = append(s.ports, limited)
+	s.limited = append(s.limited, limited)
 	return limited, nil
-}
-
-func address(l net.Listener) string {
-	if l == nil {
-		return ""
-	}
-	return l.Addr().String()
 }
 
 func port(l net.Listener) int {

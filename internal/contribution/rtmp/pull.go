@@ -108,15 +108,7 @@ func (c *pulled) run() error {
 	}
 }
 
-func (c *pulled) flush() error {
-	out := c.engine.TakeOutput()
-	if len(out) == 0 {
-		return nil
-	}
-	_ = c.conn.SetWriteDeadline(time.Now().Add(writeTimeout))
-	_, err := c.conn.Write(out)
-	return err
-}
+func (c *pulled) flush() error { return flush(c.conn, c.engine.TakeOutput()) }
 
 func (c *pulled) event(e rtmp.Event) error {
 	switch e.Kind {

@@ -264,13 +264,15 @@ func (c *connection) goesOn(kicked <-chan string) error {
 	}
 }
 
-func (c *connection) flush() error {
-	out := c.engine.TakeOutput()
+func (c *connection) flush() error { return flush(c.conn, c.engine.TakeOutput()) }
+
+// flush sends what an engine has to say.
+func flush(conn net.Conn, out []byte) error {
 	if len(out) == 0 {
 		return nil
 	}
-	_ = c.conn.SetWriteDeadline(time.Now().Add(writeTimeout))
-	_, err := c.conn.Write(out)
+	_ = conn.SetWriteDeadline(time.Now().Add(writeTimeout))
+	_, err := conn.Write(out)
 	return err
 }
 
