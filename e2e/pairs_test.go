@@ -82,7 +82,8 @@ func (s *service) pairs(t *testing.T, in string, outs []string) (row string) {
 					why += r.Error
 				}
 			}
-			return strings.Contains(why, "over another protocol")
+			// SRT has no word for it: who sends the channel is told.
+			return strings.Contains(why, "over another protocol") || out == "srt fetched" && s.hasEvent("receiver-refused")
 		}
 		eventually(t, in+" to "+out+", or why not", func() bool { return s.newest(name, "source") >= 4 || refused() })
 		cell := "not carried"

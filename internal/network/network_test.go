@@ -3,10 +3,13 @@ package network
 import (
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"net"
+	"net/http"
 	"net/url"
 	"os"
+	"strings"
 	"syscall"
 	"testing"
 	"time"
@@ -183,4 +186,17 @@ func TestErrorsTellNoSecrets(t *testing.T) {
 	assert.Equal(t, `Post "https://198.51.100.7/in/main": connection refused`, err.Error())
 	assert.Equal(t, refused, WithoutSecrets(&url.Error{Op: "Get", URL: "http://[bad?key=1", Err: refused}), "an address that cannot be read is left out")
 	assert.Equal(t, refused, WithoutSecrets(refused))
+}
+
+func TestAnswer(t *testing.T) {
+	for _, c := range []struct{ kind, body, want string }{
+		{"text/plain; charset=utf-8", "The channel is\nnot on air.\n", "503 Service Unavailable: The channel is not on air."},
+		{"text/plain", "", "503 Service Unavailable"},
+		{"text/html", "<p>away</p>", "503 Service Unavailable"},
+		{"text/plain", strings.Repeat("x", 2000), "503 Service Unavailable: " + strings.Repeat("x", maxAnswer)},
+		{"", "\xff", "503 Service Unavailable"},
+	} {
+		res := &http.Response{Status: "503 Service Unavailable", Header: http.Header{"Content-Type": {c.kind}}, Body: io.NopCloser(strings.NewReader(c.body))}
+		assert.Equal(t, c.want, Answer(res))
+	}
 }

@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"metaplasis/internal/core/media"
 	"metaplasis/internal/onward"
 	"metaplasis/internal/onward/mpegts"
 	"metaplasis/internal/onward/socket"
@@ -135,9 +136,8 @@ func (s *Service) continuous(w http.ResponseWriter, r *http.Request, c *origin.C
 		return
 	}
 	defer leave()
-	h := w.Header()
-	h.Set("Content-Type", "video/mp2t")
-	h.Set("Cache-Control", "no-store")
+	w.Header().Set("Content-Type", "video/mp2t")
+	w.Header().Set("Cache-Control", "no-store")
 	if r.Method == http.MethodHead {
 		return
 	}
@@ -147,13 +147,18 @@ func (s *Service) continuous(w http.ResponseWriter, r *http.Request, c *origin.C
 	defer cancel()
 	defer context.AfterFunc(s.leaving, cancel)()
 	control := http.NewResponseController(w)
+	begun := false
 	err := mpegts.Serve(ctx, tap, c.Settings().Title, func(b []byte) error {
+		begun = true
 		_ = control.SetWriteDeadline(time.Now().Add(streamWrite))
 		if _, err := w.Write(b); err != nil {
 			return err
 		}
 		return control.Flush()
 	})
+	if refused := (*media.UnsupportedError)(nil); errors.As(err, &refused) && !begun {
+		fail(http.StatusNotAcceptable, refused.Error())
+	}
 	s.conf.Logger.Debug("a receiver of a continuous stream is gone", "channel", c.Slug(), "remote", r.RemoteAddr, "error", err)
 }
 

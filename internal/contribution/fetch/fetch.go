@@ -137,8 +137,8 @@ func (x *follower) request(ctx context.Context, address string, offset, length i
 		return nil, network.WithoutSecrets(err)
 	}
 	if res.StatusCode != http.StatusOK && res.StatusCode != http.StatusPartialContent {
-		_ = res.Body.Close()
-		return nil, fmt.Errorf("the source answered %s", res.Status)
+		defer func() { _ = res.Body.Close() }()
+		return nil, fmt.Errorf("the source answered %s", network.Answer(res))
 	}
 	return res, nil
 }

@@ -219,7 +219,7 @@ func receiveHTTP(ctx context.Context, u *url.URL, secret string, s *Stream) erro
 	}
 	defer func() { _ = res.Body.Close() }()
 	if res.StatusCode != http.StatusOK {
-		return fmt.Errorf("the source answered %s", res.Status)
+		return fmt.Errorf("the source answered %s", network.Answer(res))
 	}
 	return Read(ctx, res.Body, s, stall)
 }

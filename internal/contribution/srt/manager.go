@@ -21,6 +21,7 @@ import (
 	"metaplasis/internal/contribution"
 	"metaplasis/internal/contribution/mpegts"
 	"metaplasis/internal/contribution/source"
+	"metaplasis/internal/core/media"
 	"metaplasis/internal/libsrt"
 	"metaplasis/internal/network"
 	"metaplasis/internal/onward"
@@ -507,6 +508,10 @@ func (m *Manager) serve(c *conn, a Access) {
 		}
 	}()
 	err = send.Serve(ctx, tap, a.Channel, func(b []byte) error { return m.write(c, b) })
+	if refused := (*media.UnsupportedError)(nil); errors.As(err, &refused) {
+		m.Receiver.Report(a.Channel, network.Of(c.peer), "receiver-refused",
+			fmt.Sprintf("A receiver over SRT from %s cannot be sent the channel: %v.", c.peer, err), "Let it fetch a rung that is H.264 or HEVC.")
+	}
 	m.Logger.Debug("a receiver over SRT is gone", "channel", a.Channel, "remote", c.peer, "error", err)
 }
 

@@ -46,12 +46,11 @@ func begin(ctx context.Context, address, kind string, failed chan error) *reques
 				return network.WithoutSecrets(err)
 			}
 			defer func() { _ = res.Body.Close() }()
-			b, _ := io.ReadAll(io.LimitReader(res.Body, 4<<10))
 			switch {
 			case res.StatusCode == http.StatusForbidden || res.StatusCode == http.StatusUnauthorized || res.StatusCode == http.StatusConflict:
-				return &RefusedError{strings.TrimSpace(string(b))}
+				return &RefusedError{network.Answer(res)}
 			case res.StatusCode/100 != 2:
-				return fmt.Errorf("the server answered %s: %s", res.Status, strings.TrimSpace(string(b)))
+				return fmt.Errorf("the server answered %s", network.Answer(res))
 			}
 			return io.EOF
 		}()

@@ -237,12 +237,12 @@ func (c *Conn) signal() error {
 		return network.WithoutSecrets(err)
 	}
 	defer func() { _ = res.Body.Close() }()
+	if res.StatusCode != http.StatusCreated {
+		return &RefusedError{network.Answer(res)}
+	}
 	b, err := io.ReadAll(io.LimitReader(res.Body, 64<<10))
 	if err != nil {
 		return err
-	}
-	if res.StatusCode != http.StatusCreated {
-		return &RefusedError{strings.TrimSpace(res.Status + ": " + string(b))}
 	}
 	if at, err := res.Location(); err == nil {
 		c.resource = at.String()
