@@ -21,7 +21,7 @@ import (
 )
 
 // sideBySide is how many kinds of feed are sent, inspected and played at a time.
-const sideBySide = 6
+const sideBySide = 9
 
 // TestEveryKindOfFeed sends every kind of feed that encoders make, follows it with the inspector, and
 // plays it in Chromium: the numbers in the pictures go up, whatever the feed's rate, structure,

@@ -13,6 +13,7 @@ import (
 
 	"github.com/pion/ice/v4"
 	"github.com/pion/logging"
+	"github.com/pion/transport/v5/stdnet"
 	"github.com/pion/webrtc/v4"
 )
 
@@ -47,8 +48,9 @@ type Port struct {
 	Number int      // in use
 	Links  []string // of ICE servers, for the other side
 
-	engine  webrtc.SettingEngine
-	closers []io.Closer
+	engine    webrtc.SettingEngine
+	closers   []io.Closer
+	gathering gathering
 }
 
 // Open opens the port.
@@ -94,7 +96,12 @@ func (p *Port) listen(address string) error {
 	e.SetICETCPMux(tcp)
 	p.closers = append(p.closers, tcp)
 	if ip := net.ParseIP(host); ip == nil || ip.IsUnspecified() {
-		mux, err := ice.NewMultiUDPMuxFromPort(p.Number, ice.UDPMuxFromPortWithLoopback(), ice.UDPMuxFromPortWithLogger(e.LoggerFactory.NewLogger("ice")))
+		std, err := stdnet.NewNet()
+		if err != nil {
+			return fmt.Errorf("the network's interfaces: %w", err)
+		}
+		mux, err := ice.NewMultiUDPMuxFromPort(p.Number, ice.UDPMuxFromPortWithLoopback(), ice.UDPMuxFromPortWithLogger(e.LoggerFactory.NewLogger("ice")),
+			ice.UDPMuxFromPortWithNet(&gatheringNet{std, &p.gathering}))
 		if err != nil {
 			return fmt.Errorf("WebRTC port %d over UDP: %w", p.Number, err)
 		}
@@ -106,7 +113,7 @@ func (p *Port) listen(address string) error {
 	if err != nil {
 		return fmt.Errorf("WebRTC port %d over UDP: %w", p.Number, err)
 	}
-	mux := webrtc.NewICEUDPMux(e.LoggerFactory.NewLogger("ice"), c)
+	mux := webrtc.NewICEUDPMux(e.LoggerFactory.NewLogger("ice"), newGatherer(c.(*net.UDPConn), &p.gathering))
 	e.SetICEUDPMux(mux)
 	p.closers = append(p.closers, mux, c)
 	return nil

@@ -9,15 +9,19 @@ import (
 
 	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/media"
+	"metaplasis/internal/network/rtc"
 )
 
 // track is a stream as one viewer is sent it: the payloads are those of all viewers, the headers its own. It implements
 // webrtc.TrackLocal.
 type track struct {
-	kind  webrtc.RTPCodecType
-	codec media.Codec
+	kind   webrtc.RTPCodecType
+	codec  media.Codec
+	gather func(ssrc uint32) (*rtc.Gather, func()) // nil: each packet is sent by itself
 
 	mu       sync.Mutex
+	together *rtc.Gather
+	forget   func()
 	writer   webrtc.TrackLocalWriter
 	header   rtp.Header
 	sequence uint16
@@ -70,6 +74,9 @@ func (t *track) Bind(c webrtc.TrackLocalContext) (webrtc.RTPCodecParameters, err
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.writer = c.WriteStream()
+	if t.gather != nil {
+		t.together, t.forget = t.gather(uint32(c.SSRC()))
+	}
 	t.header = rtp.Header{Version: 2, PayloadType: uint8(found.PayloadType), SSRC: uint32(c.SSRC())}
 	return *found, nil
 }
@@ -79,7 +86,28 @@ func (t *track) Unbind(webrtc.TrackLocalContext) error {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.writer = nil
+	if t.forget != nil {
+		t.forget()
+		t.together, t.forget = nil, nil
+	}
 	return nil
+}
+
+// hold lets packets leave together, until release.
+func (t *track) hold() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.together != nil {
+		t.together.Hold()
+	}
+}
+
+func (t *track) release() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.together != nil {
+		t.together.Release()
+	}
 }
 
 // write sends a payload.

@@ -117,7 +117,7 @@ func (v *viewer) codec(kind media.Kind, real *onward.Real) media.Codec {
 func (v *viewer) add(kind media.Kind, codec media.Codec, clock int64) (*line, error) {
 	l := &line{t: &track{kind: webrtc.RTPCodecTypeAudio, codec: codec, sequence: uint16(rand.Uint32())}, clock: clock, offset: rand.Uint32()}
 	if kind == media.Video {
-		l.t.kind = webrtc.RTPCodecTypeVideo
+		l.t.kind, l.t.gather = webrtc.RTPCodecTypeVideo, v.s.port.Gather
 	}
 	sender, err := v.peer.PC.AddTrack(l.t)
 	if err != nil {
@@ -322,9 +322,13 @@ func (l *line) put(u *fan.Unit, pts int64) {
 	}
 	l.last = pts
 	stamp := l.offset + uint32(pts)
+	l.t.hold()
+	defer l.t.release()
 	for i, payload := range u.Pieces {
 		if l.burst++; l.burst%burstPackets == 0 && len(u.Pieces) > burstPackets {
+			l.t.release()
 			time.Sleep(burstPause)
+			l.t.hold()
 		}
 		l.t.write(stamp, i == len(u.Pieces)-1 && l.t.kind == webrtc.RTPCodecTypeVideo, payload)
 	}
