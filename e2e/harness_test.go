@@ -112,12 +112,40 @@ func start(t *testing.T, args ...string) *service {
 	s := &service{t: t, dsn: newDatabase(t), data: t.TempDir(), args: args, http: "http://127.0.0.1:0", rtmp: "rtmp://127.0.0.1:0", srt: "srt://127.0.0.1:0", rtsp: "rtsp://127.0.0.1:0"}
 	s.start()
 	t.Cleanup(func() {
+		if t.Failed() {
+			t.Logf("the channels stood so:\n%s", s.standing())
+		}
 		s.stop(syscall.SIGTERM)
 		if t.Failed() {
 			t.Logf("the service said:\n%s", tail(s.out.String(), 60))
 		}
 	})
 	return s
+}
+
+// standing tells how the channels are, for who looks into a failure.
+func (s *service) standing() string {
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	list, err := s.api.Channels(ctx)
+	if err != nil {
+		return err.Error()
+	}
+	var b strings.Builder
+	for i := range list {
+		st := &list[i].Status
+		fmt.Fprintf(&b, "%s: %s, viewers %v, worker %+v\n", st.Slug, st.State, st.Viewers, st.Worker)
+		for _, p := range st.Problems {
+			fmt.Fprintf(&b, "\t%s: %s\n", p.Field, p.Text)
+		}
+		if f := st.Feed; f != nil {
+			fmt.Fprintf(&b, "\tfeed over %s, %d bit/s, %d mHz, gap %d ms, keyframes %d ms apart\n", f.Protocol, f.Bitrate, f.FrameRate, f.GapMillis, f.KeyMillis)
+		}
+		for i := range st.Renditions {
+			fmt.Fprintf(&b, "\t%+v\n", st.Renditions[i])
+		}
+	}
+	return b.String()
 }
 
 func tail(s string, n int) string {

@@ -243,7 +243,7 @@ func watchers() error {
 	defer w.Close()
 	rtcWeb := httptest.NewServer(http.StripPrefix("/whep", w.Routes()))
 	defer rtcWeb.Close()
-	const viewers = 40
+	const viewers = 100
 	seen, busy, err = audience("webrtc", rtcWeb.URL+"/whep/pier", viewers, take)
 	if err != nil {
 		return err

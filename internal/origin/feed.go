@@ -171,7 +171,8 @@ func (o *Origin) notAdmitted(s contribution.Sender, grant Grant, err error) erro
 }
 
 // Grid is how often a keyframe is wanted of a sender that makes them when it is asked: where a rung passes the source
-// through, its segments begin with them. 0: never.
+// through, its segments begin with them; soon while somebody cannot go on without one; else now and then, for who joins.
+// 0: never.
 func (f *Feed) Grid() time.Duration {
 	f.c.mu.Lock()
 	defer f.c.mu.Unlock()
@@ -179,10 +180,10 @@ func (f *Feed) Grid() time.Duration {
 	switch {
 	case f.standby:
 		return 0
-	case f.keyless:
+	case f.keyless || f.session != nil && f.c.load.read().now.Keyless:
 		return min(step, keyEach)
 	case !sourceLeads(f.c.rungs) && len(f.c.rungs) > 0:
-		return 0
+		return max(step, keyForJoining)
 	}
 	return step
 }

@@ -135,3 +135,23 @@ func TestTheGovernorActsAndTells(t *testing.T) {
 		assert.Empty(t, p.c.governor.Steps())
 	}
 }
+
+// TestKeyframesAreAskedFor: with each segment where the source passes through, now and then where all is coded, and soon
+// when the worker cannot go on without one.
+func TestKeyframesAreAskedFor(t *testing.T) {
+	for _, passes := range []bool{true, false} {
+		p := newPacker(t, Settings{}, 2)
+		p.c.rungs = []ladder.Rung{{Name: "source", On: true, Source: passes, Height: 360, Bitrate: 500_000, Effort: 1}}
+		f := &Feed{c: p.c, session: p.s}
+		want := keyForJoining
+		if passes {
+			want = time.Duration(p.c.settings.SegmentMillis) * time.Millisecond
+		}
+		now := time.Now()
+		assert.Equal(t, want, f.Grid())
+		p.c.load.take(worker.Stats{PID: 7, Stats: transcode.Stats{Keyless: true}}, now)
+		assert.Equal(t, keyEach, f.Grid())
+		p.c.load.take(worker.Stats{PID: 7}, now)
+		assert.Equal(t, want, f.Grid())
+	}
+}

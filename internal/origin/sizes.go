@@ -25,8 +25,10 @@ const (
 	sizePause = 700 * time.Millisecond
 	// sizeSteady is how long a larger one must have come to take the place of the main one.
 	sizeSteady = 4 * time.Second
-	// keyEach is how often a keyframe is asked for while the main picture needs one to begin.
-	keyEach = 500 * time.Millisecond
+	// keyEach is how often a keyframe is asked for while the main picture needs one to begin, and keyForJoining while all are
+	// decoded, for relays and viewers that take them as they come.
+	keyEach       = 500 * time.Millisecond
+	keyForJoining = 6 * time.Second
 )
 
 func area(t *media.Track) int {

@@ -445,6 +445,8 @@ func (c *Channel) judge(st *Status) {
 			Nodes: append([]NodeStatus{}, l.nodes...), Loudness: l.now.Loudness, Levels: l.now.Levels,
 		}
 		switch {
+		case l.now.Keyless && c.needsPictures():
+			problem("worker", "Nothing can be coded before the sender's next keyframe. Let it make one every two seconds.")
 		case l.dropping > 0 && c.needsPictures():
 			problem("worker", "The processor does not keep up: %d.%d %% of the pictures are left out. Turn a rung off, or lower the effort or size of one.", l.dropping/10, l.dropping%10)
 		case l.now.LagMillis > 1000:

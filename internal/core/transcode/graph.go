@@ -103,16 +103,17 @@ type Config struct {
 
 // Stats counts what the graph has done since it was made.
 type Stats struct {
-	Decoded      int64 `json:"decoded"`          // pictures
-	Dropped      int64 `json:"dropped"`          // pictures left out of all renditions alike to keep up
-	Skipped      int64 `json:"skipped"`          // access units not decoded: before a keyframe, or too far behind
-	Errors       int64 `json:"errors"`           // access units that the decoder refused
-	LagMillis    int64 `json:"lag"`              // media time received but not yet worked on
-	Busy         int64 `json:"busy"`             // microseconds that the busiest stage has worked
-	MediaTime    int64 `json:"mediaTime"`        // microseconds of media worked on
-	DropLevel    int   `json:"dropLevel"`        // 0: every picture is encoded; n: one of n+1
-	FrozenMillis int64 `json:"frozen,omitempty"` // for how long the source's picture has not changed
-	BlackMillis  int64 `json:"black,omitempty"`  // for how long it has been black
+	Decoded      int64 `json:"decoded"`           // pictures
+	Dropped      int64 `json:"dropped"`           // pictures left out of all renditions alike to keep up
+	Skipped      int64 `json:"skipped"`           // access units not decoded: before a keyframe, or too far behind
+	Errors       int64 `json:"errors"`            // access units that the decoder refused
+	LagMillis    int64 `json:"lag"`               // media time received but not yet worked on
+	Busy         int64 `json:"busy"`              // microseconds that the busiest stage has worked
+	MediaTime    int64 `json:"mediaTime"`         // microseconds of media worked on
+	DropLevel    int   `json:"dropLevel"`         // 0: every picture is encoded; n: one of n+1
+	FrozenMillis int64 `json:"frozen,omitempty"`  // for how long the source's picture has not changed
+	BlackMillis  int64 `json:"black,omitempty"`   // for how long it has been black
+	Keyless      bool  `json:"keyless,omitempty"` // the pictures that come cannot be decoded before a keyframe comes
 	// Nodes are the parts of the graph, in the order in which media goes through them.
 	Nodes   []Node    `json:"nodes"`
 	Quality []Quality `json:"quality"` // of the renditions that have been sampled
@@ -233,6 +234,7 @@ type Graph struct {
 	received atomic.Int64 // newest decode time that the worker has, ticks
 	stats    struct {
 		decoded, dropped, skipped, errors, lag, busy, media, level atomic.Int64
+		keyless                                                    atomic.Bool
 	}
 	firstPTS int64
 }
@@ -270,6 +272,7 @@ func (g *Graph) Stats() Stats {
 		Decoded: g.stats.decoded.Load(), Dropped: g.stats.dropped.Load(), Skipped: g.stats.skipped.Load(),
 		Errors: g.stats.errors.Load(), LagMillis: g.stats.lag.Load() * 1000 / media.VideoTimescale,
 		Busy: g.busiest(), Nodes: g.nodes(), Quality: g.quality(), FrozenMillis: g.still.frozen.Load(), BlackMillis: g.still.black.Load(), MediaTime: g.stats.media.Load() * 1000 / (media.VideoTimescale / 1000), DropLevel: int(g.stats.level.Load()),
+		Keyless: g.stats.keyless.Load(),
 	}
 	return s
 }
@@ -372,6 +375,7 @@ func (g *Graph) Video(u *media.AccessUnit) {
 	if u.Key {
 		g.synced = true
 	}
+	g.stats.keyless.Store(!g.synced && g.wantsPictures())
 	if !g.synced || !u.Key && !g.wantsPictures() {
 		if g.wantsPictures() { // else nobody misses them
 			g.stats.skipped.Add(1)

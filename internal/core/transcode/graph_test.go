@@ -285,6 +285,32 @@ func TestPicturesAreDroppedEvenlyWhenItFallsBehind(t *testing.T) {
 	assert.Equal(t, 10, keys, "no boundary loses its keyframe")
 }
 
+// TestWhoIsFarBehindNeedsAKeyframe, and says so until one comes.
+func TestWhoIsFarBehindNeedsAKeyframe(t *testing.T) {
+	track, units := film(t, 320, 180, 1, 60, media.Rational{})
+	g := New(newCollected())
+	g.Configure(Config{Video: track, Rungs: []Rung{{ID: rungA, Name: "a", Codec: media.H264, Width: 320, Height: 180, Bitrate: 300_000, Effort: 1}}})
+	give := func(u media.AccessUnit, key bool, lag int64) {
+		u.Key = key
+		g.Received(u.DTS + lag)
+		g.Video(&u)
+	}
+	for i := range 10 {
+		give(units[i], i == 0, 0)
+	}
+	assert.False(t, g.Stats().Keyless)
+	give(units[10], false, 2*lagSkip)
+	assert.True(t, g.Stats().Keyless)
+	for i := 11; i < 20; i++ {
+		give(units[i], false, 0)
+	}
+	assert.True(t, g.Stats().Keyless)
+	assert.EqualValues(t, 10, g.Stats().Skipped)
+	give(units[20], true, 0)
+	assert.False(t, g.Stats().Keyless)
+	g.Drain()
+}
+
 func TestBrokenAccessUnitsAreCounted(t *testing.T) {
 	track, units := film(t, 320, 180, 1, 60, media.Rational{})
 	sink := newCollected()

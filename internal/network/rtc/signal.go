@@ -48,7 +48,9 @@ type Signal struct {
 	Connect func(x Session) (*webrtc.PeerConnection, error)
 	// Admit is asked before an offer is read. It may write headers. An error that is a *Refusal says its status.
 	Admit func(w http.ResponseWriter, r *http.Request, channel string) (Session, error)
-	Most  int      // sessions, connected or not
+	Most  int // sessions, connected or not
+	// Grace is for how long who has offered may connect before it makes room for others.
+	Grace time.Duration
 	ICE   []string // Link headers of ICE servers (RFC 9725, 4.6)
 
 	once    sync.Once
@@ -59,6 +61,9 @@ type Signal struct {
 	waiting int
 	closed  bool
 }
+
+// Grace is that of senders and viewers.
+const Grace = 3 * time.Second
 
 // Bounds. Who has not connected holds about 100 kB.
 const (
@@ -186,7 +191,7 @@ func (s *Signal) offer(w http.ResponseWriter, r *http.Request) {
 	_, _ = rand.Read(id[:])
 	p := &Peer{ID: hex.EncodeToString(id[:]), Remote: r.RemoteAddr, s: s, x: x, channel: channel, network: network.Of(r.RemoteAddr), over: make(chan struct{})}
 	if !s.add(p) {
-		w.Header().Set("Retry-After", "5")
+		w.Header().Set("Retry-After", "1")
 		http.Error(w, "Too many "+s.Peers+" are connecting. Try again in a moment.", http.StatusServiceUnavailable)
 		return
 	}
@@ -210,7 +215,8 @@ func (s *Signal) offer(w http.ResponseWriter, r *http.Request) {
 }
 
 // add books a peer that is not connected yet. Where there are too many of those, the oldest of its network makes room, or of
-// the network that has the most: who means it connects within a fraction of a second.
+// the network that has the most, if it had time enough: who means it connects within a second. Else who comes waits its turn,
+// so that of a crowd that comes at once all get in.
 func (s *Signal) add(p *Peer) bool {
 	s.mu.Lock()
 	if s.closed || len(s.peers) >= s.Most {
@@ -223,6 +229,10 @@ func (s *Signal) add(p *Peer) bool {
 			if o.pending && o.network == most && (away == nil || o.began.Before(away.began)) {
 				away = o
 			}
+		}
+		if away == nil || time.Since(away.began) < s.Grace {
+			s.mu.Unlock()
+			return false
 		}
 	}
 	if s.peers == nil {

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/pion/webrtc/v4"
 	"github.com/stretchr/testify/assert"
@@ -21,8 +22,8 @@ func (silent) Refused(error)         {}
 func (silent) Connected()            {}
 func (s silent) Ended(string)        { s.ended.Add(1) }
 
-// TestWhoNeverConnectsMakesRoom: of those of one network that offer and do not connect, the oldest go, and whoever comes is
-// let in.
+// TestWhoNeverConnectsMakesRoom: of those of one network that offer and do not connect, the oldest go once they had time
+// enough, and whoever comes is let in; before that, who comes is asked to wait, and nobody is sent away.
 func TestWhoNeverConnectsMakesRoom(t *testing.T) {
 	port, err := Open(Config{Address: "127.0.0.1:0"}, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
@@ -41,12 +42,24 @@ func TestWhoNeverConnectsMakesRoom(t *testing.T) {
 	require.NoError(t, err)
 	offer, err := pc.CreateOffer(nil)
 	require.NoError(t, err)
-	const offers = maxPendingNetwork + 9
-	for range offers {
+	ask := func() *http.Response {
 		res, err := http.Post(web.URL+"/pier", offerType, strings.NewReader(offer.SDP))
 		require.NoError(t, err)
 		_ = res.Body.Close()
-		require.Equal(t, http.StatusCreated, res.StatusCode)
+		return res
+	}
+	const offers = maxPendingNetwork + 9
+	for range maxPendingNetwork {
+		require.Equal(t, http.StatusCreated, ask().StatusCode)
+	}
+	s.Grace = time.Hour
+	res := ask()
+	assert.Equal(t, http.StatusServiceUnavailable, res.StatusCode)
+	assert.Equal(t, "1", res.Header.Get("Retry-After"))
+	assert.Zero(t, ended.Load())
+	s.Grace = 0
+	for range offers - maxPendingNetwork {
+		require.Equal(t, http.StatusCreated, ask().StatusCode)
 	}
 	s.mu.Lock()
 	assert.Equal(t, maxPendingNetwork, s.waiting)
@@ -59,8 +72,5 @@ func TestWhoNeverConnectsMakesRoom(t *testing.T) {
 	assert.Zero(t, s.waiting)
 	assert.Empty(t, s.pending)
 	s.mu.Unlock()
-	res, err := http.Post(web.URL+"/pier", offerType, strings.NewReader(offer.SDP))
-	require.NoError(t, err)
-	_ = res.Body.Close()
-	assert.Equal(t, http.StatusServiceUnavailable, res.StatusCode)
+	assert.Equal(t, http.StatusServiceUnavailable, ask().StatusCode)
 }

@@ -102,6 +102,7 @@ type Stream struct {
 	keyed bool
 	bytes int
 	wake  chan struct{} // closed when a unit comes; nil while nobody waits
+	later chan struct{} // the same for who waits for several
 	ended bool
 	rate  rate
 }
@@ -178,13 +179,21 @@ func (s *Stream) push(p *Unit, at int64) {
 	if s.key < s.first {
 		s.keyed = false
 	}
-	s.signal()
+	s.signal((s.first+uint64(len(s.units)))%several == 0)
 }
 
-func (s *Stream) signal() {
+// several is how many units come before who waits for several is woken, at least now and then.
+const several = 5
+
+// signal wakes who waits, and who waits for several units if they have come.
+func (s *Stream) signal(enough bool) {
 	if s.wake != nil {
 		close(s.wake)
 		s.wake = nil
+	}
+	if enough && s.later != nil {
+		close(s.later)
+		s.later = nil
 	}
 }
 
@@ -192,7 +201,7 @@ func (s *Stream) end() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.ended = true
-	s.signal()
+	s.signal(true)
 }
 
 // Read returns units from a number on, at most as many as fit. Who is too far behind goes on at the newest keyframe, which
@@ -246,6 +255,20 @@ func (s *Stream) Wait(from uint64) (ready <-chan struct{}, over bool) {
 		s.wake = make(chan struct{})
 	}
 	return s.wake, false
+}
+
+// Later is like Wait for who takes the units when something else comes, and is woken by them alone only when that does not
+// happen: now and then, when there may be several.
+func (s *Stream) Later(from uint64) (ready <-chan struct{}, over bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if from+several <= s.first+uint64(len(s.units)) || s.ended {
+		return closed, s.ended
+	}
+	if s.later == nil {
+		s.later = make(chan struct{})
+	}
+	return s.later, false
 }
 
 var closed = func() chan struct{} {

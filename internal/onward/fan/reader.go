@@ -26,6 +26,8 @@ const (
 	holdAtMost = 800 * time.Millisecond
 	// quiet is for how long nothing may come of a stream until the one to come takes its place at once.
 	quiet = 500 * time.Millisecond
+	// veryQuiet is after what time that may begin before what was read: its times are those of another sender.
+	veryQuiet = 5 * time.Second
 )
 
 // NewReader begins to read a stream.
@@ -77,13 +79,19 @@ func (r *Reader) Wait() (ready <-chan struct{}, over bool) {
 	return r.stream.Wait(r.next)
 }
 
+// Later is like Wait for who reads when something else comes: see Stream.Later.
+func (r *Reader) Later() (ready <-chan struct{}, over bool) {
+	if r.coming != nil || !r.begun {
+		return r.Wait()
+	}
+	return r.stream.Later(r.next)
+}
+
 // Read returns units. catchUp says how many of them, and of those of the next reads, were there before the reader began at
 // their keyframe: they are sent only so that a decoder has what it needs for those behind.
 func (r *Reader) Read(into []Unit) (n int, catchUp uint64) {
-	if r.coming != nil && time.Since(r.moved) > quiet && r.held.IsZero() {
-		if key, end, ok := r.coming.Newest(); ok {
-			return r.take(key, end, into)
-		}
+	if n, catchUp := r.rescue(into); n > 0 {
+		return n, catchUp
 	}
 	if !r.begun {
 		key, end, ok := r.stream.Newest()
@@ -108,6 +116,26 @@ func (r *Reader) Read(into []Unit) (n int, catchUp uint64) {
 		}
 	}
 	return n, 0
+}
+
+// rescue goes over to the stream to come when nothing comes of this one any more: at a keyframe behind what was read, so that
+// no picture goes back, unless none comes for long.
+func (r *Reader) rescue(into []Unit) (n int, catchUp uint64) {
+	if r.coming == nil || !r.held.IsZero() || time.Since(r.moved) <= quiet {
+		return 0, 0
+	}
+	if _, end, _ := r.stream.Newest(); r.begun && r.next < end {
+		return 0, 0 // there is something: it is the reader that was away
+	}
+	key, end, ok := r.coming.Newest()
+	if !ok {
+		return 0, 0
+	}
+	var first [1]Unit
+	if got, _, _ := r.coming.Read(key, first[:]); got == 0 || r.begun && first[0].Time <= r.last && time.Since(r.moved) <= veryQuiet {
+		return 0, 0
+	}
+	return r.take(key, end, into)
 }
 
 // read reads up to a keyframe at which the reader changes, or waits to do so.

@@ -90,6 +90,80 @@ func TestNothingComesTwiceWhenStreamsChange(t *testing.T) {
 	assert.Zero(t, r.Lost)
 }
 
+// TestAStreamThatStopsIsLeftForAnother: at a keyframe behind what was read, or at any when none comes for long; a reader that
+// was away itself reads on.
+func TestAStreamThatStopsIsLeftForAnother(t *testing.T) {
+	x := newTwo()
+	x.on(70, 0)
+	r := x.pool.NewReader(x.source.Name)
+	defer r.Close()
+	var into [16]Unit
+	take := func() (times []int) {
+		for {
+			n, _ := r.Read(into[:])
+			if n == 0 {
+				return times
+			}
+			for _, u := range into[:n] {
+				times = append(times, int(u.Time/3000))
+			}
+		}
+	}
+	take()
+	r.Change(x.coded.Name)
+	x.on(3, 0)
+	r.moved = r.moved.Add(-2 * quiet)
+	assert.Equal(t, []int{70, 71, 72}, take(), "it was the reader that was away")
+	r.moved = r.moved.Add(-2 * quiet)
+	assert.Empty(t, take(), "the other's keyframe is one of before")
+	for ; x.codeN < 125; x.codeN++ { // the source stands
+		x.put(x.coded, x.codeN)
+	}
+	assert.Equal(t, []int{120, 121, 122, 123, 124}, take())
+	assert.Equal(t, x.coded, r.Stream())
+
+	r.Change(x.source.Name) // which stands still at what was before
+	r.moved = r.moved.Add(-2 * veryQuiet)
+	assert.Equal(t, 60, take()[0], "another sender's times")
+}
+
+// TestWhoTakesSeveralUnits is woken now and then, and when nothing will follow.
+func TestWhoTakesSeveralUnits(t *testing.T) {
+	x := newTwo()
+	x.on(1, 0)
+	r := x.pool.NewReader(x.source.Name)
+	defer r.Close()
+	var into [16]Unit
+	woken := func(c <-chan struct{}) bool {
+		select {
+		case <-c:
+			return true
+		default:
+			return false
+		}
+	}
+	first, _ := r.Later()
+	assert.True(t, woken(first), "what there is at the begin is read at once")
+	r.Read(into[:])
+	later, over := r.Later()
+	assert.False(t, over)
+	at := 0
+	for ; !woken(later); at++ {
+		require.LessOrEqual(t, at, several)
+		x.on(1, 0)
+	}
+	assert.Positive(t, at)
+	x.on(several, 0)
+	again, _ := r.Later()
+	assert.True(t, woken(again), "several are there")
+	r.Read(into[:])
+	again, _ = r.Later()
+	x.source.end()
+	assert.True(t, woken(again))
+	_, over = r.Later()
+	assert.True(t, over)
+}
+
 // TestWhoIsFarBehindGoesOnAtAKeyframe, and what is held is bounded.
 func TestWhoIsFarBehindGoesOnAtAKeyframe(t *testing.T) {
 	x := newTwo()

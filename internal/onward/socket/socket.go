@@ -38,9 +38,9 @@ const (
 
 // Line carries messages to one viewer, and what it says.
 type Line interface {
-	// Text and Binary send a message. They fail when the viewer takes nothing for sendWithin.
+	// Text sends a message, and Binary several. They fail when the viewer takes nothing for sendWithin.
 	Text(ctx context.Context, b []byte) error
-	Binary(ctx context.Context, pieces [][]byte) error
+	Binary(ctx context.Context, list []message) error
 	// Read returns the next text of the viewer.
 	Read(ctx context.Context) ([]byte, error)
 	// Close ends it, with a reason for people.
@@ -77,8 +77,8 @@ func trackNumber(k media.Kind) byte {
 func pack(t *media.Track) (*fan.Packer, error) {
 	header := bmff.Header(t)
 	p := &packer{t: t, number: trackNumber(t.Kind)}
-	head := append(p.head(kindHeader, 0), header...)
-	return &fan.Packer{Clock: media.VideoTimescale, Head: head, Unit: p.unit}, nil
+	m := p.begin(kindHeader, 0, len(header))
+	return &fan.Packer{Clock: media.VideoTimescale, Head: finish(append(m, header...)), Unit: p.unit}, nil
 }
 
 type packer struct {
@@ -89,10 +89,12 @@ type packer struct {
 	lasts    int64 // how long a unit lasts as a rule, ticks of the track
 }
 
-func (p *packer) head(kind, flags byte) []byte {
-	b := make([]byte, headSize, 64)
-	b[0], b[1], b[2] = kind, p.number, flags
-	binary.BigEndian.PutUint32(b[4:], p.sequence)
+// begin makes the begin of a message, with room for so many bytes behind.
+func (p *packer) begin(kind, flags byte, n int) []byte {
+	b := make([]byte, frameRoom+headSize, frameRoom+headSize+n)
+	m := b[frameRoom:]
+	m[0], m[1], m[2] = kind, p.number, flags
+	binary.BigEndian.PutUint32(m[4:], p.sequence)
 	return b
 }
 
@@ -119,10 +121,51 @@ func (p *packer) unit(u *hub.Unit) [][]byte {
 	}
 	units := []media.AccessUnit{a}
 	o := bmff.ChunkOptions{Sequence: p.sequence}
-	out := make([]byte, headSize, headSize+bmff.ChunkSize(o, units))
-	copy(out, p.head(kindChunk, flags))
-	return [][]byte{bmff.AppendChunk(out, p.t, o, units)}
+	return [][]byte{finish(bmff.AppendChunk(p.begin(kindChunk, flags, bmff.ChunkSize(o, units)), p.t, o, units))}
 }
+
+// message is a binary message behind the head of a frame of WebSocket (RFC 6455, 5.2), which is the same for all viewers: it
+// is written once too, and goes out with the message.
+type message []byte
+
+// frameRoom is what the longest head takes.
+const frameRoom = 10
+
+// finish writes the head of the frame before the message that it holds.
+func finish(b []byte) message {
+	const final, binaryFrame = 0x80, 2
+	n := len(b) - frameRoom
+	m := message(b)
+	head := b[frameRoom-m.headSize():]
+	head[0] = final | binaryFrame
+	switch m.headSize() {
+	case 2:
+		head[1] = byte(n)
+	case 4:
+		head[1] = 126
+		binary.BigEndian.PutUint16(head[2:], uint16(n))
+	default:
+		head[1] = 127
+		binary.BigEndian.PutUint64(head[2:], uint64(n))
+	}
+	return m
+}
+
+func (m message) headSize() int {
+	switch n := len(m) - frameRoom; {
+	case n < 126:
+		return 2
+	case n < 1<<16:
+		return 4
+	}
+	return frameRoom
+}
+
+// frame is the message as WebSocket carries it.
+func (m message) frame() []byte { return m[frameRoom-m.headSize():] }
+
+// content is the message alone.
+func (m message) content() []byte { return m[frameRoom:] }
 
 // Wait waits until all that was made for viewers is over.
 func (s *Server) Wait() { s.pool.Wait() }

@@ -54,6 +54,7 @@ type viewer struct {
 	paused bool
 
 	video, audio *feed
+	batch        []message // that go out together
 	offers       []onward.Offer
 	steps        fan.Steps
 	blocked      time.Duration // that the line took to send, since the newest look
@@ -168,8 +169,12 @@ func (v *viewer) run(ctx context.Context) error {
 			if f == nil || paused {
 				continue
 			}
+			wait := f.reader.Wait
+			if f == v.audio && v.video != nil {
+				wait = f.reader.Later // sound goes out with the pictures
+			}
 			var over bool
-			if ready[i], over = f.reader.Wait(); over {
+			if ready[i], over = wait(); over {
 				return nil
 			}
 		}
@@ -178,9 +183,9 @@ func (v *viewer) run(ctx context.Context) error {
 		case <-ctx.Done():
 			return nil
 		case <-ready[0]:
-			err = v.send(ctx, v.video)
+			err = v.send(ctx)
 		case <-ready[1]:
-			err = v.send(ctx, v.audio)
+			err = v.send(ctx)
 		case <-v.changed:
 			v.obey()
 		case now := <-look.C:
@@ -220,41 +225,61 @@ func (v *viewer) change(rung string) {
 	v.video.reader.Change(fan.Name{Channel: v.channel, Kind: media.Video, Rung: rung})
 }
 
-// send sends what has come of a track.
-func (v *viewer) send(ctx context.Context, f *feed) error {
-	for {
-		n, _ := f.reader.Read(f.units[:])
-		if n == 0 {
-			return nil
-		}
-		for i := range f.units[:n] {
-			if err := v.unit(ctx, f, &f.units[i]); err != nil {
-				return err
+// send sends what has come.
+func (v *viewer) send(ctx context.Context) error {
+	for more := true; more; {
+		more = false
+		for _, f := range []*feed{v.audio, v.video} {
+			if f == nil {
+				continue
 			}
-			f.units[i] = fan.Unit{}
+			n, _ := f.reader.Read(f.units[:])
+			for i := range f.units[:n] {
+				if err := v.unit(ctx, f, &f.units[i]); err != nil {
+					return err
+				}
+				f.units[i] = fan.Unit{}
+			}
+			more = more || n == len(f.units)
 		}
-		if f == v.video {
-			v.hurry(f)
+		if err := v.flush(ctx); err != nil {
+			return err
+		}
+		if v.video != nil {
+			v.hurry(v.video)
 		}
 	}
+	return nil
+}
+
+// flush sends the messages that are at hand.
+func (v *viewer) flush(ctx context.Context) error {
+	if len(v.batch) == 0 {
+		return nil
+	}
+	begun := time.Now()
+	err := v.line.Binary(ctx, v.batch)
+	v.blocked += time.Since(begun)
+	clear(v.batch)
+	v.batch = v.batch[:0]
+	return err
 }
 
 // unit sends a unit, behind what a decoder needs for it.
 func (v *viewer) unit(ctx context.Context, f *feed, u *fan.Unit) error {
 	if u.Packer != f.packer {
 		f.packer = u.Packer
+		if err := v.flush(ctx); err != nil {
+			return err
+		}
 		t := u.Track
 		if err := v.tell(ctx, &Told{Type: "track", Track: int(trackNumber(t.Kind)), Kind: t.Kind.String(), Codec: t.CodecName, Rung: f.reader.Stream().Rung, Width: t.Width, Height: t.Height}); err != nil {
 			return err
 		}
-		if err := v.line.Binary(ctx, [][]byte{u.Packer.Head}); err != nil {
-			return err
-		}
+		v.batch = append(v.batch, u.Packer.Head)
 	}
-	begun := time.Now()
-	err := v.line.Binary(ctx, u.Pieces)
-	v.blocked += time.Since(begun)
-	return err
+	v.batch = append(v.batch, u.Pieces[0])
+	return nil
 }
 
 // hurry moves a viewer whose line is slow to a lower rung, then to the newest keyframe.
@@ -298,7 +323,7 @@ func (v *viewer) look(ctx context.Context, now time.Time) error {
 	if f := v.video; f != nil {
 		rung, _, paused := v.want()
 		if f.reader.Changing() { // what it is sent may have ended
-			if err := v.send(ctx, f); err != nil {
+			if err := v.send(ctx); err != nil {
 				return err
 			}
 		}

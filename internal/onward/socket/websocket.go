@@ -5,10 +5,13 @@ import (
 	"context"
 	"net"
 	"net/http"
+	"sync"
 	"time"
 
 	"github.com/coder/websocket"
 	"github.com/go-chi/chi/v5"
+
+	"metaplasis/internal/network"
 )
 
 // maxRequest is how many bytes a viewer may say at once.
@@ -71,13 +74,14 @@ func (s *Server) webSocket(w http.ResponseWriter, r *http.Request) {
 	s.Play(r.Context(), &webSocketLine{c: c, conn: wide.conn}, channel, q.Get("rung"), q.Get("sound"))
 }
 
-// widened gives a connection that is taken over a buffer in which a message of a picture fits as a rule: it leaves in one call
-// of the system.
+// widened lets a connection that is taken over be written to past the library too: media goes out in frames that are made
+// already.
 type widened struct {
 	http.ResponseWriter
-	conn net.Conn
+	conn *sharedConn
 }
 
+// socketBuffer is more than any text of ours or control frame takes: each leaves in one write.
 const socketBuffer = 16 << 10
 
 // Hijack implements http.Hijacker.
@@ -86,20 +90,47 @@ func (w *widened) Hijack() (net.Conn, *bufio.ReadWriter, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	w.conn = conn
-	return conn, bufio.NewReadWriter(b.Reader, bufio.NewWriterSize(conn, socketBuffer)), nil
+	w.conn = &sharedConn{Conn: conn}
+	return w.conn, bufio.NewReadWriter(b.Reader, bufio.NewWriterSize(w.conn, socketBuffer)), nil
+}
+
+// sharedConn is written to by the library, which answers pings and closes, and by who sends media: a whole frame each time.
+type sharedConn struct {
+	net.Conn
+	mu sync.Mutex
+}
+
+// Write implements net.Conn.
+func (c *sharedConn) Write(b []byte) (int, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.Conn.Write(b)
+}
+
+// writeAll writes frames: in one call of the system where the connection is TCP's own.
+func (c *sharedConn) writeAll(frames net.Buffers) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	raw := c.Conn
+	if counted, ok := raw.(*network.Conn); ok {
+		raw = counted.Conn
+	}
+	_, err := frames.WriteTo(raw)
+	return err
 }
 
 // webSocketLine is a Line. The end of a write is set on the connection, now and then: a context for each message costs more
 // than the message.
 type webSocketLine struct {
-	c    *websocket.Conn
-	conn net.Conn
-	set  time.Time // when the end of writes was set
+	c      *websocket.Conn
+	conn   *sharedConn
+	set    time.Time // when the end of writes was set
+	broken bool
+	frames [][]byte // on their way out
 }
 
 func (l *webSocketLine) limit() {
-	if now := time.Now(); l.conn != nil && now.Sub(l.set) > sendWithin/4 {
+	if now := time.Now(); now.Sub(l.set) > sendWithin/4 {
 		l.set = now
 		_ = l.conn.SetWriteDeadline(now.Add(sendWithin))
 	}
@@ -110,21 +141,16 @@ func (l *webSocketLine) Text(_ context.Context, b []byte) error {
 	return l.c.Write(context.Background(), websocket.MessageText, b)
 }
 
-func (l *webSocketLine) Binary(_ context.Context, pieces [][]byte) error {
+func (l *webSocketLine) Binary(_ context.Context, list []message) error {
 	l.limit()
-	if len(pieces) == 1 {
-		return l.c.Write(context.Background(), websocket.MessageBinary, pieces[0])
+	l.frames = l.frames[:0]
+	for _, m := range list {
+		l.frames = append(l.frames, m.frame())
 	}
-	w, err := l.c.Writer(context.Background(), websocket.MessageBinary)
-	if err != nil {
-		return err
-	}
-	for _, p := range pieces {
-		if _, err := w.Write(p); err != nil {
-			return err
-		}
-	}
-	return w.Close()
+	err := l.conn.writeAll(l.frames)
+	clear(l.frames)
+	l.broken = l.broken || err != nil // perhaps within a frame
+	return err
 }
 
 func (l *webSocketLine) Read(ctx context.Context) ([]byte, error) {
@@ -137,6 +163,10 @@ func (l *webSocketLine) Read(ctx context.Context) ([]byte, error) {
 }
 
 func (l *webSocketLine) Close(reason string) {
+	if l.broken {
+		_ = l.c.CloseNow()
+		return
+	}
 	if len(reason) > 120 { // RFC 6455, 5.5: a control frame holds 125 bytes
 		reason = reason[:120]
 	}

@@ -155,33 +155,30 @@ type transportLine struct {
 	set     time.Time // when the end of writes was set
 }
 
-func (l *transportLine) frame(_ context.Context, kind byte, pieces ...[]byte) error {
+func (l *transportLine) frame(kind byte, b []byte) error {
 	if now := time.Now(); now.Sub(l.set) > sendWithin/4 {
 		l.set = now
 		_ = l.stream.SetWriteDeadline(now.Add(sendWithin))
 	}
-	n := 0
-	for _, p := range pieces {
-		n += len(p)
-	}
 	head := make([]byte, frameHead)
-	binary.BigEndian.PutUint32(head, uint32(n))
+	binary.BigEndian.PutUint32(head, uint32(len(b)))
 	head[4] = kind
 	if _, err := l.stream.Write(head); err != nil {
 		return err
 	}
-	for _, p := range pieces {
-		if _, err := l.stream.Write(p); err != nil {
+	_, err := l.stream.Write(b)
+	return err
+}
+
+func (l *transportLine) Text(_ context.Context, b []byte) error { return l.frame(textFrame, b) }
+
+func (l *transportLine) Binary(_ context.Context, list []message) error {
+	for _, m := range list {
+		if err := l.frame(binaryFrame, m.content()); err != nil {
 			return err
 		}
 	}
 	return nil
-}
-
-func (l *transportLine) Text(ctx context.Context, b []byte) error { return l.frame(ctx, textFrame, b) }
-
-func (l *transportLine) Binary(ctx context.Context, pieces [][]byte) error {
-	return l.frame(ctx, binaryFrame, pieces...)
 }
 
 func (l *transportLine) Read(context.Context) ([]byte, error) {

@@ -23,7 +23,7 @@ type track struct {
 	together *rtc.Gather
 	forget   func()
 	writer   webrtc.TrackLocalWriter
-	header   rtp.Header
+	header   rtp.Header // of the newest packet: extensions are added to it
 	sequence uint16
 	sent     [sentRing]sentPacket
 	packets  uint32
@@ -127,9 +127,10 @@ func (t *track) put(p *sentPacket) {
 	if t.writer == nil {
 		return
 	}
-	h := t.header // a copy: extensions are added to it
+	h := &t.header
+	h.Extensions = h.Extensions[:0]
 	h.SequenceNumber, h.Timestamp, h.Marker = p.sequence, p.stamp, p.marker
-	_, _ = t.writer.WriteRTP(&h, p.payload) // who is gone is noticed by ICE
+	_, _ = t.writer.WriteRTP(h, p.payload) // who is gone is noticed by ICE
 }
 
 // repeat sends packets again that the viewer misses. It returns how many.

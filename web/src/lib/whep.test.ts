@@ -1,7 +1,7 @@
 import { describe, expect, it } from "vitest";
 import { paceOf } from "./socket";
 import { choices } from "./ways";
-import { iceServers } from "./whep";
+import { iceServers, patiently } from "./whep";
 
 describe("ICE servers", () => {
   it("are read from Link headers", () => {
@@ -17,6 +17,29 @@ describe("ICE servers", () => {
       { urls: "turn:192.0.2.1:3478?transport=udp", username: "boat", credential: "secret" },
     ]);
     expect(iceServers(new Response(null))).toEqual([]);
+  });
+});
+
+describe("a service that is busy", () => {
+  const answers = (...list: [number, string?][]) => {
+    let n = 0;
+    return () => {
+      const [status, after] = list[Math.min(n++, list.length - 1)];
+      return Promise.resolve(new Response(null, { status, headers: after ? { "Retry-After": after } : {} }));
+    };
+  };
+  it("is asked again, a few times", async () => {
+    const pauses: number[] = [];
+    const pause = (ms: number) => Promise.resolve(void pauses.push(ms));
+    expect((await patiently(answers([503, "1"], [503, "2"], [201]), pause)).status).toBe(201);
+    expect(pauses).toHaveLength(2);
+    expect(pauses[1]).toBeGreaterThanOrEqual(1000);
+    expect((await patiently(answers([503, "1"]), pause)).status).toBe(503);
+    expect(pauses).toHaveLength(6);
+    expect((await patiently(answers([503]), pause)).status).toBe(503);
+    expect((await patiently(answers([503, "60"]), pause)).status).toBe(503);
+    expect((await patiently(answers([401, "1"]), pause)).status).toBe(401);
+    expect(pauses).toHaveLength(6);
   });
 });
 

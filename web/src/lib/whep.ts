@@ -22,6 +22,19 @@ export function iceServers(res: Response): RTCIceServer[] {
   return out;
 }
 
+/** patiently asks again when a service that is busy says after how many seconds, a few times. */
+export async function patiently(
+  ask: () => Promise<Response>,
+  pause = (ms: number) => new Promise((done) => setTimeout(done, ms)),
+): Promise<Response> {
+  for (let left = 4; ; left--) {
+    const res = await ask();
+    const after = Number(res.headers.get("Retry-After"));
+    if (res.status !== 503 || !(after > 0 && after <= 5) || left === 0) return res;
+    await pause(1000 * after * (0.5 + Math.random()));
+  }
+}
+
 /** WhepEngine plays a channel over WebRTC (draft-ietf-wish-whep). */
 export class WhepEngine implements Engine {
   readonly #connection = new RTCPeerConnection();
@@ -61,11 +74,13 @@ export class WhepEngine implements Engine {
     // Chromium sends stereo only when it is told that stereo is understood (RFC 7587, 6.1).
     offer.sdp = offer.sdp?.replace(/(a=fmtp:\d+ )(minptime=)/g, "$1stereo=1;$2");
     await c.setLocalDescription(offer);
-    const res = await fetch(this.url + (first ? `?rung=${encodeURIComponent(first)}` : ""), {
-      method: "POST",
-      headers: { "Content-Type": "application/sdp" },
-      body: c.localDescription?.sdp,
-    });
+    const res = await patiently(() =>
+      fetch(this.url + (first ? `?rung=${encodeURIComponent(first)}` : ""), {
+        method: "POST",
+        headers: { "Content-Type": "application/sdp" },
+        body: c.localDescription?.sdp,
+      }),
+    );
     const text = await res.text();
     if (!res.ok) throw new Error(text.trim() || `the service answered ${res.status}`);
     // The address is below the service's, which may be another one than the page's.
