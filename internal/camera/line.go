@@ -7,6 +7,7 @@ import (
 	"net/url"
 	"strings"
 
+	"metaplasis/internal/contribution"
 	"metaplasis/internal/contribution/tracks"
 	"metaplasis/internal/core/amf"
 	"metaplasis/internal/core/flv"
@@ -116,6 +117,9 @@ func newUnitLine(s onward.Sender) *unitLine { return &unitLine{s, tracks.New(s)}
 
 func (l *unitLine) begin(m amf.ECMAArray) error {
 	l.set.Metadata(amf.Object(m))
+	if c, ok := l.Sender.(*whip.Conn); ok {
+		c.Notes(contribution.ExtrasOf(amf.Object(m)))
+	}
 	return nil
 }
 

@@ -3,9 +3,11 @@
 package contribution
 
 import (
+	"strings"
 	"time"
 
 	"metaplasis/internal/contribution/tracks"
+	"metaplasis/internal/core/amf"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/ts"
 )
@@ -97,6 +99,34 @@ type Feed interface {
 	Pace() time.Duration
 	End(reason string)
 	Kicked() <-chan string
+}
+
+// Extras are what a sender says of itself beyond what is asked: texts whose names begin with x-.
+type Extras map[string]string
+
+// Bounds of extras.
+const (
+	extraPrefix = "x-"
+	maxExtras   = 8
+	maxExtra    = 64 << 10
+)
+
+// Take takes one, if it is one and there is room.
+func (e Extras) Take(name, text string) {
+	if strings.HasPrefix(name, extraPrefix) && len(e) < maxExtras && len(name)+len(text) <= maxExtra {
+		e[name] = text
+	}
+}
+
+// ExtrasOf lists those in metadata.
+func ExtrasOf(m amf.Object) Extras {
+	out := Extras{}
+	for _, p := range m {
+		if text, ok := p.Value.(string); ok {
+			out.Take(p.Name, text)
+		}
+	}
+	return out
 }
 
 // Receiver admits senders.

@@ -364,27 +364,8 @@ func (c *connection) data(e *rtmp.Event) {
 	c.feed.Splice(media.Milliseconds, int64(e.Timestamp), b)
 }
 
-// Bounds of what a sender says of itself beyond what is asked.
-const (
-	extraPrefix = "x-"
-	maxExtras   = 8
-	maxExtra    = 64 << 10
-)
-
-// extras lists what a sender's metadata says beside what is known here: texts whose names begin with x-.
-func extras(m amf.Object) map[string]string {
-	out := map[string]string{}
-	for _, p := range m {
-		text, ok := p.Value.(string)
-		if ok && strings.HasPrefix(p.Name, extraPrefix) && len(out) < maxExtras && len(p.Name)+len(text) <= maxExtra {
-			out[p.Name] = text
-		}
-	}
-	return out
-}
-
 func (c *connection) metadata(m amf.Object) {
-	if list := extras(m); len(list) > 0 {
+	if list := contribution.ExtrasOf(m); len(list) > 0 {
 		c.feed.Extras(list)
 	}
 	c.tracks.Metadata(m)

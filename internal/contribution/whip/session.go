@@ -1,8 +1,10 @@
 package whip
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
+	"net/http"
 	"strings"
 	"sync"
 	"time"
@@ -28,6 +30,7 @@ type session struct {
 	media  *rtpmedia.Session
 
 	mu    sync.Mutex
+	notes contribution.Extras // that it said of itself
 	feed  contribution.Feed
 	ended bool
 	sizes int // in which a picture came so far
@@ -96,6 +99,35 @@ func (x *session) Ended(reason string) {
 	}
 }
 
+// ServeHTTP takes, with PUT at notes below the address of a session, what the sender says of itself: JSON of texts whose
+// names begin with x-, such as the clock of a camera for tests.
+func (x *session) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if r.Method != http.MethodPut || !strings.HasSuffix(r.URL.Path, "/notes") {
+		http.Error(w, "PUT at notes takes what a sender says of itself.", http.StatusNotFound)
+		return
+	}
+	var in map[string]string
+	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, maxNotes)).Decode(&in); err != nil {
+		http.Error(w, fmt.Sprintf("Found no JSON of texts, or more than %d kB.", maxNotes>>10), http.StatusBadRequest)
+		return
+	}
+	notes := contribution.Extras{}
+	for name, text := range in {
+		notes.Take(name, text)
+	}
+	x.mu.Lock()
+	x.notes = notes
+	feed := x.feed
+	x.mu.Unlock()
+	if feed != nil {
+		feed.Extras(notes)
+	}
+	w.WriteHeader(http.StatusNoContent)
+}
+
+// maxNotes bounds what a sender says of itself, in bytes.
+const maxNotes = 128 << 10
+
 // open lets the sender in, once something of it comes.
 func (x *session) open() (contribution.Feed, error) {
 	feed, err := x.s.Receiver.Open(x.sender)
@@ -105,8 +137,11 @@ func (x *session) open() (contribution.Feed, error) {
 	}
 	x.mu.Lock()
 	x.feed = feed
-	ended := x.ended
+	ended, notes := x.ended, x.notes
 	x.mu.Unlock()
+	if len(notes) > 0 {
+		feed.Extras(notes)
+	}
 	if ended {
 		feed.End("the connection was lost")
 		return nil, errors.New("the connection was lost")

@@ -26,6 +26,7 @@ type taken struct {
 	opened atomic.Int32
 	units  chan struct{}
 	ended  chan string
+	extras atomic.Pointer[map[string]string]
 }
 
 func (r *taken) Open(contribution.Sender) (contribution.Feed, error) { r.opened.Add(1); return r, nil }
@@ -36,7 +37,7 @@ func (r *taken) Track(media.Track)                                   {}
 func (r *taken) FrameRate(int64)                                     {}
 func (r *taken) Anchor(media.TrackID, int64, time.Time)              {}
 func (r *taken) Line(contribution.Line)                              {}
-func (r *taken) Extras(map[string]string)                            {}
+func (r *taken) Extras(list map[string]string)                       { r.extras.Store(&list) }
 func (r *taken) Caption(contribution.Caption)                        {}
 func (r *taken) Splice(media.Clock, int64, []byte)                   {}
 func (r *taken) Grid() time.Duration                                 { return 0 }
@@ -174,6 +175,13 @@ func TestSignallingInPieces(t *testing.T) {
 		require.Equal(t, 204, res.StatusCode, text)
 	}
 	r.some(t, 25)
+	res, text = p.call("PUT", p.resource+"/notes", "application/json", "", `{"x-camera-clock": "tick", "title": "no extra"}`)
+	require.Equal(t, 204, res.StatusCode, text)
+	assert.Equal(t, map[string]string{"x-camera-clock": "tick"}, *r.extras.Load())
+	res, text = p.call("PUT", p.resource+"/notes", "application/json", "", "tick")
+	assert.Equal(t, 400, res.StatusCode, text)
+	res, _ = p.call("GET", p.resource+"/notes", "", "", "")
+	assert.Equal(t, 404, res.StatusCode)
 
 	offer, candidates = p.describe(true)
 	head = fmt.Sprintf("a=ice-ufrag:%s\r\na=ice-pwd:%s\r\nm=audio 9 UDP/TLS/RTP/SAVPF 0\r\na=mid:0\r\n", value(offer, "a=ice-ufrag:"), value(offer, "a=ice-pwd:"))

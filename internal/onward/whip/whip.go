@@ -2,7 +2,9 @@
 package whip
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -48,6 +50,7 @@ type Conn struct {
 	tracks   map[media.TrackID]*track
 	waiting  []unit
 	started  bool
+	notes    map[string]string
 	failed   chan error
 	err      error
 	begun    time.Time
@@ -116,6 +119,31 @@ func (c *Conn) Unit(id media.TrackID, stamp, composition int64, key bool, data [
 	}
 }
 
+// Notes are what the sender says of itself once it is connected, to a server of ours: texts whose names begin with x-. Other
+// servers refuse them, which does no harm. It is called before the first unit.
+func (c *Conn) Notes(list map[string]string) { c.notes = list }
+
+func (c *Conn) tell() {
+	if len(c.notes) == 0 || c.resource == "" {
+		return
+	}
+	b, err := json.Marshal(c.notes)
+	if err != nil {
+		return
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), connectTimeout)
+	defer cancel()
+	req, err := http.NewRequestWithContext(ctx, http.MethodPut, c.resource+"/notes", bytes.NewReader(b))
+	if err != nil {
+		return
+	}
+	req.Header.Set("Content-Type", "application/json")
+	req.Header.Set("Authorization", "Bearer "+c.o.Key)
+	if res, err := http.DefaultClient.Do(req); err == nil {
+		_ = res.Body.Close()
+	}
+}
+
 // Cue implements onward.Sender: WebRTC has no place for it.
 func (c *Conn) Cue(int64, []byte) {}
 
@@ -165,6 +193,7 @@ func (c *Conn) start() error {
 	}
 	select {
 	case <-connected:
+		go c.tell()
 		return nil
 	case err := <-c.failed:
 		return err
