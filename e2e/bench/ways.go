@@ -39,12 +39,13 @@ const (
 // high is the loop at a rate for contribution: the demo's, with bytes that no decoder needs in each picture.
 const high = "high"
 
-func highLoop() ([]byte, error) {
+// ofBitrate is the same at about so many bits a second.
+func ofBitrate(bits int) ([]byte, error) {
 	r, err := flv.NewReader(bytes.NewReader(demo.Loops[0].FLV))
 	if err != nil {
 		return nil, err
 	}
-	filler := make([]byte, highBitrate/8/30)
+	filler := make([]byte, bits/8/30)
 	random := rand.New(rand.NewPCG(1, 2))
 	for i := range filler {
 		filler[i] = byte(random.Uint32())
@@ -81,9 +82,9 @@ func sendTo(args []string) {
 		loop = &demo.Others[0]
 	}
 	file := loop.FLV
-	if args[0] == high {
+	if bits := map[string]int{high: highBitrate, relayed: relayedBitrate - 1_600_000}[args[0]]; bits > 0 {
 		var err error
-		if file, err = highLoop(); err != nil {
+		if file, err = ofBitrate(bits); err != nil {
 			panic(err)
 		}
 	}

@@ -448,15 +448,23 @@ func (m *Manager) hangUp(id uint32) {
 func (m *Manager) write(c *conn, b []byte) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
+	if m.w == nil {
+		return errRestarting
+	}
 	for len(b) > 0 {
 		n := min(len(b), livePayload)
-		if !m.tell(kindSend, c.id, b[:n]) {
-			return errors.New("the process that runs SRT is being started again")
+		if writeMessage(m.w, kindSend, c.id, b[:n]) != nil {
+			return errRestarting
 		}
 		b = b[n:]
 	}
+	if m.w.Flush() != nil {
+		return errRestarting
+	}
 	return nil
 }
+
+var errRestarting = errors.New("the process that runs SRT is being started again")
 
 // hand gives a channel to a receiver: the stream that feeds it untouched, whenever there is one, or a stream of a rung.
 func (m *Manager) hand(c *conn, a Access) {

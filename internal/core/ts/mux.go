@@ -19,7 +19,8 @@ type Mux struct {
 	counters   map[int]byte
 	version    byte
 	out        []byte
-	at         int64 // the newest clock, ticks of 90 kHz
+	scratch    []byte // in which PES packets are made
+	at         int64  // the newest clock, ticks of 90 kHz
 	begun      bool
 	tablesAt   int64
 	rated      *rated // nil of a stream whose rate is what comes
@@ -117,8 +118,7 @@ func (p *MuxProgramme) clock() *MuxTrack {
 func (t *MuxTrack) Unit(dts, pts int64, key bool, data []byte) {
 	m := t.p.m
 	if m.rated != nil {
-		payload := t.line.Write(nil, data, key)
-		m.rated.unit(t, dts, key, append(t.header(dts, pts, len(payload)), payload...))
+		m.rated.unit(t, dts, key, slices.Clone(t.pes(dts, pts, key, data)))
 		return
 	}
 	at := dts - m.Delay
@@ -127,9 +127,20 @@ func (t *MuxTrack) Unit(dts, pts int64, key bool, data []byte) {
 		m.tables()
 	}
 	t.p.tick(at)
-	payload := t.line.Write(nil, data, key)
-	head := t.header(dts, pts, len(payload))
-	m.packetize(t.pid, append(head, payload...), key)
+	m.packetize(t.pid, t.pes(dts, pts, key, data), key)
+}
+
+// longestHeader is that of a PES packet with both times.
+const longestHeader = 19
+
+// pes makes a PES packet, which is valid until the next one is made.
+func (t *MuxTrack) pes(dts, pts int64, key bool, data []byte) []byte {
+	m := t.p.m
+	m.scratch = t.line.Write(append(m.scratch[:0], stuffing[:longestHeader]...), data, key)
+	head := t.header(dts, pts, len(m.scratch)-longestHeader)
+	b := m.scratch[longestHeader-len(head):]
+	copy(b, head)
+	return b
 }
 
 // Section writes a section of splice information, which is whole.
@@ -167,9 +178,13 @@ func (t *MuxTrack) header(dts, pts int64, size int) []byte {
 	return stamp(b, 2, pts&(1<<33-1))
 }
 
-// packet begins a packet; form is its adaptation_field_control.
+// packet begins a packet of its own.
 func (m *Mux) packet(pid int, form byte, start bool) []byte {
-	b := make([]byte, 0, PacketSize)
+	return m.begin(make([]byte, 0, PacketSize), pid, form, start)
+}
+
+// begin appends the begin of a packet; form is its adaptation_field_control.
+func (m *Mux) begin(b []byte, pid int, form byte, start bool) []byte {
 	high := byte(pid >> 8)
 	if start {
 		high |= 0x40
@@ -190,15 +205,14 @@ func (m *Mux) close(b []byte) {
 
 // packetize cuts a PES packet.
 func (m *Mux) packetize(pid int, data []byte, key bool) {
-	var b []byte
+	m.out = slices.Grow(m.out, (len(data)/(PacketSize-4)+2)*PacketSize)
 	for first := true; len(data) > 0; first = false {
-		b, data = m.cut(pid, data, first, key)
-		m.out = append(m.out, b...)
+		m.out, data = m.cut(m.out, pid, data, first, key)
 	}
 }
 
-// cut makes the next packet of a PES packet, and returns what is left.
-func (m *Mux) cut(pid int, data []byte, first, key bool) (packet, rest []byte) {
+// cut appends the next packet of a PES packet, and returns what is left.
+func (m *Mux) cut(to []byte, pid int, data []byte, first, key bool) (out, rest []byte) {
 	room := PacketSize - 4
 	var adaptation []byte
 	if first && key {
@@ -219,9 +233,9 @@ func (m *Mux) cut(pid int, data []byte, first, key bool) (packet, rest []byte) {
 	if len(adaptation) > 0 {
 		form = 0x30
 	}
-	b := append(m.packet(pid, form, first), adaptation...)
-	take := min(PacketSize-len(b), len(data))
-	return append(b, data[:take]...), data[take:]
+	to = append(m.begin(to, pid, form, first), adaptation...)
+	take := min(room-len(adaptation), len(data))
+	return append(to, data[:take]...), data[take:]
 }
 
 var stuffing = slices.Repeat([]byte{0xff}, PacketSize)
@@ -282,6 +296,13 @@ func (m *Mux) Take() []byte {
 	out := m.out
 	m.out = nil
 	return out
+}
+
+// Reuse gives packets back that Take returned and nobody needs any more: the next ones are written there.
+func (m *Mux) Reuse(b []byte) {
+	if m.out == nil {
+		m.out = b[:0]
+	}
 }
 
 // Stuff appends null packets up to a multiple of so many packets, as lines carry them together.

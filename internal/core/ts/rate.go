@@ -254,7 +254,7 @@ func (r *rated) next(at int64) (best *ratedTrack) {
 // packet writes the next packet of a stream.
 func (q *ratedTrack) packet(out []byte, at int64, r *rated) []byte {
 	u := &q.units[0]
-	b, rest := q.t.p.m.cut(q.t.pid, u.data, u.first, u.key)
+	b, rest := q.t.p.m.cut(nil, q.t.pid, u.data, u.first, u.key)
 	sent := len(u.data) - len(rest)
 	u.data, u.first = rest, false
 	q.bytes += sent

@@ -6,31 +6,26 @@ import (
 	"net/netip"
 	"sync"
 	"sync/atomic"
-	"time"
 
 	"github.com/pion/transport/v5"
 	"github.com/pion/transport/v5/stdnet"
-	"golang.org/x/sys/unix"
+
+	"metaplasis/internal/network/udp"
 )
 
-// Gather lets the packets of one stream of RTP leave together: those of a picture in one call of the system, which cuts them
-// apart again (UDP segmentation offload). It costs a fraction of as many calls.
+// Gather lets the packets of one stream of RTP leave together: those of a picture in one call of the system.
 type Gather struct {
 	socket atomic.Pointer[gatherer] // that the stream's packets went to last
 
-	mu       sync.Mutex
-	held     bool
-	to       netip.AddrPort
-	buf      []byte
-	sizes    []int
-	overhead []byte // room for the control message
+	mu    sync.Mutex
+	held  bool
+	to    netip.AddrPort
+	buf   []byte
+	sizes []int
 }
 
-const (
-	// mostGathered is how many packets leave in one call, and gatheredBytes how many bytes: the system takes 64 KB.
-	mostGathered  = 44
-	gatheredBytes = 60_000
-)
+// mostGathered is how many packets are held.
+const mostGathered = udp.MaxBurst
 
 // Hold keeps the stream's packets until Release.
 func (g *Gather) Hold() {
@@ -54,7 +49,7 @@ func (g *Gather) take(s *gatherer, b []byte, to netip.AddrPort) bool {
 	if !g.held {
 		return false
 	}
-	if s != g.socket.Load() || to != g.to || len(g.sizes) == mostGathered || len(g.buf)+len(b) > gatheredBytes {
+	if s != g.socket.Load() || to != g.to || len(g.sizes) == mostGathered {
 		g.flush()
 		g.socket.Store(s)
 		g.to = to
@@ -78,7 +73,7 @@ func (g *Gather) flush() {
 				break
 			}
 		}
-		s.send(g, b[:total], size, n, g.to)
+		_ = s.burst.Send(b[:total], size, g.to) // what does not go is lost, as datagrams may be
 		b, sizes = b[total:], sizes[n:]
 	}
 	g.buf, g.sizes = g.buf[:0], g.sizes[:0]
@@ -102,13 +97,12 @@ func (p *Port) Gather(ssrc uint32) (*Gather, func()) {
 // gatherer is a socket whose packets may be gathered.
 type gatherer struct {
 	*net.UDPConn
-	all    *gathering
-	whole  atomic.Bool // the system, or the way to somebody, does not cut packets apart
-	isIPv6 bool
+	all   *gathering
+	burst *udp.Burst
 }
 
 func newGatherer(c *net.UDPConn, all *gathering) *gatherer {
-	return &gatherer{UDPConn: c, all: all, isIPv6: c.LocalAddr().(*net.UDPAddr).IP.To4() == nil}
+	return &gatherer{c, all, udp.NewBurst(c)}
 }
 
 // ReadFromAddrPort implements ice.AddrPortReaderWriter.
@@ -144,47 +138,6 @@ func (a *gathering) of(b []byte) *Gather {
 		return nil
 	}
 	return g.(*Gather)
-}
-
-// send sends packets of a size, the last of which may be shorter. What does not go is lost, as datagrams may be.
-func (s *gatherer) send(g *Gather, b []byte, size, n int, to netip.AddrPort) {
-	if n > 1 && !s.whole.Load() {
-		if g.overhead == nil {
-			g.overhead = segmentSize()
-		}
-		binary.NativeEndian.PutUint16(g.overhead[unix.CmsgLen(0):], uint16(size))
-		if _, _, err := s.WriteMsgUDPAddrPort(b, g.overhead, s.mapped(to)); err == nil {
-			return
-		}
-		s.whole.Store(true) // and each goes by itself from now on
-		time.AfterFunc(wholeFor, func() { s.whole.Store(false) })
-	}
-	for ; len(b) > 0; b = b[min(size, len(b)):] {
-		_, _ = s.WriteToUDPAddrPort(b[:min(size, len(b))], to)
-	}
-}
-
-// wholeFor is for how long packets go one by one after the system did not take several.
-const wholeFor = time.Minute
-
-// mapped is an address in the socket's family.
-func (s *gatherer) mapped(to netip.AddrPort) netip.AddrPort {
-	if s.isIPv6 && to.Addr().Is4() {
-		return netip.AddrPortFrom(netip.AddrFrom16(to.Addr().As16()), to.Port())
-	}
-	if !s.isIPv6 && to.Addr().Is4In6() {
-		return netip.AddrPortFrom(to.Addr().Unmap(), to.Port())
-	}
-	return to
-}
-
-// segmentSize is a control message that tells the size of packets (udp(7), UDP_SEGMENT).
-func segmentSize() []byte {
-	b := make([]byte, unix.CmsgSpace(2))
-	binary.NativeEndian.PutUint64(b, uint64(unix.CmsgLen(2)))
-	binary.NativeEndian.PutUint32(b[8:], unix.SOL_UDP)
-	binary.NativeEndian.PutUint32(b[12:], unix.UDP_SEGMENT)
-	return b
 }
 
 // gatheringNet opens sockets whose packets may be gathered.

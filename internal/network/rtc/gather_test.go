@@ -69,7 +69,6 @@ func TestGather(t *testing.T) {
 	assert.Equal(t, [][]byte{alone, report}, received(far, 2), "other streams and reports do not wait")
 	g.Release()
 	assert.Equal(t, sent, received(far, len(sent)))
-	assert.False(t, s.whole.Load(), "the system cuts them apart")
 
 	g.Hold()
 	sent = [][]byte{put(packetOf(7, 1, 500), far)}
@@ -84,12 +83,4 @@ func TestGather(t *testing.T) {
 	forget()
 	assert.Equal(t, sent[2*mostGathered:], received(far, mostGathered))
 	assert.Equal(t, put(packetOf(7, 1, 100), far), received(far, 1)[0], "and is forgotten")
-
-	g, forget = p.Gather(9)
-	defer forget()
-	s.whole.Store(true)
-	g.Hold()
-	sent = [][]byte{put(packetOf(9, 1, 1100), far), put(packetOf(9, 2, 1100), far), put(packetOf(9, 3, 20), far)}
-	g.Release()
-	assert.Equal(t, sent, received(far, 3), "one by one where the system does not cut")
 }

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"net/netip"
 	"net/url"
 	"strconv"
 	"sync"
@@ -26,7 +27,7 @@ const datagramPackets = 7
 type Conn struct {
 	mu     sync.Mutex
 	mux    *ts.Mux
-	write  func([]byte) error // a whole number of packets
+	write  func([]byte) error // a whole number of packets, which are not its own
 	close  func() error
 	failed chan error
 	rate   int64 // bits a second, 0 when it is what comes
@@ -50,17 +51,18 @@ func Dial(ctx context.Context, u *url.URL) (*Conn, error) {
 	if err != nil {
 		return nil, err
 	}
-	write := func(b []byte) error {
-		_, err := c.Write(b)
+	burst, size := udp.NewBurst(c), datagramPackets*ts.PacketSize
+	send := func(b []byte) error {
+		err := burst.Send(b, size, netip.AddrPort{})
 		if errors.Is(err, syscall.ECONNREFUSED) {
 			return nil // nobody listens yet, or for a moment: who sends datagrams goes on
 		}
 		return err
 	}
 	if u.Scheme == "rtp" {
-		write = overRTP(write)
+		send, size = overRTP(send), size+rtpHeader
 	}
-	conn := NewConn(datagrams(write), c.Close, nil)
+	conn := NewConn(send, c.Close, nil)
 	return conn, conn.SetRate(u)
 }
 
@@ -127,34 +129,29 @@ func (c *Conn) fill() {
 	}
 }
 
-// datagrams cuts packets into datagrams.
-func datagrams(write func([]byte) error) func([]byte) error {
-	const size = datagramPackets * ts.PacketSize
-	return func(b []byte) error {
-		for len(b) > 0 {
-			n := min(size, len(b))
-			if err := write(b[:n]); err != nil {
-				return err
-			}
-			b = b[n:]
-		}
-		return nil
-	}
-}
+// rtpHeader is how long a header of RTP is without extensions, in bytes.
+const rtpHeader = 12
 
-// overRTP puts the header of RTP before each datagram (RFC 2250, 2).
-func overRTP(write func([]byte) error) func([]byte) error {
+// overRTP puts the header of RTP before the packets of each datagram (RFC 2250, 2).
+func overRTP(send func([]byte) error) func([]byte) error {
 	h := rtp.Header{Version: 2, PayloadType: 33, SSRC: rand.Uint32(), SequenceNumber: uint16(rand.Uint32())}
 	begin := time.Now()
+	var out []byte
 	return func(b []byte) error {
-		h.SequenceNumber++
 		h.Timestamp = uint32(media.Rescale(int64(time.Since(begin)), int64(time.Second), 90000))
-		p := rtp.Packet{Header: h, Payload: b}
-		out, err := p.Marshal()
-		if err != nil {
-			return err
+		out = out[:0]
+		for len(b) > 0 {
+			n := min(datagramPackets*ts.PacketSize, len(b))
+			h.SequenceNumber++
+			at := len(out)
+			out = append(out, make([]byte, rtpHeader)...)
+			if _, err := h.MarshalTo(out[at:]); err != nil {
+				return err
+			}
+			out = append(out, b[:n]...)
+			b = b[n:]
 		}
-		return write(out)
+		return send(out)
 	}
 }
 
@@ -235,10 +232,12 @@ func (p *Programme) Flush() error {
 		}
 		return p.c.err
 	}
-	if b := p.c.mux.Take(); len(b) > 0 {
-		return p.c.write(b)
+	b := p.c.mux.Take()
+	if len(b) == 0 {
+		return nil
 	}
-	return nil
+	defer p.c.mux.Reuse(b)
+	return p.c.write(b)
 }
 
 // Raw sends packets of another stream as they are.
