@@ -138,7 +138,7 @@ func socketsPlay(t *testing.T) []string {
 func TestPlayersSideBySide(t *testing.T) {
 	t.Parallel()
 	s := start(t)
-	loop := demo.Loops[0]
+	loop := demo.Others[committeeLoop] // four players of it are not too much for a machine that has other work
 	url := s.channel(loop.Name, origin.Settings{}, sourceOnly)
 	s.sendLoop(&loop, camera.Options{URL: url})
 	eventually(t, "on air", func() bool { return s.newest(loop.Name, "source") >= 2 })
@@ -161,7 +161,7 @@ func TestPlayersSideBySide(t *testing.T) {
 	}))
 	defer other.Close()
 	p.do(chromedp.Navigate(other.URL))
-	p.until(`(v => v && v.videoHeight === 720 && v.currentTime > 1)(document.querySelector("metaplasis-player video"))`)
+	p.until(`(v => v && v.videoHeight === 360 && v.currentTime > 1)(document.querySelector("metaplasis-player video"))`)
 	p.until(`window.heard.some(d => d.rung === "source" && d.way === "webtransport")`)
 	// Keys work on it.
 	eval[chromedp.Void](p, `document.querySelector("metaplasis-player").shadowRoot.querySelector("[role=region]").focus()`)
