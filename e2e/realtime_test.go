@@ -133,13 +133,13 @@ func socketsPlay(t *testing.T) []string {
 	return stalls
 }
 
-// TestPlayersSideBySide: a page of the console with players of four kinds, each with its delay; and the player's code in a
-// page of somebody else.
+// TestPlayersSideBySide: a page of the console with players of four kinds, each with its delay; the player's code in a page of
+// somebody else; and what is on air, for anybody.
 func TestPlayersSideBySide(t *testing.T) {
 	t.Parallel()
 	s := start(t)
 	loop := demo.Others[committeeLoop] // four players of it are not too much for a machine that has other work
-	url := s.channel(loop.Name, origin.Settings{}, sourceOnly)
+	url := s.channel(loop.Name, origin.Settings{Access: origin.Access{Listed: true}}, sourceOnly)
 	s.sendLoop(&loop, camera.Options{URL: url})
 	eventually(t, "on air", func() bool { return s.newest(loop.Name, "source") >= 2 })
 	p := open(t)
@@ -171,6 +171,11 @@ func TestPlayersSideBySide(t *testing.T) {
 	p.until(`!document.querySelector("video").paused`)
 	p.do(chromedp.KeyEvent("m"))
 	p.until(`!document.querySelector("video").muted`)
+	// What is on air stands on a page for anybody.
+	p.do(chromedp.Navigate(s.http + "/watch"))
+	p.until(`document.querySelectorAll("[data-on-air] a").length === 1 && document.querySelector("[data-on-air] img").naturalWidth > 0`)
+	p.do(chromedp.Click(chromedp.CSS("[data-on-air] a")))
+	p.until(`location.pathname === "/watch/committee" && (v => v && v.currentTime > 0.5)(document.querySelector("video"))`)
 }
 
 // TestASlowLineGetsASmallerRung: over a line that carries less than the source's rung, a viewer over WebRTC is sent a smaller

@@ -479,6 +479,7 @@ func (s *Service) pages(metricsPort net.Listener) http.Handler {
 	}
 	r.Get("/assets/*", file("public, max-age=31536000, immutable")) // named by digest
 	player := page(files, "watch.html", true)
+	r.Get("/watch", player) // what is on air
 	r.Get("/watch/{channel}", player)
 	r.Get("/embed/{channel}", player)
 	r.Get("/contribute/{channel}", page(files, "contribute.html", false))

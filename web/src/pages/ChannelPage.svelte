@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { askPublic, call } from "../lib/api";
+  import { call } from "../lib/api";
   import { ago, bitrate, clock, frames, level, megabytes, percent } from "../lib/format";
   import { live } from "../lib/live.svelte";
   import { track, tracks } from "../lib/words";
@@ -41,7 +41,6 @@
   let way = $state<Way>("ll-hls");
   const viewers = $derived(Object.entries(status?.viewers ?? {}).sort());
   const total = $derived(viewers.reduce((n, [, v]) => n + v, 0));
-  const ask = () => askPublic(slug);
 </script>
 
 {#if error}
@@ -79,7 +78,7 @@
     ]}
   >
     <div class={["grid gap-4", tab === "ladder" && "max-xl:hidden"]}>
-      <Player {slug} {way} {ask} />
+      <Player {slug} {way} />
       <section class="panel p-3" aria-label="Feed">
         {#if status.feed}
           <dl class={["grid grid-cols-2 gap-3", tab !== "ladder" && "sm:grid-cols-4"]}>

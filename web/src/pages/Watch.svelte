@@ -1,12 +1,13 @@
 <script lang="ts">
   import "../player/index";
+  import OnAir from "../parts/OnAir.svelte";
   import type { Playback, PublicChannel } from "../lib/play.svelte";
 
-  const [, mode, slug] = location.pathname.split("/");
+  const [, mode, slug = ""] = location.pathname.split("/");
   const embedded = mode === "embed";
   const query = new URLSearchParams(location.search);
   const wish = (name: string) => query.get(name) ?? "";
-  let title = $state(decodeURIComponent(slug));
+  let title = $state(slug ? decodeURIComponent(slug) : "On air");
   let known = $state("");
 
   function hear(e: CustomEvent<PublicChannel>) {
@@ -33,22 +34,26 @@
       {/if}
     </header>
   {/if}
-  <metaplasis-player
-    {@attach use}
-    channel={slug}
-    way={wish("as") || "auto"}
-    rung={wish("rung")}
-    rungs={wish("rungs")}
-    delay={wish("delay") || undefined}
-    buffer={wish("buffer") || undefined}
-    sound={wish("sound")}
-    captions={wish("captions")}
-    muted={wish("muted")}
-    controls={wish("controls")}
-    menu={wish("menu")}
-    seek={wish("seek")}
-    style={embedded
-      ? "height:100%;aspect-ratio:auto"
-      : "width:100%;max-height:calc(100vh - 4rem);margin:auto"}
-  ></metaplasis-player>
+  {#if !slug}
+    <OnAir />
+  {:else}
+    <metaplasis-player
+      {@attach use}
+      channel={slug}
+      way={wish("as") || "auto"}
+      rung={wish("rung")}
+      rungs={wish("rungs")}
+      delay={wish("delay") || undefined}
+      buffer={wish("buffer") || undefined}
+      sound={wish("sound")}
+      captions={wish("captions")}
+      muted={wish("muted")}
+      controls={wish("controls")}
+      menu={wish("menu")}
+      seek={wish("seek")}
+      style={embedded
+        ? "height:100%;aspect-ratio:auto"
+        : "width:100%;max-height:calc(100vh - 4rem);margin:auto"}
+    ></metaplasis-player>
+  {/if}
 </div>
