@@ -215,7 +215,7 @@ func consoleFromSignInToEveryRendition(t *testing.T) []string {
 		chromedp.SendKeys(chromedp.CSS("#title"), "Start line"))
 	assert.Equal(t, "start-line", eval[string](p, `document.querySelector("#slug").value`))
 	p.do(chromedp.Click(chromedp.CSS("form button.btn-primary")), chromedp.WaitVisible(chromedp.CSS("video")))
-	p.until(`document.body.innerText.includes("Nobody is sending")`)
+	p.until(playerTree + `.textContent.includes("Nobody is sending")`)
 
 	// The sender's settings, as a person would copy them.
 	p.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="Label of the new key"]`), "camera 1\r"), chromedp.WaitVisible(chromedp.CSS("[data-made-key] img")))

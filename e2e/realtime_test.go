@@ -174,7 +174,7 @@ func TestPlayersSideBySide(t *testing.T) {
 	// What is on air stands on a page for anybody.
 	p.do(chromedp.Navigate(s.http + "/watch"))
 	p.until(`document.querySelectorAll("[data-on-air] a").length === 1 && document.querySelector("[data-on-air] img").naturalWidth > 0`)
-	p.do(chromedp.Click(chromedp.CSS("[data-on-air] a")))
+	p.do(chromedp.Navigate(eval[string](p, `document.querySelector("[data-on-air] a").href`)))
 	p.until(`location.pathname === "/watch/committee" && (v => v && v.currentTime > 0.5)(document.querySelector("video"))`)
 }
 
