@@ -18,14 +18,14 @@
   });
 </script>
 
-<main class="mx-auto w-full max-w-6xl p-4" aria-busy={!list && !failed}>
+<main class="w-full p-4 pt-1" aria-busy={!list && !failed}>
   {#if failed}
     <p class="border-warning mb-4 border-l-3 bg-white/10 px-3 py-2 text-sm" role="alert">
       The service does not answer. What is shown may be old; it is asked again every ten seconds.
     </p>
   {/if}
   {#if !list}
-    <div class="grid gap-4 sm:grid-cols-2 lg:grid-cols-3">
+    <div class="grid gap-4 sm:grid-cols-2 lg:grid-cols-3 2xl:grid-cols-4">
       {#each [0, 1, 2] as n (n)}<div class="skeleton aspect-video bg-white/10"></div>{/each}
     </div>
   {:else if list.length === 0}
@@ -33,7 +33,7 @@
       Nothing is on air now. This page looks again every ten seconds.
     </p>
   {:else}
-    <ul class="grid gap-4 sm:grid-cols-2 lg:grid-cols-3" data-on-air>
+    <ul class="grid gap-4 sm:grid-cols-2 lg:grid-cols-3 2xl:grid-cols-4" data-on-air>
       {#each list as c (c.channel)}
         <li>
           <a
