@@ -37,11 +37,7 @@ func relaysOut() error {
 	defer far.close()
 	ctx := context.Background()
 	const slug = "pier"
-	only := ladder.Ladder{Rungs: []ladder.Rung{{Name: "source", On: true, Source: true}}}
-	if _, err := s.api.CreateChannel(ctx, origin.Settings{Slug: slug, Ladder: only}); err != nil {
-		return err
-	}
-	k, err := s.api.CreateKey(ctx, slug, api.NewKey{})
+	secret, err := s.passes(slug)
 	if err != nil {
 		return err
 	}
@@ -49,7 +45,7 @@ func relaysOut() error {
 	if err != nil {
 		return err
 	}
-	child := exec.Command(self, "send-to", relayed, s.rtmp+"/in/"+slug+"/"+k.Secret)
+	child := exec.Command(self, "send-to", relayed, s.rtmp+"/in/"+slug+"/"+secret)
 	child.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	if err := child.Start(); err != nil {
 		return err
@@ -65,27 +61,11 @@ func relaysOut() error {
 	for _, way := range []string{"UDP", "RTMP", "SRT"} {
 		for n := range relays {
 			name := fmt.Sprintf("far-%d", n)
-			var to string
-			if way == "UDP" {
-				sink, err := net.ListenUDP("udp", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
-				if err != nil {
-					return err
-				}
-				defer func() { _ = sink.Close() }() // what it does not read is thrown away
-				to = "udp://" + sink.LocalAddr().String()
-			} else {
-				if _, err := far.api.CreateChannel(ctx, origin.Settings{Slug: name, Ladder: only}); err != nil {
-					return err
-				}
-				k, err := far.api.CreateKey(ctx, name, api.NewKey{})
-				if err != nil {
-					return err
-				}
-				to = far.rtmp + "/in/" + name + "/" + k.Secret
-				if way == "SRT" {
-					to = far.srt + "?streamid=" + name + "/" + k.Secret
-				}
+			to, end, err := far.takes(way, name)
+			if err != nil {
+				return err
 			}
+			defer end()
 			if _, err := s.api.PutRelay(ctx, slug, origin.Relay{Name: name, Address: to}); err != nil {
 				return err
 			}
@@ -114,10 +94,36 @@ func relaysOut() error {
 			if err := s.api.RemoveRelay(ctx, slug, name); err != nil {
 				return err
 			}
-			if way != "UDP" {
-				_ = far.api.RemoveChannel(ctx, name)
-			}
+			_ = far.api.RemoveChannel(ctx, name) // there is none over UDP
 		}
 	}
 	return nil
+}
+
+// passes makes a channel that passes its source through, and a key for it.
+func (s *wholeService) passes(slug string) (secret string, err error) {
+	ctx := context.Background()
+	only := ladder.Ladder{Rungs: []ladder.Rung{{Name: "source", On: true, Source: true}}}
+	if _, err := s.api.CreateChannel(ctx, origin.Settings{Slug: slug, Ladder: only}); err != nil {
+		return "", err
+	}
+	k, err := s.api.CreateKey(ctx, slug, api.NewKey{})
+	return k.Secret, err
+}
+
+// takes is an address that takes a relay: that of a channel, or over UDP of a socket that throws away what comes, until end
+// is called.
+func (s *wholeService) takes(way, name string) (to string, end func(), err error) {
+	if way == "UDP" {
+		sink, err := net.ListenUDP("udp", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
+		if err != nil {
+			return "", nil, err
+		}
+		return "udp://" + sink.LocalAddr().String(), func() { _ = sink.Close() }, nil
+	}
+	secret, err := s.passes(name)
+	if way == "SRT" {
+		return s.srt + "?streamid=" + name + "/" + secret, func() {}, err
+	}
+	return s.rtmp + "/in/" + name + "/" + secret, func() {}, err
 }
