@@ -30,7 +30,7 @@ bin/metaplasis: web/dist/index.html $(GO_FILES) go.mod go.sum $(wildcard demo/*.
 test: build lint
 	cd web && npx vitest run
 	go test ./internal/... ./demo/... ./cmd/...
-	cd e2e && go test -count=1 -parallel 3 -timeout 40m # in its folder, so that it prints what was repeated
+	tools/e2e
 
 lint: setup web/dist/index.html
 	@unformatted=$$(gofmt -l cmd demo e2e internal web/*.go); if [ -n "$$unformatted" ]; then echo "not formatted (make format): $$unformatted"; exit 1; fi

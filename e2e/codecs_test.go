@@ -131,7 +131,7 @@ func TestSeveralSounds(t *testing.T) {
 func TestAnotherCodecTakesOver(t *testing.T) {
 	t.Parallel()
 	s := start(t)
-	url := s.channel("line", origin.Settings{Packaging: origin.Packaging{Window: 12}}, sourceOnly)
+	url := s.channel("line", origin.Settings{Packaging: origin.Packaging{Window: 60}}, sourceOnly)
 	stop := s.sendLoop(&demo.Others[2], camera.Options{URL: url})
 	eventually(t, "on air", func() bool { return s.newest("line", "source") >= 3 })
 	p := open(t)
