@@ -230,7 +230,7 @@ func (c *Cutter) cut(last bool) *Segment {
 	s := c.state
 	if s == nil {
 		s = &Segment{
-			MSN: c.open.MSN, Prefix: c.Prefix, Discontinuity: c.open.Discontinuity, Header: c.header, ETag: fmt.Sprintf(`"%d-%s"`, c.open.MSN, c.header.Name), Begun: c.begun, Made: &Made{},
+			MSN: c.open.MSN, Prefix: c.Prefix, Discontinuity: c.open.Discontinuity, Header: c.header, ETag: Tag(c.open.MSN, c.header), Begun: c.begun, Made: &Made{},
 			Start: media.Rescale(c.units[0].PTS, t.Timescale, media.VideoTimescale),
 		}
 		s.first, s.FirstPTS = c.units[0].DTS, c.units[0].PTS

@@ -59,6 +59,9 @@ type Segment struct {
 // Name is what the segment's file names begin with.
 func (s *Segment) Name() string { return s.Prefix + strconv.FormatUint(s.MSN, 10) }
 
+// Tag is the entity tag of a segment: it names the bytes.
+func Tag(msn uint64, h *Header) string { return fmt.Sprintf(`"%d-%s"`, msn, h.Name) }
+
 // Bytes returns the segment's bytes, of whole chunks each piece.
 func (s *Segment) Bytes() ([][]byte, error) {
 	if s.Blob == nil {

@@ -1,0 +1,452 @@
+package store
+
+import (
+	"cmp"
+	"container/list"
+	"errors"
+	"slices"
+	"sync"
+	"time"
+
+	"metaplasis/internal/core/hls"
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/segment"
+)
+
+// Strip is a stretch of one rendition.
+type Strip struct {
+	Rendition string
+	Sound     string // the rendition of sound that goes with pictures
+	Track     media.Track
+	List      []*segment.Segment // shared: not to be changed
+	Ordinal   uint64             // of the first: it counts what a playlist calls the media sequence
+	Breaks    uint32             // discontinuities before the first
+}
+
+// Span is a stretch of a channel: its renditions by name, their times told by one epoch.
+type Span struct {
+	Epoch  time.Time
+	Strips []Strip
+}
+
+// Begin returns the wall clock at the first segment, zero when there is none.
+func (s *Span) Begin() (at time.Time) {
+	for i := range s.Strips {
+		if b := hls.WallClock(s.Epoch, s.Strips[i].List[0].Start); at.IsZero() || b.Before(at) {
+			at = b
+		}
+	}
+	return at
+}
+
+// recent is the newest part of a strip as segments. It is made when somebody looks back, grows with what comes, and
+// goes when nobody has looked for a while. Discontinuities and holes are in it as a playlist tells them.
+type recent struct {
+	list    []*segment.Segment
+	ordinal uint64
+	breaks  uint32 // before the first
+	epoch   time.Time
+	from    time.Time // nothing is missing from here on
+	used    time.Time
+	last    position
+}
+
+// position is where a list stands behind its last segment.
+type position struct {
+	ordinal uint64 // of the last
+	breaks  uint32 // up to the last
+}
+
+// add puts a segment at the end, when there is a list.
+func (r *recent) add(s *segment.Segment, ordinal uint64, breaks uint32) {
+	if len(r.list) > 0 {
+		r.append(s, ordinal, breaks)
+	}
+}
+
+// maxHole is how many segments of a hole are told one by one.
+const maxHole = 100_000
+
+func (r *recent) append(s *segment.Segment, ordinal uint64, breaks uint32) {
+	if len(r.list) == 0 {
+		r.ordinal, r.breaks = ordinal, breaks
+		if s.Discontinuity {
+			r.breaks--
+		}
+		r.list, r.last = append(r.list, s), position{ordinal, breaks}
+		return
+	}
+	missing := int64(ordinal - r.last.ordinal - 1)
+	own := uint32(0)
+	if s.Discontinuity {
+		own = 1
+	}
+	// Discontinuities that other renditions have in a hole of this one are told in it.
+	untold := int64(breaks - r.last.breaks - own)
+	if missing > 0 && missing < maxHole {
+		last := r.list[len(r.list)-1]
+		at, step := last.Start+last.Duration, max(last.Duration, 1)
+		if between := s.Start - at; between > 0 {
+			step = between / missing
+		}
+		for i := range missing {
+			r.list = append(r.list, &segment.Segment{MSN: last.MSN + 1 + uint64(i), Prefix: s.Prefix, Gap: true, Discontinuity: i < untold, Start: at, Duration: step, Header: s.Header})
+			at += step
+		}
+		untold -= missing
+	}
+	if untold > 0 && !s.Discontinuity {
+		again := *s
+		again.Discontinuity = true
+		s = &again
+	}
+	r.list, r.last = append(r.list, s), position{ordinal, breaks}
+}
+
+// cutFront drops what lies before a time.
+func (r *recent) cutFront(before int64) {
+	n, _ := slices.BinarySearchFunc(r.list, before, func(s *segment.Segment, t int64) int { return cmp.Compare(s.Start+s.Duration, t) })
+	if n < len(r.list)/4 || n == 0 || n == len(r.list) {
+		return // not worth a copy
+	}
+	for _, s := range r.list[:n] {
+		if s.Discontinuity {
+			r.breaks++
+		}
+	}
+	r.ordinal += uint64(n)
+	r.list = slices.Clone(r.list[n:])
+}
+
+// cut drops what lies before a time.
+func (r *recent) cut(before time.Time) {
+	if r.from.Before(before) {
+		n := len(r.list)
+		if r.cutFront(r.ticks(before)); len(r.list) < n {
+			r.from = before
+		}
+	}
+}
+
+// ticks converts a wall clock to media time.
+func (r *recent) ticks(at time.Time) int64 {
+	d := at.Sub(r.epoch)
+	if d == 1<<63-1 || d == -1<<63 { // further away than a Duration goes
+		return (at.Unix() - r.epoch.Unix()) * media.VideoTimescale
+	}
+	return int64(d/time.Microsecond) * media.VideoTimescale / 1_000_000
+}
+
+// strip returns what lies between two times.
+func (r *recent) strip(from, to time.Time) (out Strip) {
+	after := func(at time.Time) int {
+		t := r.ticks(at)
+		n, _ := slices.BinarySearchFunc(r.list, t, func(s *segment.Segment, t int64) int {
+			if s.Start+s.Duration <= t {
+				return -1
+			}
+			return 1
+		})
+		return n
+	}
+	a, b := after(from), len(r.list)
+	if !to.IsZero() {
+		b, _ = slices.BinarySearchFunc(r.list, r.ticks(to), func(s *segment.Segment, t int64) int { return cmp.Compare(s.Start, t) })
+	}
+	if a >= b {
+		return out
+	}
+	out.Ordinal, out.Breaks = r.ordinal+uint64(a), r.breaks
+	for _, s := range r.list[:a] {
+		if s.Discontinuity {
+			out.Breaks++
+		}
+	}
+	out.List = r.list[a:b:b]
+	for len(out.List) > 0 && out.List[0].Gap { // a list begins with something
+		if out.List[0].Discontinuity {
+			out.Breaks++
+		}
+		out.List, out.Ordinal = out.List[1:], out.Ordinal+1
+	}
+	return out
+}
+
+// ErrNothing says that nothing of a stretch of time is kept.
+var ErrNothing = errors.New("nothing of that time is kept")
+
+// Span returns what is kept of a channel between two times; a zero to is the newest. Of times before the epoch of the newest
+// segments nothing is told beside them.
+func (s *Store) Span(channel string, from, to time.Time) (*Span, error) {
+	sh := s.known(channel)
+	if sh == nil {
+		return nil, ErrNothing
+	}
+	out := &Span{}
+	for _, st := range sh.all() {
+		r, err := sh.look(st, from, to)
+		if err != nil {
+			return nil, err
+		}
+		if r == nil {
+			continue
+		}
+		strip := r.strip(from, to)
+		if len(strip.List) == 0 {
+			continue
+		}
+		if r.epoch.After(out.Epoch) || len(out.Strips) == 0 {
+			out.Epoch = r.epoch
+		}
+		strip.Rendition, strip.Sound, strip.Track = st.name, sh.soundOf(st), strip.List[len(strip.List)-1].Header.Track
+		out.Strips = append(out.Strips, strip)
+	}
+	if len(out.Strips) == 0 {
+		return nil, ErrNothing
+	}
+	slices.SortFunc(out.Strips, func(a, b Strip) int { return cmp.Compare(a.Rendition, b.Rendition) })
+	return out, nil
+}
+
+func (sh *shelf) soundOf(st *strip) string {
+	sh.mu.Lock()
+	defer sh.mu.Unlock()
+	if n := len(st.pending); n > 0 {
+		return st.pending[n-1].sound
+	}
+	if st.growing != nil {
+		return st.growing.head.Sound
+	}
+	if n := len(st.bundles); n > 0 {
+		path := st.bundles[n-1].Path
+		if c := sh.s.cache.get(path); c != nil {
+			return c.head.Sound
+		}
+	}
+	return ""
+}
+
+// look makes the list of a strip from a time on, or to another one, nil when there is nothing.
+func (sh *shelf) look(st *strip, from, to time.Time) (*recent, error) {
+	now := sh.s.now()
+	sh.mu.Lock()
+	if r := &st.recent; len(r.list) > 0 && !from.Before(r.from) {
+		r.used = now
+		shared := *r
+		sh.mu.Unlock()
+		return &shared, nil
+	}
+	var wanted []Bundle
+	for _, b := range st.bundles {
+		if b.End.After(from) && (to.IsZero() || b.Begin.Before(to)) {
+			wanted = append(wanted, *b)
+		}
+	}
+	sh.mu.Unlock()
+	var all []*contents
+	for i := range wanted {
+		c, err := sh.contentsOf(st, wanted[i].Path)
+		if err != nil {
+			sh.s.missing(sh, st, wanted[i].Path, err)
+			continue
+		}
+		all = append(all, c)
+	}
+	sh.mu.Lock()
+	defer sh.mu.Unlock()
+	made := recent{from: from, used: now}
+	if len(all) > 0 {
+		made.epoch = all[len(all)-1].head.Epoch
+	} else if len(st.pending) > 0 {
+		made.epoch = st.pending[0].epoch
+	}
+	until := uint64(0) // the number behind the last segment that is in
+	for _, c := range all {
+		if !c.head.Epoch.Equal(made.epoch) {
+			continue
+		}
+		for j := range c.list {
+			rec := &c.list[j]
+			made.append(segmentOf(sh.s.place, c.path, &c.head, c.header, rec), c.head.Ordinal+rec.MSN-c.head.MSN, rec.Breaks)
+			until = rec.MSN + 1
+		}
+	}
+	if to.IsZero() || len(st.pending) > 0 && hls.WallClock(st.pending[0].epoch, st.pending[0].seg.Start).Before(to) {
+		// What was written since the bundles were looked at, and what is not yet.
+		if g := st.growing; g != nil && g.head.Epoch.Equal(made.epoch) {
+			header := &segment.Header{Name: g.head.Header, Bytes: g.head.Bytes, Track: g.head.Track}
+			for j := range g.records[:g.readable] {
+				if rec := &g.records[j]; rec.MSN >= until {
+					made.append(segmentOf(sh.s.place, g.bundle.Path, &g.head, header, rec), g.head.Ordinal+rec.MSN-g.head.MSN, rec.Breaks)
+					until = rec.MSN + 1
+				}
+			}
+		}
+		for _, e := range st.pending {
+			if e.seg.MSN >= until && e.epoch.Equal(made.epoch) {
+				made.append(e.seg, e.ordinal, e.breaks)
+				until = e.seg.MSN + 1
+			}
+		}
+	}
+	if len(made.list) == 0 {
+		return nil, nil
+	}
+	if to.IsZero() { // it goes on with what comes
+		if len(wanted) == 0 || wanted[0].Begin.After(from) {
+			made.from = from
+		} else {
+			made.from = wanted[0].Begin
+		}
+		st.recent = made
+	}
+	return &made, nil
+}
+
+// contentsOf returns the records of a bundle, from memory or the place.
+func (sh *shelf) contentsOf(st *strip, path string) (*contents, error) {
+	sh.mu.Lock()
+	if g := st.growing; g != nil && g.bundle.Path == path {
+		c := &contents{path: path, head: g.head, header: &segment.Header{Name: g.head.Header, Bytes: g.head.Bytes, Track: g.head.Track}, list: g.records[:g.readable:g.readable]}
+		sh.mu.Unlock()
+		return c, nil
+	}
+	sh.mu.Unlock()
+	if c := sh.s.cache.get(path); c != nil {
+		return c, nil
+	}
+	c, _, err := read(sh.s.place, path)
+	if err != nil {
+		return nil, err
+	}
+	if len(c.list) == 0 {
+		return nil, ErrNothing
+	}
+	sh.s.cache.put(path, c)
+	return c, nil
+}
+
+// Find returns a kept segment of a rendition by what its name begins with and its number, nil when it is not kept.
+func (s *Store) Find(channel, rendition, prefix string, msn uint64) *segment.Segment {
+	sh, st := s.stripOf(channel, rendition)
+	if st == nil {
+		return nil
+	}
+	sh.mu.Lock()
+	for _, e := range st.pending {
+		if e.seg.MSN == msn && e.seg.Prefix == prefix {
+			out := *e.seg
+			out.Made = &segment.Made{}
+			sh.mu.Unlock()
+			return &out
+		}
+	}
+	var path string
+	for i := len(st.bundles) - 1; i >= 0; i-- {
+		if b := st.bundles[i]; b.Prefix == prefix && b.FirstMSN <= msn && msn <= b.LastMSN {
+			path = b.Path
+			break
+		}
+	}
+	sh.mu.Unlock()
+	if path == "" {
+		return nil
+	}
+	c, err := sh.contentsOf(st, path)
+	if err != nil {
+		s.missing(sh, st, path, err)
+		return nil
+	}
+	i, found := slices.BinarySearchFunc(c.list, msn, func(r Record, msn uint64) int { return cmp.Compare(r.MSN, msn) })
+	if !found {
+		return nil
+	}
+	return segmentOf(s.place, path, &c.head, c.header, &c.list[i])
+}
+
+// Header returns a CMAF header of a rendition by its name, nil when nothing kept has it.
+func (s *Store) Header(channel, rendition, name string) *segment.Header {
+	sh, st := s.stripOf(channel, rendition)
+	if st == nil {
+		return nil
+	}
+	sh.mu.Lock()
+	for _, e := range st.pending {
+		if e.seg.Header.Name == name {
+			sh.mu.Unlock()
+			return e.seg.Header
+		}
+	}
+	path := ""
+	for i := len(st.bundles) - 1; i >= 0 && path == ""; i-- {
+		if st.bundles[i].Header == name {
+			path = st.bundles[i].Path
+		}
+	}
+	sh.mu.Unlock()
+	if path == "" {
+		return nil
+	}
+	c, err := sh.contentsOf(st, path)
+	if err != nil {
+		s.missing(sh, st, path, err)
+		return nil
+	}
+	return c.header
+}
+
+// cache holds the records of bundles that were read of late, bounded in bytes.
+type cache struct {
+	mu    sync.Mutex
+	most  int64
+	held  int64
+	order *list.List // of *cached, the newest used first
+	byKey map[string]*list.Element
+}
+
+type cached struct {
+	path string
+	c    *contents
+}
+
+func newCache(most int64) *cache {
+	return &cache{most: most, order: list.New(), byKey: map[string]*list.Element{}}
+}
+
+func (c *cache) get(path string) *contents {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	e := c.byKey[path]
+	if e == nil {
+		return nil
+	}
+	c.order.MoveToFront(e)
+	return e.Value.(*cached).c
+}
+
+func (c *cache) put(path string, v *contents) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if e := c.byKey[path]; e != nil {
+		c.drop(e)
+	}
+	c.byKey[path] = c.order.PushFront(&cached{path, v})
+	c.held += v.size()
+	for c.held > c.most && c.order.Len() > 1 {
+		c.drop(c.order.Back())
+	}
+}
+
+func (c *cache) forget(path string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if e := c.byKey[path]; e != nil {
+		c.drop(e)
+	}
+}
+
+func (c *cache) drop(e *list.Element) {
+	v := c.order.Remove(e).(*cached)
+	c.held -= v.c.size()
+	delete(c.byKey, v.path)
+}
