@@ -11,6 +11,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -100,6 +101,9 @@ func (a *app) serveFlags(c *cobra.Command, s *serveFlags) {
 	f.StringVar(&s.conf.Metrics, "metrics", "", "address for metrics alone, such as 127.0.0.1:9780; without it /metrics needs a client token")
 	f.BoolVar(&s.conf.InspectPrivate, "inspect-private", false,
 		"let the console's inspector connect to private, loopback and link-local addresses")
+	f.StringVar(&s.conf.Store, "store", os.Getenv("METAPLASIS_STORE"),
+		`where what was on air is kept: a folder, or s3://HOST/BUCKET/PREFIX with its credentials in METAPLASIS_S3_ACCESS_KEY and METAPLASIS_S3_SECRET_KEY (environment METAPLASIS_STORE); a folder beside the other data without it; "off" keeps nothing`)
+	f.Var(gigabytes{&s.conf.StoreLimit}, "store-limit", "most that the store may take, in GB: the oldest goes first, and never what a recording holds; 0 for no limit")
 	f.StringVar(&s.conf.HookCommands, "hook-commands", "", "folder of programs that hooks may run; none without it")
 	f.StringVar(&s.logLevel, "log", "info", "least level to log: debug, info, warn, error")
 }
@@ -431,3 +435,24 @@ func (a *app) ask(prompt string) (string, error) {
 	line, _, _ := strings.Cut(string(b), "\n")
 	return strings.TrimSpace(line), err
 }
+
+// gigabytes is a flag in GB of a value in bytes.
+type gigabytes struct{ bytes *int64 }
+
+func (g gigabytes) String() string {
+	if g.bytes == nil {
+		return "0"
+	}
+	return strconv.FormatFloat(float64(*g.bytes)/1e9, 'f', -1, 64)
+}
+
+func (g gigabytes) Set(text string) error {
+	v, err := strconv.ParseFloat(text, 64)
+	if err != nil || v < 0 || v > 1e9 {
+		return fmt.Errorf("found %q, expected a number of GB", text)
+	}
+	*g.bytes = int64(v * 1e9)
+	return nil
+}
+
+func (gigabytes) Type() string { return "GB" }

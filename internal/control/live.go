@@ -136,6 +136,7 @@ func (s *Service) statuses() []origin.Status {
 		st := c.Status()
 		st.Viewers = viewers[st.Slug]
 		s.addRelays(&st)
+		s.addKept(&st)
 		out = append(out, st)
 	}
 	return out

@@ -59,6 +59,7 @@ type Service struct {
 	hooks    *hooks.Runner
 	studio   Studio
 	relays   atomic.Pointer[relay.Runner]
+	kept     kept
 	OnKeys   func() // is told when contribution keys, or what goes with them, changed
 	trusted  knownTokens
 	log      eventLog
@@ -128,6 +129,9 @@ func (s *Service) Attach(ctx context.Context, o *origin.Origin) error {
 	if err := s.loadImages(ctx); err != nil {
 		return err
 	}
+	if err := s.loadRecordings(ctx); err != nil {
+		return err
+	}
 	list, err := s.db.Channels(ctx)
 	if err != nil {
 		return fmt.Errorf("reading the channels: %w", err)
@@ -147,10 +151,12 @@ func (s *Service) Attach(ctx context.Context, o *origin.Origin) error {
 				Text: "The stored channel could not be started: " + err.Error(), Do: "Change its settings."})
 			continue
 		}
+		s.keep(c.Slug)
 		s.history.begin(c.Slug, c.Revision, set)
 		s.recallFeed(ctx, c.Slug)
 	}
-	s.background.Add(2)
+	s.background.Add(3)
+	go func() { defer s.background.Done(); s.record(s.stop) }()
 	go func() { defer s.background.Done(); s.watch(s.stop) }()
 	go func() { defer s.background.Done(); s.ping(s.stop) }()
 	return nil
@@ -366,7 +372,7 @@ func (s *Service) addChannel(_ http.ResponseWriter, r *http.Request) (any, error
 	if err != nil {
 		return nil, err
 	}
-	s.keysChanged()
+	s.keep(in.Slug)
 	s.history.begin(in.Slug, 1, in)
 	s.keysChanged()
 	s.Event(origin.Event{At: time.Now(), Channel: in.Slug, Level: origin.Info, Kind: "channel-created",
@@ -467,6 +473,7 @@ func (s *Service) applySettings(r *http.Request, c *origin.Channel, set origin.S
 	if err := c.Apply(set); err != nil {
 		return nil, err
 	}
+	s.keep(c.Slug())
 	s.history.add(c.Slug(), revision, set)
 	s.keysChanged()
 	s.Event(origin.Event{At: time.Now(), Channel: c.Slug(), Level: origin.Info, Kind: "channel-changed",
@@ -490,6 +497,7 @@ func (s *Service) removeChannel(_ http.ResponseWriter, r *http.Request) (any, er
 	if err := s.o.Remove(slug); err != nil && !errors.Is(err, origin.ErrUnknownChannel) {
 		return nil, err
 	}
+	s.keep(slug)
 	s.keys.forget(slug, allKeys)
 	s.keysChanged()
 	s.history.forget(slug)

@@ -9,6 +9,9 @@
 //	{channel}/ts.m3u8                     of transport streams and packed audio
 //	{channel}/{rung}.ts                   a transport stream that goes on, for receivers
 //	{channel}/index.mpd, {selection}.mpd  DASH manifests
+//	{channel}/index.m3u8?from=TIME        of what is kept from a time on, also index.mpd; &to=TIME ends it
+//	{channel}/index.m3u8?recording=N      of a recording
+//	{channel}/{rendition}.mp4?from=…&to=… a stretch as one file; .ts, and .m4s for a fragmented one
 //	{channel}/time                        the server's clock, for DASH
 //	{channel}/picture.jpg                 preview
 //	{channel}/{rendition}/index.m3u8      media playlist; ts, aac and keys are its other wrappings
@@ -79,6 +82,8 @@ func (everybody) Watch(*http.Request, string) error { return nil }
 type Server struct {
 	// Authority stands in front of every channel. It is set before the first request.
 	Authority Authority
+	// Past is what was kept; nil: nothing. It is set before the first request.
+	Past *Past
 	// Continuous answers {channel}/{rung}.ts: a transport stream that goes on; nil answers nothing there.
 	Continuous func(w http.ResponseWriter, r *http.Request, c *origin.Channel, rung string)
 
@@ -285,6 +290,9 @@ func (s *Server) channelFile(q *request) {
 	case q.file == "picture.jpg":
 		q.kind = "picture"
 		q.picture()
+	case s.Past != nil && q.looksBack() && isExport(q.file):
+		q.kind = "export"
+		s.Past.export(q)
 	case strings.HasSuffix(q.file, ".ts") && s.Continuous != nil:
 		q.kind = "stream"
 		if q.find() {
@@ -293,6 +301,9 @@ func (s *Server) channelFile(q *request) {
 	case q.file == "time":
 		q.kind = "time"
 		q.clock()
+	case s.Past != nil && q.looksBack() && (strings.HasSuffix(q.file, ".m3u8") || strings.HasSuffix(q.file, ".mpd")):
+		q.kind = "past"
+		s.Past.master(q)
 	case strings.HasSuffix(q.file, ".m3u8"):
 		q.kind = "master"
 		q.master(typePlaylist)

@@ -23,6 +23,9 @@ func (q *request) media(rend *origin.Rendition, v *present.View) {
 		return
 	}
 	if strings.HasPrefix(q.file, headerPrefix) {
+		if q.s.Past.file(q) {
+			return
+		}
 		q.fail(http.StatusNotFound, "No segment in memory has this header.")
 		return
 	}
@@ -37,6 +40,9 @@ func (q *request) media(rend *origin.Rendition, v *present.View) {
 	if now := prefixOf(v); prefix != now {
 		if prefix == "" {
 			q.redirect(now)
+			return
+		}
+		if q.s.Past.file(q) {
 			return
 		}
 		q.fail(http.StatusGone, "The segment was made before the channel began anew, and is gone.")
@@ -87,6 +93,8 @@ func (q *request) redirect(prefix string) {
 func (q *request) lookup(v *present.View, msn uint64) (seg *segment.Segment, answered bool) {
 	seg, gone := v.Snapshot.Find(msn)
 	switch {
+	case (gone || seg == nil && msn < newestNumber(v)) && q.s.Past.file(q):
+		return nil, true
 	case gone:
 		q.fail(http.StatusGone, "The segment has left the window.")
 		return nil, true
@@ -95,6 +103,14 @@ func (q *request) lookup(v *present.View, msn uint64) (seg *segment.Segment, ans
 		return nil, true
 	}
 	return seg, false
+}
+
+// newestNumber is that of the newest segment in memory.
+func newestNumber(v *present.View) uint64 {
+	if s := v.Snapshot.Newest(); s != nil {
+		return s.MSN
+	}
+	return 0
 }
 
 // isNext reports whether a segment is the one that comes next, so that it pays to wait for it.

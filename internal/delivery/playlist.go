@@ -24,10 +24,21 @@ func (s *Server) renditionFile(q *request) {
 	} else {
 		q.kind = "segment"
 	}
+	if list && s.Past != nil && q.looksBack() {
+		q.kind = "past"
+		s.Past.playlist(q, w)
+		return
+	}
+	if s.Past != nil && s.o.Channel(q.slug) == nil && !list && s.Past.file(q) {
+		return
+	}
 	if !q.find() {
 		return
 	}
 	rend := q.channel.Rendition(q.rendition)
+	if (rend == nil || rend.View() == nil) && !list && s.Past.file(q) {
+		return
+	}
 	if rend == nil {
 		q.fail(http.StatusNotFound, "The channel has no such rendition.")
 		return
@@ -74,7 +85,7 @@ func readDirectives(query string) (d wanted) {
 	if v, ok := get("_HLS_msn"); ok {
 		n, err := strconv.ParseUint(v, 10, 63)
 		if err != nil {
-			d.problem = fmt.Sprintf("Found _HLS_msn=%q, expected a whole number.", clip(v))
+			d.problem = fmt.Sprintf("Found _HLS_msn=%q, expected a whole number.", clipped(v))
 		}
 		d.msn, d.blocks = n, true
 	}
@@ -82,7 +93,7 @@ func readDirectives(query string) (d wanted) {
 		n, err := strconv.ParseUint(v, 10, 31)
 		switch {
 		case err != nil:
-			d.problem = fmt.Sprintf("Found _HLS_part=%q, expected a whole number.", clip(v))
+			d.problem = fmt.Sprintf("Found _HLS_part=%q, expected a whole number.", clipped(v))
 		case !d.blocks:
 			d.problem = "Found _HLS_part without _HLS_msn, expected both."
 		}
@@ -91,13 +102,13 @@ func readDirectives(query string) (d wanted) {
 	if v, ok := get("_HLS_skip"); ok {
 		d.skip = v == "YES" || v == "v2"
 		if !d.skip {
-			d.problem = fmt.Sprintf("Found _HLS_skip=%q, expected YES or v2.", clip(v))
+			d.problem = fmt.Sprintf("Found _HLS_skip=%q, expected YES or v2.", clipped(v))
 		}
 	}
 	return d
 }
 
-func clip(s string) string { return s[:min(len(s), 40)] }
+func clipped(s string) string { return s[:min(len(s), 40)] }
 
 // shortLife is how long a cache may keep a playlist that grows with each part.
 const shortLife = "public, max-age=1"

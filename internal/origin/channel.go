@@ -29,11 +29,12 @@ type Picture struct {
 
 // shared is what every part of a channel knows: its name, the clock, and where events go.
 type shared struct {
-	slug   string
-	now    func() time.Time
-	images *Images
-	layout *changes                                 // of the tracks that are put out
-	event  func(level Level, kind, text, do string) // does not wait
+	slug    string
+	now     func() time.Time
+	images  *Images
+	archive Archive                                  // keeps what was on air; nil: nobody
+	layout  *changes                                 // of the tracks that are put out
+	event   func(level Level, kind, text, do string) // does not wait
 }
 
 // Channel is one running channel. Its lock covers the way of the media: the feed on air, its session, and the
@@ -76,7 +77,7 @@ type Channel struct {
 func newChannel(o *Origin, s Settings, created time.Time, at Position) *Channel {
 	c := &Channel{o: o, created: created, settings: s, hub: hub.New(hubBytes, s.hubSpan()), notes: &annotations{},
 		tracks: trackIDs{}, air: onAir{problems: map[Input]string{}, left: map[Input]time.Time{}}}
-	c.shared = shared{slug: s.Slug, now: o.Now, images: &o.Images, layout: &changes{}, event: func(level Level, kind, text, do string) {
+	c.shared = shared{slug: s.Slug, now: o.Now, images: &o.Images, archive: o.Archive, layout: &changes{}, event: func(level Level, kind, text, do string) {
 		o.event(Event{At: o.Now(), Channel: s.Slug, Level: level, Kind: kind, Text: text, Do: do})
 	}}
 	c.numbers = newNumbering(s.Slug, o.Keeper, at)

@@ -15,11 +15,12 @@ import (
 
 // Options of an origin.
 type Options struct {
-	Keeper Keeper
-	Gate   Gate
-	Worker func() *exec.Cmd // makes the command line of a worker process
-	Logger *slog.Logger
-	Now    func() time.Time // the wall clock; nil is time.Now
+	Keeper  Keeper
+	Gate    Gate
+	Archive Archive          // keeps what was on air; nil: nobody
+	Worker  func() *exec.Cmd // makes the command line of a worker process
+	Logger  *slog.Logger
+	Now     func() time.Time // the wall clock; nil is time.Now
 	// Burst is how far a feed's media may run ahead of the wall clock; 0 is DefaultBurst, less than 0
 	// without a limit, for measurements.
 	Burst time.Duration

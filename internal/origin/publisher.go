@@ -110,7 +110,7 @@ func (p *publisher) rendition(name string) *Rendition {
 		r.orphan = false
 		return r
 	}
-	r := &Rendition{Name: name, window: p.newWindow()}
+	r := &Rendition{Name: name, window: p.newWindow(name)}
 	if back := old[name]; back != nil {
 		// A rung that was off is on again: until its first segment is out, the stand-in goes on.
 		r.view.Store(back.view.Load())
@@ -123,8 +123,26 @@ func (p *publisher) rendition(name string) *Rendition {
 	return r
 }
 
-func (p *publisher) newWindow() *segment.Window {
-	return segment.NewWindow(p.settings.Window, p.numbers)
+func (p *publisher) newWindow(name string) *segment.Window {
+	w := segment.NewWindow(p.settings.Window, p.numbers)
+	if p.archive != nil {
+		w.Whole = func(s *segment.Segment) {
+			if s.Header.Track.Kind != media.Data {
+				p.archive.Keep(p.slug, name, p.soundOf(name), p.epoch, s)
+			}
+		}
+	}
+	return w
+}
+
+// soundOf names the rendition of sound that goes with the pictures of another one.
+func (p *publisher) soundOf(name string) string {
+	for _, r := range p.offering.rungs {
+		if r.Name == name && r.video {
+			return r.sound
+		}
+	}
+	return ""
 }
 
 // retire turns a rendition off from a segment on and lets the nearest one that goes on stand in for it, and
@@ -157,7 +175,7 @@ func (p *publisher) retire(r *Rendition, from uint64, on func(name string) bool)
 	}
 	r.retire(best, from)
 	if best != nil {
-		r.window = p.newWindow() // what is still needed of the old one is in the view
+		r.window = p.newWindow(r.Name) // what is still needed of the old one is in the view
 		p.follow(r)
 	}
 }
@@ -259,7 +277,7 @@ func (p *publisher) publish(r *Rendition, s *segment.Segment) {
 		for _, other := range *p.renditions.Load() {
 			if other.orphan && other != r && sameKind(other, r) {
 				other.standIn, other.orphan = r, false
-				other.window = p.newWindow()
+				other.window = p.newWindow(other.Name)
 			}
 		}
 	}

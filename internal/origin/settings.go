@@ -29,6 +29,7 @@ type Settings struct {
 	Outputs   `json:"outputs"`
 	Access    `json:"access"`
 	Switching `json:"switching"`
+	Keeping   `json:"keeping"`
 	// Relays carry the channel onward to other servers and receivers.
 	Relays []Relay `json:"relays,omitempty"`
 }
@@ -39,6 +40,39 @@ type Switching struct {
 	BlackSeconds  int64 `json:"blackSeconds,omitempty" flag:"switch-black" help:"let another live input take over when the picture has been black for so many seconds; 0 for never"`
 	LossySeconds  int64 `json:"lossySeconds,omitempty" flag:"switch-lossy" help:"let another live input take over when the line has lost packets again and again for so many seconds; 0 for never"`
 	SilentSeconds int64 `json:"silentSeconds,omitempty" flag:"switch-silent" help:"let another live input take over when the sound has been silent for so many seconds; 0 for never"`
+}
+
+// Keeping is what is kept of a channel after it left the window.
+type Keeping struct {
+	// TimeShiftMinutes is how far back viewers may go.
+	TimeShiftMinutes int64 `json:"timeShiftMinutes,omitempty" flag:"time-shift" help:"how far back viewers may go, in minutes; 0 for no further than the playlist"`
+	TimeShiftMB      int64 `json:"timeShiftMB,omitempty" flag:"time-shift-mb" help:"most that the time-shift may take, in millions of bytes: the oldest goes first; 0 for no bound of its own"`
+	// Record keeps all that is on air, in recordings of RecordHours each, for RecordDays.
+	Record      bool  `json:"record,omitempty" flag:"record" help:"record all that is on air"`
+	RecordHours int64 `json:"recordHours,omitempty" flag:"record-hours" help:"begin another recording every so many hours; 0 is 24"`
+	RecordDays  int64 `json:"recordDays,omitempty" flag:"record-days" help:"keep recordings that were made by themselves for so many days; 0 for ever"`
+}
+
+// Bounds of what is kept.
+const (
+	maxTimeShiftMinutes = 31 * 24 * 60
+	maxRecordDays       = 3660
+)
+
+func (s Settings) checkKeeping() (out []ladder.Problem) {
+	for _, f := range []struct {
+		name    string
+		v, most int64
+		unit    string
+	}{
+		{"timeShiftMinutes", s.TimeShiftMinutes, maxTimeShiftMinutes, "minutes"}, {"timeShiftMB", s.TimeShiftMB, 1 << 40, "millions of bytes"},
+		{"recordHours", s.RecordHours, 24 * 31, "hours"}, {"recordDays", s.RecordDays, maxRecordDays, "days"},
+	} {
+		if f.v < 0 || f.v > f.most {
+			out = append(out, ladder.Problem{Field: "keeping." + f.name, Text: fmt.Sprintf("found %d, expected 0 to %d %s", f.v, f.most, f.unit)})
+		}
+	}
+	return out
 }
 
 // Packaging is how a channel's media is cut and described.
@@ -160,6 +194,7 @@ func (s Settings) Check() []ladder.Problem {
 	out = append(out, s.checkInputs()...)
 	out = append(out, s.checkAccess()...)
 	out = append(out, s.checkRelays()...)
+	out = append(out, s.checkKeeping()...)
 	for _, f := range []struct {
 		name string
 		v    int64
@@ -412,6 +447,12 @@ type Grant struct {
 	Input    string    // the name of the input for senders that it leads to; "" for any
 	Protocol string    // the only protocol that it is for, such as SRT; "" for any
 	Expires  time.Time // zero for never
+}
+
+// Archive keeps what was on air. It does not wait.
+type Archive interface {
+	// Keep takes a whole segment of a rendition, or a gap. sound names the rendition of sound that goes with pictures.
+	Keep(channel, rendition, sound string, epoch time.Time, s *segment.Segment)
 }
 
 // Gate decides whether a sender may contribute to a channel.

@@ -30,7 +30,7 @@ func (c *Channel) Wrap(ctx context.Context, r *Rendition, s *segment.Segment, ki
 	case kind == vttName: // made with the segment, of text alone
 		return s.Made.Get(kind, func() ([]byte, error) { return nil, ErrNoWrapping })
 	case kind == "key.m4s" && track.Kind == media.Video:
-		return s.Made.Get(kind, func() ([]byte, error) { return keyFragment(s) })
+		return s.Made.Get(kind, func() ([]byte, error) { return KeyFragment(s) })
 	case !coding.Transportable(track) && (kind == "aac" || kind == "ts"):
 		return nil, ErrNoWrapping
 	case kind == "aac" && track.Kind == media.Audio && c.Transport():
@@ -101,8 +101,8 @@ func units(s *segment.Segment) (list []media.AccessUnit, messages []bmff.Message
 	return list, messages, nil
 }
 
-// keyFragment is a segment's first picture, shown for all of its time.
-func keyFragment(s *segment.Segment) ([]byte, error) {
+// KeyFragment is a segment's first picture, shown for all of its time.
+func KeyFragment(s *segment.Segment) ([]byte, error) {
 	list, _, err := units(s)
 	if err != nil {
 		return nil, err

@@ -40,6 +40,7 @@ import (
 	"metaplasis/internal/onward/whep"
 	"metaplasis/internal/origin"
 	"metaplasis/internal/records"
+	"metaplasis/internal/store"
 	"metaplasis/web"
 )
 
@@ -56,6 +57,8 @@ type Config struct {
 	WebRTC        rtc.Config // its address is one for UDP and TCP
 	RTSPMulticast string     // group, port and interface for who plays by multicast; "" for none
 	WebRTCCodecs  []string   // of pictures that senders may use, in our order; none is all
+	Store         string     // where what was on air is kept: a folder or s3://…; "" is a folder in Data, NoStore keeps nothing
+	StoreLimit    int64      // bytes that it may take; 0 for no limit
 	Studio        []string   // interfaces on which sources are looked for
 	HTTPS         string
 	// WebTransport is its address, UDP: "" is the HTTP port's number, NoWebTransport turns it off.
@@ -84,6 +87,7 @@ type Service struct {
 	conf     Config
 	database *records.Server
 	db       *records.DB
+	store    *store.Store // nil: nothing is kept
 	origin   *origin.Origin
 	delivery *delivery.Server
 	failed   chan error
@@ -161,7 +165,14 @@ func Start(ctx context.Context, c Config) (_ *Service, err error) {
 	if err := s.firstUser(ctx); err != nil {
 		return nil, err
 	}
-	s.origin = origin.New(origin.Options{Keeper: s.Control, Gate: s.Control, Worker: c.Worker, Logger: c.Logger})
+	if err := s.openStore(ctx); err != nil {
+		return nil, err
+	}
+	options := origin.Options{Keeper: s.Control, Gate: s.Control, Worker: c.Worker, Logger: c.Logger}
+	if s.store != nil {
+		options.Archive = s.store
+	}
+	s.origin = origin.New(options)
 	s.stop = append(s.stop, s.origin.Close)
 	if err := s.Control.Attach(ctx, s.origin); err != nil {
 		return nil, err
@@ -269,6 +280,46 @@ func (s *Service) announce() {
 		return
 	}
 	s.stop = append(s.stop, withdraw)
+}
+
+// NoStore as Config.Store keeps nothing.
+const NoStore = "off"
+
+// openStore opens what keeps media.
+func (s *Service) openStore(ctx context.Context) error {
+	c := &s.conf
+	if c.Store == NoStore {
+		return nil
+	}
+	at := c.Store
+	if at == "" {
+		at = filepath.Join(c.Data, "store")
+	}
+	place, limits, err := store.Parse(at)
+	if err != nil {
+		return err
+	}
+	known, err := s.Control.Bundles(ctx, place.String())
+	if err != nil {
+		return fmt.Errorf("reading what is kept: %w", err)
+	}
+	limits.Bytes = c.StoreLimit
+	s.store, err = store.Open(store.Options{Place: place, Ledger: s.Control.Ledger(place.String()), Limits: limits, Logger: c.Logger}, known)
+	if err != nil {
+		return err
+	}
+	s.stop = append(s.stop, s.store.Close)
+	s.Control.SetStore(s.store)
+	return nil
+}
+
+// recording tells delivery of a recording.
+func (s *Service) recording(channel string, number int64) *delivery.Stretch {
+	h := s.Control.Recording(channel, number)
+	if h == nil {
+		return nil
+	}
+	return &delivery.Stretch{From: h.From, To: h.To, Renditions: h.Renditions}
 }
 
 func (s *Service) openRecords(ctx context.Context) error {
@@ -435,6 +486,9 @@ func (s *Service) pages(metricsPort net.Listener) http.Handler {
 	m.watch(s.viewers)
 	m.registry.MustRegister(&serviceMetrics{s})
 	s.delivery.Continuous = s.continuous
+	if s.store != nil {
+		s.delivery.Past = &delivery.Past{Store: s.store, Recording: s.recording}
+	}
 	s.Control.Viewers = s.viewers
 	r := chi.NewRouter()
 	r.Mount("/media", http.StripPrefix("/media", s.delivery))

@@ -145,6 +145,7 @@ type Bundle struct {
 	Channel   string
 	Rendition string
 	Path      string // without its ending
+	Sound     string // the rendition of sound that goes with pictures
 	Prefix    string
 	Header    string    // name of the CMAF header
 	Begin     time.Time // of the first segment
@@ -164,7 +165,7 @@ const (
 
 // of fills in what the records tell.
 func (b *Bundle) of(h *Head, list []Record, indexSize int64) {
-	b.Channel, b.Rendition, b.Prefix, b.Header = h.Channel, h.Rendition, h.Prefix, h.Header
+	b.Channel, b.Rendition, b.Sound, b.Prefix, b.Header = h.Channel, h.Rendition, h.Sound, h.Prefix, h.Header
 	first, last := &list[0], &list[len(list)-1]
 	b.FirstMSN, b.LastMSN, b.Breaks = first.MSN, last.MSN, last.Breaks
 	b.Ordinal = h.Ordinal + first.MSN - h.MSN

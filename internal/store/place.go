@@ -2,7 +2,6 @@ package store
 
 import (
 	"errors"
-	"fmt"
 	"io"
 	"io/fs"
 	"os"
@@ -167,14 +166,6 @@ func (f Folder) Remove(name string) error {
 		if os.Remove(f.path(name[:i])) != nil {
 			break // it is not empty
 		}
-	}
-	return nil
-}
-
-// checkFolder reports why a folder cannot be written to.
-func (f Folder) check() error {
-	if err := os.MkdirAll(string(f), 0o755); err != nil {
-		return fmt.Errorf("the store's folder: %w", err)
 	}
 	return nil
 }

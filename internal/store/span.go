@@ -19,6 +19,8 @@ type Strip struct {
 	Sound     string // the rendition of sound that goes with pictures
 	Track     media.Track
 	List      []*segment.Segment // shared: not to be changed
+	Longest   int64              // that a segment lasts, ticks of media.VideoTimescale
+	Gaps      int                // about how many of them there are
 	Ordinal   uint64             // of the first: it counts what a playlist calls the media sequence
 	Breaks    uint32             // discontinuities before the first
 }
@@ -48,6 +50,9 @@ type recent struct {
 	epoch   time.Time
 	from    time.Time // nothing is missing from here on
 	used    time.Time
+	longest int64    // that a segment lasted
+	breakAt []uint64 // ordinals of the discontinuities in the list
+	gaps    int
 	last    position
 }
 
@@ -68,10 +73,12 @@ func (r *recent) add(s *segment.Segment, ordinal uint64, breaks uint32) {
 const maxHole = 100_000
 
 func (r *recent) append(s *segment.Segment, ordinal uint64, breaks uint32) {
+	r.longest = max(r.longest, s.Duration)
 	if len(r.list) == 0 {
 		r.ordinal, r.breaks = ordinal, breaks
 		if s.Discontinuity {
 			r.breaks--
+			r.breakAt = append(r.breakAt, ordinal)
 		}
 		r.list, r.last = append(r.list, s), position{ordinal, breaks}
 		return
@@ -85,12 +92,16 @@ func (r *recent) append(s *segment.Segment, ordinal uint64, breaks uint32) {
 	untold := int64(breaks - r.last.breaks - own)
 	if missing > 0 && missing < maxHole {
 		last := r.list[len(r.list)-1]
+		r.gaps += int(missing)
 		at, step := last.Start+last.Duration, max(last.Duration, 1)
 		if between := s.Start - at; between > 0 {
 			step = between / missing
 		}
 		for i := range missing {
 			r.list = append(r.list, &segment.Segment{MSN: last.MSN + 1 + uint64(i), Prefix: s.Prefix, Gap: true, Discontinuity: i < untold, Start: at, Duration: step, Header: s.Header})
+			if i < untold {
+				r.breakAt = append(r.breakAt, r.last.ordinal+1+uint64(i))
+			}
 			at += step
 		}
 		untold -= missing
@@ -99,6 +110,9 @@ func (r *recent) append(s *segment.Segment, ordinal uint64, breaks uint32) {
 		again := *s
 		again.Discontinuity = true
 		s = &again
+	}
+	if s.Discontinuity {
+		r.breakAt = append(r.breakAt, ordinal)
 	}
 	r.list, r.last = append(r.list, s), position{ordinal, breaks}
 }
@@ -109,12 +123,9 @@ func (r *recent) cutFront(before int64) {
 	if n < len(r.list)/4 || n == 0 || n == len(r.list) {
 		return // not worth a copy
 	}
-	for _, s := range r.list[:n] {
-		if s.Discontinuity {
-			r.breaks++
-		}
-	}
 	r.ordinal += uint64(n)
+	m, _ := slices.BinarySearch(r.breakAt, r.ordinal)
+	r.breaks, r.breakAt = r.breaks+uint32(m), slices.Clone(r.breakAt[m:])
 	r.list = slices.Clone(r.list[n:])
 }
 
@@ -157,12 +168,9 @@ func (r *recent) strip(from, to time.Time) (out Strip) {
 		return out
 	}
 	out.Ordinal, out.Breaks = r.ordinal+uint64(a), r.breaks
-	for _, s := range r.list[:a] {
-		if s.Discontinuity {
-			out.Breaks++
-		}
-	}
-	out.List = r.list[a:b:b]
+	n, _ := slices.BinarySearch(r.breakAt, r.ordinal+uint64(a))
+	out.Breaks += uint32(n)
+	out.List, out.Longest, out.Gaps = r.list[a:b:b], r.longest, r.gaps
 	for len(out.List) > 0 && out.List[0].Gap { // a list begins with something
 		if out.List[0].Discontinuity {
 			out.Breaks++
@@ -214,14 +222,8 @@ func (sh *shelf) soundOf(st *strip) string {
 	if n := len(st.pending); n > 0 {
 		return st.pending[n-1].sound
 	}
-	if st.growing != nil {
-		return st.growing.head.Sound
-	}
 	if n := len(st.bundles); n > 0 {
-		path := st.bundles[n-1].Path
-		if c := sh.s.cache.get(path); c != nil {
-			return c.head.Sound
-		}
+		return st.bundles[n-1].Sound
 	}
 	return ""
 }

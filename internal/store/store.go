@@ -483,11 +483,53 @@ type Status struct {
 	Full    string    `json:"full,omitempty"`    // why a limit cannot be kept
 }
 
-// Status returns how the keeping of a channel is.
-func (s *Store) Status(channel string) (out Status) {
+// Place says where the store is.
+func (s *Store) Place() string { return s.place.String() }
+
+// Held tells what is kept of a stretch: the bytes of its bundles, the renditions, and which of them has the most bytes a second of
+// pictures, or of sound when there are none.
+func (s *Store) Held(channel string, h Hold) (bytes int64, renditions []string, best string) {
 	sh := s.known(channel)
 	if sh == nil {
-		return out
+		return 0, []string{}, ""
+	}
+	sh.mu.Lock()
+	defer sh.mu.Unlock()
+	renditions = []string{}
+	var most float64
+	for _, st := range sh.strips {
+		var own int64
+		var span time.Duration
+		pictures := false
+		for _, b := range st.bundles {
+			if h.covers(st.name, b.Begin, b.End) {
+				own += b.Bytes
+				span += b.End.Sub(b.Begin)
+				pictures = pictures || b.Sound != ""
+			}
+		}
+		if own == 0 {
+			continue
+		}
+		bytes += own
+		renditions = append(renditions, st.name)
+		rate := float64(own) / max(span.Seconds(), 1)
+		if pictures {
+			rate *= 1e6
+		}
+		if rate > most {
+			most, best = rate, st.name
+		}
+	}
+	slices.Sort(renditions)
+	return bytes, renditions, best
+}
+
+// Status returns how the keeping of a channel is, and whether anything is or was kept of it.
+func (s *Store) Status(channel string) (out Status, any bool) {
+	sh := s.known(channel)
+	if sh == nil {
+		return out, false
 	}
 	s.mu.Lock()
 	if s.full != nil {
@@ -521,5 +563,5 @@ func (s *Store) Status(channel string) (out Status) {
 	if sh.failing != nil {
 		out.Error, out.Since = sh.failing.Error(), sh.since
 	}
-	return out
+	return out, true
 }

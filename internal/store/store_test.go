@@ -88,10 +88,15 @@ func open(t *testing.T, place Place, l *ledger, change func(*Options)) *Store {
 	return s
 }
 
+func status(s *Store, channel string) Status {
+	st, _ := s.Status(channel)
+	return st
+}
+
 // settled waits until all that was handed over is written.
 func settled(t *testing.T, s *Store, channel string) {
 	t.Helper()
-	require.Eventually(t, func() bool { return s.Status(channel).Waiting == 0 }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return status(s, channel).Waiting == 0 }, 5*time.Second, time.Millisecond)
 }
 
 // whole checks that every segment of a strip can be read and is what it says.
@@ -317,7 +322,7 @@ func TestTheOldestGoesFirst(t *testing.T) {
 	assert.GreaterOrEqual(t, held, 30, "the recording's minute")
 	assert.Less(t, held, 42)
 	whole(t, s, "line", st)
-	assert.Greater(t, s.Status("line").Held, int64(0))
+	assert.Greater(t, status(s, "line").Held, int64(0))
 	files := 0
 	require.NoError(t, filepath.WalkDir(string(place), func(_ string, d os.DirEntry, err error) error {
 		if err == nil && !d.IsDir() {
@@ -330,9 +335,9 @@ func TestTheOldestGoesFirst(t *testing.T) {
 	// By bytes, and for all channels together: what is held stays.
 	s.limits.Bytes = 30_000
 	s.Tidy()
-	st2 := s.Status("line")
+	st2 := status(s, "line")
 	assert.Less(t, st2.Bytes, int64(60_000))
-	assert.Equal(t, s.Status("line").Held, st2.Held)
+	assert.Equal(t, status(s, "line").Held, st2.Held)
 	span, err = s.Span("line", epoch.Add(time.Minute), epoch.Add(2*time.Minute))
 	require.NoError(t, err)
 	assert.Len(t, span.Strips[0].List, 30)
@@ -396,8 +401,8 @@ func TestAPlaceThatFailsComesBack(t *testing.T) {
 	settled(t, s, "line")
 	place.set(errors.New("no space left on the device"), 0)
 	keep(5, 12)
-	require.Eventually(t, func() bool { return s.Status("line").Error != "" }, 5*time.Second, time.Millisecond)
-	assert.Contains(t, s.Status("line").Error, "no space left on the device")
+	require.Eventually(t, func() bool { return status(s, "line").Error != "" }, 5*time.Second, time.Millisecond)
+	assert.Contains(t, status(s, "line").Error, "no space left on the device")
 	span, err := s.Span("line", epoch, time.Time{})
 	require.NoError(t, err)
 	assert.Len(t, span.Strips[0].List, 12, "what waits is in memory")
@@ -406,7 +411,7 @@ func TestAPlaceThatFailsComesBack(t *testing.T) {
 	settled(t, s, "line")
 	keep(12, 20)
 	settled(t, s, "line")
-	assert.Empty(t, s.Status("line").Error)
+	assert.Empty(t, status(s, "line").Error)
 	s.Close()
 	again := open(t, place, &ledger{}, nil)
 	span, err = again.Span("line", epoch, time.Time{})
@@ -428,7 +433,7 @@ func TestWhatWaitsIsBounded(t *testing.T) {
 		seg.Blob, seg.Size = segment.Memory{big}, int64(len(big))
 		s.Keep("line", "source", "", epoch, seg)
 	}
-	st := s.Status("line")
+	st := status(s, "line")
 	assert.LessOrEqual(t, st.Waiting, int64(maxQueued))
 	assert.EqualValues(t, 6, st.Lost)
 	s.Close()
@@ -463,7 +468,7 @@ func BenchmarkKeep(b *testing.B) {
 		seg := src.segment(i, int64(i)*step, i == 0)
 		seg.Blob, seg.Size = segment.Memory{media}, int64(len(media))
 		s.Keep("line", "source", "", epoch, seg)
-		for s.Status("line").Waiting > 0 {
+		for status(s, "line").Waiting > 0 {
 			time.Sleep(100 * time.Microsecond)
 		}
 	}

@@ -98,42 +98,12 @@ func trak(b []byte, t *media.Track) []byte {
 			b = u16(b, 0x55c4) // "und"
 			return u16(b, 0)
 		})
-		handler, name := "vide", "video"
-		switch t.Kind {
-		case media.Audio:
-			handler, name = "soun", "audio"
-		case media.Data:
-			handler, name = "text", "text"
-		}
-		b = fullBox(b, "hdlr", 0, 0, func(b []byte) []byte {
-			b = append(zeros(b, 4), handler...)
-			b = append(zeros(b, 12), name...)
-			return append(b, 0)
-		})
+		b = handler(b, t.Kind)
 		return box(b, "minf", func(b []byte) []byte {
-			switch t.Kind {
-			case media.Audio:
-				b = fullBox(b, "smhd", 0, 0, func(b []byte) []byte { return zeros(b, 4) })
-			case media.Data:
-				b = fullBox(b, "nmhd", 0, 0, func(b []byte) []byte { return b })
-			default:
-				b = fullBox(b, "vmhd", 0, 1, func(b []byte) []byte { return zeros(b, 8) })
-			}
-			b = box(b, "dinf", func(b []byte) []byte {
-				return fullBox(b, "dref", 0, 0, func(b []byte) []byte {
-					return fullBox(u32(b, 1), "url ", 0, 1, func(b []byte) []byte { return b })
-				})
-			})
+			b = mediaInfo(b, t.Kind)
 			return box(b, "stbl", func(b []byte) []byte {
 				b = fullBox(b, "stsd", 0, 0, func(b []byte) []byte {
-					b = u32(b, 1)
-					switch t.Kind {
-					case media.Audio:
-						return audioEntry(b, t)
-					case media.Data:
-						return textEntry(b, t)
-					}
-					return videoEntry(b, t)
+					return sampleEntry(u32(b, 1), t)
 				})
 				for _, empty := range []string{"stts", "stsc", "stco"} {
 					b = fullBox(b, empty, 0, 0, func(b []byte) []byte { return u32(b, 0) })
@@ -142,6 +112,50 @@ func trak(b []byte, t *media.Track) []byte {
 			})
 		})
 	})
+}
+
+// handler writes the box that tells what a track is (8.4.3).
+func handler(b []byte, kind media.Kind) []byte {
+	handler, name := "vide", "video"
+	switch kind {
+	case media.Audio:
+		handler, name = "soun", "audio"
+	case media.Data:
+		handler, name = "text", "text"
+	}
+	return fullBox(b, "hdlr", 0, 0, func(b []byte) []byte {
+		b = append(zeros(b, 4), handler...)
+		b = append(zeros(b, 12), name...)
+		return append(b, 0)
+	})
+}
+
+// mediaInfo writes the header of a kind of media (12.1.2, 12.2.2), and that its data lies in the file.
+func mediaInfo(b []byte, kind media.Kind) []byte {
+	switch kind {
+	case media.Audio:
+		b = fullBox(b, "smhd", 0, 0, func(b []byte) []byte { return zeros(b, 4) })
+	case media.Data:
+		b = fullBox(b, "nmhd", 0, 0, func(b []byte) []byte { return b })
+	default:
+		b = fullBox(b, "vmhd", 0, 1, func(b []byte) []byte { return zeros(b, 8) })
+	}
+	return box(b, "dinf", func(b []byte) []byte {
+		return fullBox(b, "dref", 0, 0, func(b []byte) []byte {
+			return fullBox(u32(b, 1), "url ", 0, 1, func(b []byte) []byte { return b })
+		})
+	})
+}
+
+// sampleEntry writes the description of a track's samples (8.5.2).
+func sampleEntry(b []byte, t *media.Track) []byte {
+	switch t.Kind {
+	case media.Audio:
+		return audioEntry(b, t)
+	case media.Data:
+		return textEntry(b, t)
+	}
+	return videoEntry(b, t)
 }
 
 // displaySize is the coded size widened by the sample aspect ratio.

@@ -68,6 +68,9 @@ type Media struct {
 	Idle           bool               // no part is expected: there is nothing to hint at
 	PartFiles      bool               // parts are files of their own; else byte ranges of their segment
 	NextAt         int64              // where the open segment is expected to end, ticks of media.VideoTimescale; 0: nobody knows
+	Sequence       uint64             // EXT-X-MEDIA-SEQUENCE where segments are counted otherwise than they are named; 0: they are not
+	StartAt        int64              // EXT-X-START in ticks of media.VideoTimescale behind the beginning; 0 for none
+	Skippable      bool               // delta updates are offered though there are no parts
 	Skip           bool               // leave out what a player has already, as far as it is allowed (delta update)
 	Reports        []Report
 	Ranges         []DateRange
@@ -121,6 +124,9 @@ func (m *Media) Marshal() []byte {
 	if s := m.First(); s != nil {
 		first = s.MSN
 	}
+	if m.Sequence > 0 {
+		first = m.Sequence
+	}
 	fmt.Fprintf(b, "#EXT-X-MEDIA-SEQUENCE:%d\n#EXT-X-DISCONTINUITY-SEQUENCE:%d\n#EXT-X-INDEPENDENT-SEGMENTS\n", first,
 		m.Discontinuity)
 	if m.Wrapping == Keys {
@@ -128,6 +134,9 @@ func (m *Media) Marshal() []byte {
 	}
 	if m.StartOffset > 0 {
 		fmt.Fprintf(b, "#EXT-X-START:TIME-OFFSET=-%d.%03d\n", m.StartOffset/1000, m.StartOffset%1000)
+	}
+	if m.StartAt > 0 {
+		fmt.Fprintf(b, "#EXT-X-START:TIME-OFFSET=%s,PRECISE=YES\n", Seconds(m.StartAt))
 	}
 	for i := range m.Ranges {
 		m.Ranges[i].append(b)
@@ -143,6 +152,9 @@ func (m *Media) Marshal() []byte {
 // control writes what the server can do (draft, 4.4.3.7 and 4.4.3.8).
 func (m *Media) control(b *bytes.Buffer) {
 	if m.PartTarget == 0 {
+		if m.Skippable {
+			fmt.Fprintf(b, "#EXT-X-SERVER-CONTROL:CAN-SKIP-UNTIL=%d.0\n", skipUntil*m.TargetDuration)
+		}
 		return
 	}
 	fmt.Fprintf(b, "#EXT-X-PART-INF:PART-TARGET=%s\n", Seconds(m.PartTarget))

@@ -21,8 +21,9 @@ type Window struct {
 	hiddenBreaks  uint64     // discontinuities in whole before that one
 	peak, keys    []int64
 	runs          Runs
-	budget        int64 // bytes that all segments may take; 0: no limit
-	Cut           int64 // segments that left early since the budget was used up
+	budget        int64          // bytes that all segments may take; 0: no limit
+	Cut           int64          // segments that left early since the budget was used up
+	Whole         func(*Segment) // is told each segment that is whole, and each gap; nil: nobody
 }
 
 // Runs tells a window about the runs of timestamps and encodings that a channel's segments belong to.
@@ -99,7 +100,7 @@ func (w *Window) Publish(s *Segment, step int64) bool {
 func (w *Window) fill(last, s *Segment, step int64) {
 	missing := s.MSN - last.MSN - 1
 	if missing > uint64(Retained(w.advertised)) { // the hole is longer than the window: begin anew
-		*w = Window{advertised: w.advertised, peak: w.peak, keys: w.keys, runs: w.runs, budget: w.budget, Cut: w.Cut}
+		*w = Window{advertised: w.advertised, peak: w.peak, keys: w.keys, runs: w.runs, budget: w.budget, Cut: w.Cut, Whole: w.Whole}
 		return
 	}
 	// What is missing is as long as what lies between, where that is known.
@@ -121,6 +122,9 @@ func (w *Window) add(s *Segment) {
 		return
 	}
 	w.whole = append(w.whole, s)
+	if w.Whole != nil {
+		w.Whole(s)
+	}
 	if s.Gap {
 		return
 	}

@@ -1,0 +1,271 @@
+// Package clip writes stretches of a channel's renditions as files: an MP4 that any tool opens, a fragmented MP4, a transport stream.
+// Nothing is coded anew. Where the programme was interrupted or begins anew the file goes on without a hole; pictures and sound
+// keep their places to each other.
+package clip
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+
+	"metaplasis/internal/core/bmff"
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/segment"
+	"metaplasis/internal/core/ts"
+)
+
+// Source is what a file is made of: a rendition of pictures, one of sound, or both, as lists of segments that may have gaps.
+type Source struct {
+	Video, Sound []*segment.Segment
+	// From and To are media times, ticks of media.VideoTimescale, between which the file is shown. An MP4 holds to them exactly: what
+	// lies before From, back to the keyframe that it needs, is in the file and is not shown. 0 is the beginning, and the end.
+	From, To int64
+}
+
+// ErrNothing says that there is nothing to write.
+var ErrNothing = errors.New("nothing of that time is kept")
+
+// pair is a segment of pictures and the one of sound that goes with it; either may be nil.
+type pair struct {
+	video, sound *segment.Segment
+	shift        int64 // what their times lie earlier in the file, ticks of media.VideoTimescale
+}
+
+// slack is what may lie between two segments that follow each other.
+const slack = media.VideoTimescale / 20
+
+// each hands out the segments in order.
+func (s *Source) each(ctx context.Context, do func(pair) error) error {
+	sounds := map[uint64]*segment.Segment{}
+	lead := s.Video
+	if len(lead) == 0 {
+		lead = s.Sound
+	} else {
+		for _, a := range s.Sound {
+			if !a.Gap {
+				sounds[a.MSN] = a
+			}
+		}
+	}
+	shift, end, any := int64(0), int64(0), false
+	for _, l := range lead {
+		if l.Gap || l.Start+l.Duration <= s.From || s.To > 0 && l.Start >= s.To {
+			continue
+		}
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		if away := l.Start - end; any && (away > slack || away < -slack) {
+			shift += away
+		}
+		any, end = true, l.Start+l.Duration
+		p := pair{shift: shift}
+		if len(s.Video) > 0 {
+			p.video, p.sound = l, sounds[l.MSN]
+		} else {
+			p.sound = l
+		}
+		if err := do(p); err != nil {
+			return err
+		}
+	}
+	if !any {
+		return ErrNothing
+	}
+	return nil
+}
+
+// units reads the access units of a segment that begin before the end.
+func (s *Source) units(seg *segment.Segment) ([]media.AccessUnit, error) {
+	if seg == nil {
+		return nil, nil
+	}
+	b, err := seg.Bytes()
+	if err != nil {
+		return nil, err
+	}
+	var out []media.AccessUnit
+	for _, piece := range b {
+		f, err := bmff.ReadFragments(piece)
+		if err != nil {
+			return nil, fmt.Errorf("segment %d: %w", seg.MSN, err)
+		}
+		for i := range f {
+			out = append(out, f[i].Units...)
+		}
+	}
+	if s.To > 0 {
+		scale := seg.Header.Track.Timescale
+		// Pictures that are shown later may be needed by those before: the end is cut off where none is.
+		for n := len(out); n > 0; n-- {
+			if u := &out[n-1]; media.Rescale(u.PTS, scale, media.VideoTimescale) < s.To {
+				return out[:n], nil
+			}
+		}
+		return nil, nil
+	}
+	return out, nil
+}
+
+// Movie is an MP4 file, of which all is known but the samples' bytes.
+type Movie struct {
+	Size   int64 // of the file, bytes
+	source *Source
+	header []byte
+}
+
+// Movie reads a source once for the tables of an MP4 file.
+func (s *Source) Movie(ctx context.Context) (*Movie, error) {
+	m := &bmff.Movie{}
+	var video, sound *bmff.MovieTrack
+	if len(s.Video) > 0 {
+		video = m.Track(media.Video)
+	}
+	if len(s.Sound) > 0 {
+		sound = m.Track(media.Audio)
+	}
+	last := int64(0)
+	err := s.each(ctx, func(p pair) error {
+		last = p.shift
+		for _, one := range []struct {
+			seg *segment.Segment
+			to  *bmff.MovieTrack
+		}{{p.video, video}, {p.sound, sound}} {
+			units, err := s.units(one.seg)
+			if err != nil || len(units) == 0 {
+				return err
+			}
+			if err := one.to.Add(&one.seg.Header.Track, units, -p.shift); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	m.From = s.From
+	if s.To > 0 {
+		m.To = s.To - last
+	}
+	header, err := m.Header()
+	if err != nil {
+		return nil, err
+	}
+	return &Movie{Size: int64(len(header)) + m.Size(), source: s, header: header}, nil
+}
+
+// Write writes the file.
+func (m *Movie) Write(ctx context.Context, w io.Writer) error {
+	if _, err := w.Write(m.header); err != nil {
+		return err
+	}
+	return m.source.each(ctx, func(p pair) error {
+		for _, seg := range []*segment.Segment{p.video, p.sound} {
+			units, err := m.source.units(seg)
+			if err != nil {
+				return err
+			}
+			for i := range units {
+				if _, err := w.Write(units[i].Data); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
+}
+
+// Transport writes a transport stream.
+func (s *Source) Transport(ctx context.Context, w io.Writer, title string) error {
+	mux := ts.NewMux()
+	programme := mux.Programme(1, title)
+	tracks := map[bool]*ts.MuxTrack{} // of pictures, and of sound
+	header := map[bool]string{}
+	return s.each(ctx, func(p pair) error {
+		type ready struct {
+			of *segment.Segment
+			u  []media.AccessUnit
+		}
+		var both []ready
+		for _, seg := range []*segment.Segment{p.video, p.sound} {
+			units, err := s.units(seg)
+			if err != nil {
+				return err
+			}
+			if len(units) == 0 {
+				continue
+			}
+			t := &seg.Header.Track
+			pictures := t.Kind == media.Video
+			switch {
+			case tracks[pictures] == nil:
+				if tracks[pictures], err = programme.Track(t); err != nil {
+					return err
+				}
+			case header[pictures] != seg.Header.Name:
+				tracks[pictures].Update(t)
+			}
+			header[pictures] = seg.Header.Name
+			both = append(both, ready{seg, units})
+		}
+		for {
+			next := -1
+			var at int64
+			for i := range both {
+				if len(both[i].u) == 0 {
+					continue
+				}
+				if d := media.Rescale(both[i].u[0].DTS, both[i].of.Header.Track.Timescale, media.VideoTimescale); next < 0 || d < at {
+					next, at = i, d
+				}
+			}
+			if next < 0 {
+				break
+			}
+			t, u := &both[next].of.Header.Track, &both[next].u[0]
+			pts := media.Rescale(u.PTS, t.Timescale, media.VideoTimescale)
+			tracks[t.Kind == media.Video].Unit(at-p.shift, pts-p.shift, u.Key, u.Data)
+			both[next].u = both[next].u[1:]
+		}
+		_, err := w.Write(mux.Take())
+		return err
+	})
+}
+
+// Fragmented writes one rendition as a fragmented MP4: the header, and the segments as they are. Where the header changes the file
+// ends; the rest is another file.
+func Fragmented(ctx context.Context, w io.Writer, list []*segment.Segment) error {
+	header := ""
+	for _, seg := range list {
+		if seg.Gap {
+			continue
+		}
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		if header == "" {
+			header = seg.Header.Name
+			if _, err := w.Write(seg.Header.Bytes); err != nil {
+				return err
+			}
+		}
+		if seg.Header.Name != header {
+			return nil
+		}
+		b, err := seg.Bytes()
+		if err != nil {
+			return err
+		}
+		for _, piece := range b {
+			if _, err := w.Write(piece); err != nil {
+				return err
+			}
+		}
+	}
+	if header == "" {
+		return ErrNothing
+	}
+	return nil
+}

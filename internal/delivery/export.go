@@ -1,0 +1,134 @@
+package delivery
+
+import (
+	"errors"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+
+	"metaplasis/internal/core/bmff"
+	"metaplasis/internal/core/clip"
+	"metaplasis/internal/core/hls"
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/present"
+)
+
+// maxExports is how many files are written at a time, for all who ask.
+const maxExports = 8
+
+// exportForms are the files that a stretch is written as.
+var exportForms = map[string]string{".mp4": "video/mp4", ".ts": typeTransport, ".m4s": "video/mp4"}
+
+// exportName reads {rendition}.mp4, .ts and .m4s, the last a fragmented MP4.
+func exportName(file string) (rendition, ending string, ok bool) {
+	for e := range exportForms {
+		if name, found := strings.CutSuffix(file, e); found && name != "" {
+			return name, e, true
+		}
+	}
+	return "", "", false
+}
+
+// export answers with a stretch as one file.
+func (p *Past) export(q *request) {
+	name, ending, _ := exportName(q.file)
+	a, ok := p.ask(q)
+	if !ok {
+		return
+	}
+	if !a.ended {
+		a.to = q.s.now() // what there is so far
+	}
+	past := p.picture(q, &a)
+	if past == nil {
+		return
+	}
+	var strip, sound *present.PastStrip
+	for i := range past.Strips {
+		if past.Strips[i].Name == name {
+			strip = &past.Strips[i]
+		}
+	}
+	if strip == nil {
+		q.fail(http.StatusNotFound, "Nothing of that time is kept of this rendition.")
+		return
+	}
+	wanted := q.r.URL.Query().Get("sound")
+	if wanted == "" {
+		wanted = strip.Sound
+	}
+	for i := range past.Strips {
+		if past.Strips[i].Name == wanted && past.Strips[i].Name != name {
+			sound = &past.Strips[i]
+		}
+	}
+	src := clip.Source{}
+	if strip.Track().Kind == media.Video {
+		src.Video = strip.List
+		if sound != nil {
+			src.Sound = sound.List
+		}
+	} else {
+		src.Sound = strip.List
+	}
+	if a.recording == "" {
+		src.From, src.To = present.TicksSince(past.Epoch, a.from), present.TicksSince(past.Epoch, a.to)
+	}
+	if p.exports.Add(1) > maxExports {
+		p.exports.Add(-1)
+		q.fail(http.StatusServiceUnavailable, "Too many files are written already.")
+		return
+	}
+	defer p.exports.Add(-1)
+	h := q.w.Header()
+	h.Set("Content-Type", exportForms[ending])
+	h.Set("Cache-Control", "no-store")
+	extension := ending
+	if ending == ".m4s" {
+		extension = ".mp4"
+	}
+	h.Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", q.slug+"-"+hls.WallClock(past.Epoch, strip.List[0].Start).UTC().Format("20060102-150405")+"-"+name+extension))
+	c := &counted{ResponseWriter: q.w, status: http.StatusOK}
+	first := q.s.now().Sub(q.begun)
+	var err error
+	switch ending {
+	case ".mp4":
+		var m *clip.Movie
+		if m, err = src.Movie(q.r.Context()); err == nil {
+			h.Set("Content-Length", strconv.FormatInt(m.Size, 10))
+			if q.r.Method != http.MethodHead {
+				err = m.Write(q.r.Context(), c)
+			}
+		}
+	case ".ts":
+		err = src.Transport(q.r.Context(), c, q.slug)
+	default:
+		err = clip.Fragmented(q.r.Context(), c, strip.List)
+	}
+	if err != nil && c.bytes == 0 {
+		h.Del("Content-Disposition")
+		h.Del("Content-Length")
+		switch {
+		case errors.Is(err, bmff.ErrMovieTooLong):
+			q.fail(http.StatusUnprocessableEntity, "The stretch is too long for one MP4: take .m4s, a fragmented one, or a shorter stretch.")
+		case errors.Is(err, clip.ErrNothing):
+			q.fail(http.StatusNotFound, "Nothing of that time is kept of this rendition.")
+		case media.IsFormat(err):
+			q.fail(http.StatusUnprocessableEntity, "The stretch cannot be written as this file: "+err.Error())
+		default:
+			q.fail(http.StatusServiceUnavailable, "What is kept cannot be read now: "+err.Error())
+		}
+		return
+	}
+	q.s.meter.Answered(q.kind, c.status, c.bytes, first)
+	if err != nil {
+		// The rest does not come: the connection is broken off, so that nobody takes it for the whole.
+		panic(http.ErrAbortHandler)
+	}
+}
+
+func isExport(file string) bool {
+	_, _, ok := exportName(file)
+	return ok
+}

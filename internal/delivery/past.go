@@ -1,0 +1,327 @@
+package delivery
+
+import (
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"metaplasis/internal/core/hls"
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/segment"
+	"metaplasis/internal/origin"
+	"metaplasis/internal/present"
+	"metaplasis/internal/store"
+)
+
+// Past serves what was kept.
+type Past struct {
+	Store *store.Store
+	// Recording tells of a recording of a channel by its number, nil when there is none.
+	Recording func(channel string, number int64) *Stretch
+
+	documents documents
+	exports   atomic.Int64
+	making    chan struct{} // room for documents that are being made
+	once      sync.Once
+}
+
+// Stretch is what a recording holds.
+type Stretch struct {
+	From, To   time.Time // To is zero while it goes on
+	Renditions []string  // none: all
+}
+
+// looksBack reports whether a request is for something that lies back.
+func (q *request) looksBack() bool {
+	return q.r.URL.RawQuery != "" && (strings.Contains(q.r.URL.RawQuery, "from=") || strings.Contains(q.r.URL.RawQuery, "recording="))
+}
+
+// asked is what a request wants of the past.
+type asked struct {
+	from, to   time.Time
+	renditions []string
+	recording  string
+	ended      bool
+	relative   bool // the time was told from now
+}
+
+// timeForm is how times are written in addresses.
+const timeForm = "2006-01-02T15:04:05.000Z"
+
+// query is what leads to the same from now on.
+func (a *asked) query() string {
+	switch {
+	case a.recording != "":
+		return "?recording=" + a.recording
+	case a.to.IsZero():
+		return "?from=" + a.from.UTC().Format(timeForm)
+	}
+	return "?from=" + a.from.UTC().Format(timeForm) + "&to=" + a.to.UTC().Format(timeForm)
+}
+
+// ask reads the query of a request. It answers itself when that makes no sense, and reports whether it did not.
+func (p *Past) ask(q *request) (a asked, ok bool) {
+	v, err := url.ParseQuery(q.r.URL.RawQuery)
+	if err != nil {
+		q.fail(http.StatusBadRequest, "The query could not be read: "+err.Error())
+		return a, false
+	}
+	if text := v.Get("recording"); text != "" {
+		n, err := strconv.ParseInt(text, 10, 63)
+		if err != nil {
+			q.fail(http.StatusBadRequest, fmt.Sprintf("Found recording=%q, expected a number.", clipped(text)))
+			return a, false
+		}
+		s := (*Stretch)(nil)
+		if p.Recording != nil {
+			s = p.Recording(q.slug, n)
+		}
+		if s == nil {
+			q.fail(http.StatusNotFound, "The channel has no such recording.")
+			return a, false
+		}
+		return asked{from: s.From, to: s.To, renditions: s.Renditions, recording: text, ended: !s.To.IsZero()}, true
+	}
+	now := q.s.now()
+	var c *origin.Channel
+	if c = q.s.o.Channel(q.slug); c != nil {
+		c.Watched()
+	}
+	read := func(name string) (time.Time, bool) {
+		text := v.Get(name)
+		if text == "" {
+			return time.Time{}, name != "from"
+		}
+		at, relative, err := origin.ParseTime(text, now, c)
+		if err != nil {
+			q.fail(http.StatusBadRequest, fmt.Sprintf("Found %s=%q: %v.", name, clipped(text), err))
+			return at, false
+		}
+		a.relative = a.relative || relative
+		return at, true
+	}
+	if a.from, ok = read("from"); !ok {
+		return a, false
+	}
+	if a.to, ok = read("to"); !ok {
+		return a, false
+	}
+	if !a.to.IsZero() && !a.to.After(a.from) {
+		q.fail(http.StatusBadRequest, "Found a time to end that does not lie behind the time to begin.")
+		return a, false
+	}
+	a.ended = !a.to.IsZero() && a.to.Before(now)
+	if c != nil {
+		if depth := time.Duration(c.Settings().TimeShiftMinutes) * time.Minute; depth == 0 {
+			q.fail(http.StatusNotFound, "The channel has no time-shift. Set how far back viewers may go in what it keeps.")
+			return a, false
+		} else if oldest := now.Add(-depth); a.from.Before(oldest) {
+			a.from = oldest.Truncate(time.Minute).Add(time.Minute)
+		}
+	}
+	return a, true
+}
+
+// picture is the stretch that is asked for, nil when the request was answered.
+func (p *Past) picture(q *request, a *asked) *present.Past {
+	span, err := p.Store.Span(q.slug, a.from, a.to)
+	if errors.Is(err, store.ErrNothing) {
+		q.fail(http.StatusNotFound, "Nothing of that time is kept.")
+		return nil
+	}
+	if err != nil {
+		q.fail(http.StatusServiceUnavailable, "What is kept cannot be read now: "+err.Error())
+		return nil
+	}
+	out := &present.Past{Slug: q.slug, Epoch: span.Epoch, Now: q.s.now(), Ended: a.ended, Query: a.query(), Step: origin.DefaultSegmentMillis * media.VideoTimescale / 1000}
+	if a.recording == "" {
+		out.From = a.from
+	}
+	if c := q.s.o.Channel(q.slug); c != nil {
+		set := c.Settings()
+		out.Step, out.Language, out.SoundName = set.SegmentMillis*media.VideoTimescale/1000, set.Language, set.SoundName
+	}
+	for i := range span.Strips {
+		s := &span.Strips[i]
+		if len(a.renditions) > 0 && !slices.Contains(a.renditions, s.Rendition) {
+			continue
+		}
+		out.Strips = append(out.Strips, present.PastStrip{Name: s.Rendition, Sound: s.Sound, List: s.List, Gapped: s.Gaps > 0, Ordinal: s.Ordinal, Breaks: s.Breaks, Longest: s.Longest})
+	}
+	if len(out.Strips) == 0 {
+		q.fail(http.StatusNotFound, "Nothing of that time is kept.")
+		return nil
+	}
+	return out
+}
+
+// state names what a document of a stretch is made of.
+func state(p *present.Past) string {
+	var b strings.Builder
+	for i := range p.Strips {
+		s := &p.Strips[i]
+		fmt.Fprintf(&b, "%d+%d;", s.Ordinal, len(s.List))
+	}
+	return b.String()
+}
+
+// master answers with the playlist of all renditions, or the manifest.
+func (p *Past) master(q *request) {
+	if q.file != "index.m3u8" && q.file != "index.mpd" {
+		q.fail(http.StatusNotFound, "What lies back has the addresses index.m3u8 and index.mpd.")
+		return
+	}
+	a, ok := p.ask(q)
+	if !ok {
+		return
+	}
+	if a.relative { // so that the address means the same whenever it is asked for again
+		h := q.w.Header()
+		h.Set("Cache-Control", "no-store")
+		h.Set("Location", q.file+a.query())
+		q.w.WriteHeader(http.StatusFound)
+		q.s.meter.Answered(q.kind, http.StatusFound, 0, q.s.now().Sub(q.begun))
+		return
+	}
+	past := p.picture(q, &a)
+	if past == nil {
+		return
+	}
+	kind, make := typePlaylist, past.Multivariant
+	if q.file == "index.mpd" {
+		kind, make = typeManifest, past.Manifest
+		q.here("dash", false)
+	}
+	p.send(q, &a, past, kind, make)
+}
+
+// playlist answers with the media playlist of a rendition.
+func (p *Past) playlist(q *request, w hls.Wrapping) {
+	if w != hls.CMAF && w != hls.Keys {
+		q.fail(http.StatusNotFound, "What lies back is offered in CMAF alone: take index.m3u8.")
+		return
+	}
+	a, ok := p.ask(q)
+	if !ok {
+		return
+	}
+	past := p.picture(q, &a)
+	if past == nil {
+		return
+	}
+	q.here("hls", true)
+	skip := readDirectives(q.r.URL.RawQuery).skip
+	p.send(q, &a, past, typePlaylist, func() []byte { return past.Playlist(q.rendition, w, skip) })
+}
+
+// send answers with a document, made once for all who ask for the same.
+func (p *Past) send(q *request, a *asked, past *present.Past, kind string, make func() []byte) {
+	key := q.slug + "/" + q.rendition + "/" + q.file + a.query() + " " + q.r.URL.Query().Get("_HLS_skip")
+	d := p.documents.get(key, state(past), func() []byte { return p.limited(make) })
+	if d == nil {
+		q.fail(http.StatusNotFound, "Nothing of that time is kept of this rendition.")
+		return
+	}
+	cache := fmt.Sprintf("public, max-age=%d", max(1, past.Step/media.VideoTimescale/2))
+	if a.ended {
+		cache = "public, max-age=60"
+	}
+	q.sendDoc(d, kind, cache, time.Time{})
+}
+
+// makers is how many documents are made at a time: that of a day is long.
+const makers = 4
+
+func (p *Past) limited(do func() []byte) []byte {
+	p.once.Do(func() { p.making = make(chan struct{}, makers) })
+	p.making <- struct{}{}
+	defer func() { <-p.making }()
+	return do()
+}
+
+// file answers with a header or segment that was kept, and reports whether there is one.
+func (p *Past) file(q *request) bool {
+	if p == nil {
+		return false
+	}
+	if strings.HasPrefix(q.file, headerPrefix) {
+		h := p.Store.Header(q.slug, q.rendition, q.file)
+		if h == nil {
+			return false
+		}
+		q.kind = "header"
+		q.send(contentType(q.file, h.Track.Kind == media.Audio), immutable, `"`+h.Name+`"`, time.Time{}, segment.Memory{h.Bytes})
+		return true
+	}
+	name, ending, _ := strings.Cut(q.file, ".")
+	cut := strings.LastIndexByte(name, '-') + 1
+	msn, err := strconv.ParseUint(name[cut:], 10, 63)
+	if err != nil || ending != "m4s" && ending != "key.m4s" {
+		return false
+	}
+	seg := p.Store.Find(q.slug, q.rendition, name[:cut], msn)
+	if seg == nil {
+		return false
+	}
+	q.kind = "segment-kept"
+	sound := seg.Header.Track.Kind == media.Audio
+	if ending == "key.m4s" {
+		b, err := origin.KeyFragment(seg)
+		if err != nil {
+			q.fail(http.StatusNotFound, err.Error())
+			return true
+		}
+		q.send(contentType(q.file, sound), immutable, seg.ETag, seg.Arrived, segment.Memory{b})
+		return true
+	}
+	q.send(contentType(q.file, sound), immutable, seg.ETag, seg.Arrived, seg.Blob)
+	return true
+}
+
+// documents are those of stretches, made of late, bounded in number and bytes.
+type documents struct {
+	mu    sync.Mutex
+	byKey map[string]document
+	bytes int
+}
+
+type document struct {
+	state string
+	doc   *present.Doc
+	size  int
+}
+
+const (
+	maxDocuments     = 512
+	maxDocumentBytes = 48 << 20
+)
+
+// get returns a document that was made of a state, made when it is new; nil when there is nothing.
+func (d *documents) get(key, state string, make func() []byte) *present.Doc {
+	d.mu.Lock()
+	if e, ok := d.byKey[key]; ok && e.state == state {
+		d.mu.Unlock()
+		return e.doc
+	}
+	d.mu.Unlock()
+	b := make()
+	if b == nil {
+		return nil
+	}
+	e := document{state: state, doc: present.NewDoc(func() []byte { return b }), size: 2*len(b) + len(key)}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.byKey == nil || len(d.byKey) >= maxDocuments || d.bytes+e.size > maxDocumentBytes {
+		d.byKey, d.bytes = map[string]document{}, 0
+	}
+	d.bytes += e.size - d.byKey[key].size
+	d.byKey[key] = e
+	return e.doc
+}

@@ -1,0 +1,310 @@
+package present
+
+import (
+	"cmp"
+	"fmt"
+	"hash/fnv"
+	"slices"
+	"time"
+
+	"metaplasis/internal/core/dash"
+	"metaplasis/internal/core/hls"
+	"metaplasis/internal/core/ladder"
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/segment"
+)
+
+// PastStrip is a stretch of one rendition that lies back.
+type PastStrip struct {
+	Name    string
+	Sound   string             // the rendition of sound that goes with pictures
+	List    []*segment.Segment // with gaps where there is nothing
+	Gapped  bool               // there may be some
+	Ordinal uint64             // of the first segment among all that were ever kept
+	Breaks  uint32             // discontinuities before it
+	Longest int64              // that a segment lasts, ticks of media.VideoTimescale
+}
+
+// Track is that of the newest segment.
+func (s *PastStrip) Track() media.Track { return s.List[len(s.List)-1].Header.Track }
+
+// last is the ordinal of the newest segment.
+func (s *PastStrip) last() uint64 { return s.Ordinal + uint64(len(s.List)) - 1 }
+
+// at returns the segment of an ordinal, nil when there is none.
+func (s *PastStrip) at(ordinal uint64) *segment.Segment {
+	if ordinal < s.Ordinal || ordinal > s.last() {
+		return nil
+	}
+	return s.List[ordinal-s.Ordinal]
+}
+
+// Past is a stretch of a channel that lies back: a time-shift or a recording. Its documents are made as those of what is on air.
+type Past struct {
+	Slug      string
+	Epoch     time.Time // wall clock at media time 0
+	Now       time.Time
+	From      time.Time     // where players begin; zero leaves it to them
+	Depth     time.Duration // how far back it goes, of one that is not over
+	Ended     bool          // nothing will follow
+	Query     string        // of the addresses of media playlists
+	Step      int64         // segments' nominal length, ticks of media.VideoTimescale
+	Language  string
+	SoundName string
+	Strips    []PastStrip
+}
+
+// target is the target duration of all playlists, in seconds.
+func (p *Past) target() int64 {
+	longest := p.Step
+	for i := range p.Strips {
+		longest = max(longest, p.Strips[i].Longest)
+	}
+	return max((longest+media.VideoTimescale/2)/media.VideoTimescale, 1)
+}
+
+// strip returns a rendition, nil when there is none.
+func (p *Past) strip(name string) *PastStrip {
+	for i := range p.Strips {
+		if p.Strips[i].Name == name {
+			return &p.Strips[i]
+		}
+	}
+	return nil
+}
+
+// Playlist writes the media playlist of a rendition, nil when there is none. What a delta update costs does not depend on how long
+// the list is, as long as the rendition has no gap.
+func (p *Past) Playlist(name string, w hls.Wrapping, skip bool) []byte {
+	s := p.strip(name)
+	if s == nil {
+		return nil
+	}
+	m := hls.Media{Wrapping: w, Whole: s.List, Sequence: s.Ordinal + 1, Discontinuity: uint64(s.Breaks), TargetDuration: p.target(), Epoch: p.Epoch,
+		Ended: p.Ended, Skippable: !p.Ended, Skip: skip && !p.Ended}
+	if p.partial(s) {
+		p.standIns(&m, s)
+	}
+	if first := m.First(); first != nil && !p.From.IsZero() {
+		// A player that is told to begin with the very first begins there by itself when the list is over.
+		if at := TicksSince(p.Epoch, p.From) - first.Start; at > 0 || !p.Ended {
+			m.StartAt = max(at, 1)
+		}
+	}
+	return m.Marshal()
+}
+
+// TicksSince converts a wall clock to ticks of media.VideoTimescale since an epoch.
+func TicksSince(epoch, at time.Time) int64 {
+	return (at.Unix()-epoch.Unix())*media.VideoTimescale + int64(at.Nanosecond()-epoch.Nanosecond())*media.VideoTimescale/int64(time.Second)
+}
+
+// partial reports whether a rendition lacks something that another one of its kind may have.
+func (p *Past) partial(s *PastStrip) bool {
+	const slack = 2 // renditions come one after the other
+	if s.Gapped {
+		return true
+	}
+	for i := range p.Strips {
+		o := &p.Strips[i]
+		if o.Track().Kind == s.Track().Kind && (o.Ordinal+slack < s.Ordinal || o.last() > s.last()+slack) {
+			return true
+		}
+	}
+	return false
+}
+
+// standIns lets the nearest other rendition of the same kind stand in where one has nothing, as it does on air.
+func (p *Past) standIns(m *hls.Media, s *PastStrip) {
+	mine := s.Track()
+	var others []*PastStrip
+	first, last := s.Ordinal, s.last()
+	for i := range p.Strips {
+		if o := &p.Strips[i]; o != s && o.Track().Kind == mine.Kind && (mine.Kind != media.Audio || o.Track().Language == mine.Language) {
+			others = append(others, o)
+			if o.Ordinal < first {
+				first, m.Discontinuity = o.Ordinal, uint64(o.Breaks)
+			}
+			last = max(last, o.last())
+		}
+	}
+	distance := func(o *PastStrip) int {
+		t := o.Track()
+		d := t.Width*t.Height - mine.Width*mine.Height
+		return max(d*4, -d) // rather a smaller one
+	}
+	slices.SortStableFunc(others, func(a, b *PastStrip) int { return cmp.Compare(distance(a), distance(b)) })
+	m.Whole, m.Elsewhere, m.Sequence = nil, map[uint64]string{}, first+1
+	for n := first; n <= last; n++ {
+		own := s.at(n)
+		if own == nil || own.Gap {
+			for _, o := range others {
+				if seg := o.at(n); seg != nil && !seg.Gap {
+					own = seg
+					m.Elsewhere[seg.MSN] = o.Name
+					break
+				}
+			}
+		}
+		if k := len(m.Whole); own == nil && k > 0 { // nobody has it
+			before := m.Whole[k-1]
+			own = &segment.Segment{MSN: before.MSN + 1, Prefix: before.Prefix, Gap: true, Start: before.Start + before.Duration, Duration: p.Step, Header: before.Header}
+		}
+		m.Whole = append(m.Whole, own)
+	}
+}
+
+// Multivariant writes the playlist that names all renditions, Manifest the DASH manifest of the same.
+func (p *Past) Multivariant() []byte {
+	c := p.channel()
+	if len(c.Offers) == 0 {
+		return nil
+	}
+	m := c.Multivariant(hls.CMAF)
+	for i := range m.Variants {
+		m.Variants[i].URI += p.Query
+	}
+	for i := range m.Audio {
+		m.Audio[i].URI += p.Query
+	}
+	for i := range m.Keys {
+		m.Keys[i].URI += p.Query
+	}
+	return m.Marshal()
+}
+
+// Manifest writes the DASH manifest.
+func (p *Past) Manifest() []byte {
+	c := p.channel()
+	if len(c.Offers) == 0 || len(c.Periods) == 0 {
+		return nil
+	}
+	m := c.Manifest(false, false)
+	if p.Ended { // what was not on air takes no time
+		at := time.Duration(0)
+		for i := range m.Periods {
+			m.Periods[i].Start = dash.NewDuration(at)
+			at += m.Periods[i].Duration.D()
+		}
+		m.Duration = dash.NewDuration(at)
+	} else {
+		m.TimeShiftBufferDepth = dash.NewDuration(c.Now.Sub(hls.WallClock(p.Epoch, c.Periods[0].Start)))
+	}
+	return m.Marshal()
+}
+
+// rateSpan is over how many segments bitrates are measured.
+const rateSpan = 512
+
+// channel is the picture that documents are made of.
+func (p *Past) channel() *Channel {
+	c := &Channel{Slug: p.Slug, Epoch: p.Epoch, Now: p.Now, Step: p.Step, Longest: p.target() * media.VideoTimescale, Over: p.Ended,
+		Language: p.Language, SoundName: cmp.Or(p.SoundName, "Sound")}
+	views := map[string]*View{}
+	for i := range p.Strips {
+		views[p.Strips[i].Name] = p.view(&p.Strips[i])
+	}
+	main := map[string]bool{}
+	add := func(o Offer) {
+		o.Rung = ladder.Rung{Name: o.Name, Source: true}
+		c.Offers = append(c.Offers, o)
+	}
+	for i := range p.Strips {
+		s := &p.Strips[i]
+		if t := s.Track(); t.Kind == media.Video {
+			o := Offer{Name: s.Name, Video: views[s.Name], VideoTrack: t}
+			if sound := p.strip(s.Sound); sound != nil {
+				o.Sound, o.SoundTrack, o.SoundName = views[sound.Name], sound.Track(), sound.Name
+				main[sound.Name] = true
+			}
+			add(o)
+		}
+	}
+	pictures := len(c.Offers) > 0
+	for i := range p.Strips {
+		s := &p.Strips[i]
+		t := s.Track()
+		if t.Kind != media.Audio || main[s.Name] {
+			continue
+		}
+		if pictures && len(main) > 0 {
+			c.Alternates = append(c.Alternates, Alternate{Name: s.Name, View: views[s.Name], Track: t})
+			continue
+		}
+		add(Offer{Name: s.Name, Sound: views[s.Name], SoundTrack: t, SoundName: s.Name})
+	}
+	c.Periods = p.periods()
+	return c
+}
+
+// view is a rendition without its gaps.
+func (p *Past) view(s *PastStrip) *View {
+	list := s.List
+	if s.Gapped {
+		list = slices.DeleteFunc(slices.Clone(list), func(s *segment.Segment) bool { return s.Gap })
+	}
+	v := NewView(hls.Media{Whole: list, TargetDuration: p.target(), Epoch: p.Epoch, Ended: p.Ended}, segment.SnapshotOf(list), nil)
+	var bytes, ticks, key int64
+	for _, s := range list[max(len(list)-rateSpan, 0):] {
+		bytes, ticks = bytes+s.Size, ticks+s.Duration
+		v.Peak = max(v.Peak, s.Bitrate())
+		if s.Duration > 0 {
+			key = max(key, int64(s.KeySize)*8*media.VideoTimescale/s.Duration)
+		}
+	}
+	if v.KeyPeak = key; ticks > 0 {
+		v.Average = bytes * 8 * media.VideoTimescale / ticks
+	}
+	return v
+}
+
+// periods finds where encodings change, and where there is a discontinuity.
+func (p *Past) periods() (out []Period) {
+	first, last := uint64(1<<63), uint64(0)
+	for i := range p.Strips {
+		first, last = min(first, p.Strips[i].Ordinal), max(last, p.Strips[i].last())
+	}
+	if !p.Ended { // to where all are that go on
+		newest := last
+		for i := range p.Strips {
+			if l := p.Strips[i].last(); l+2 >= newest {
+				last = min(last, l)
+			}
+		}
+	}
+	end := int64(0)
+	for n := first; n <= last; n++ {
+		h := fnv.New64a()
+		var one *segment.Segment
+		begins := false
+		for i := range p.Strips {
+			s := p.Strips[i].at(n)
+			if s == nil {
+				continue
+			}
+			begins = begins || s.Discontinuity
+			if s.Gap {
+				continue
+			}
+			_, _ = fmt.Fprintf(h, "%d %s;", i, s.Header.Name)
+			if one == nil || s.Header.Track.Kind == media.Video && one.Header.Track.Kind != media.Video {
+				one = s
+			}
+		}
+		if one == nil {
+			continue
+		}
+		key := h.Sum64()
+		if k := len(out); k == 0 || begins || out[k-1].Key != key {
+			if k > 0 {
+				out[k-1].End = end
+			}
+			out = append(out, Period{MSN: one.MSN, Start: one.Start, Key: key, Step: p.Step, Scale: media.VideoTimescale})
+		}
+		end = one.Start + one.Duration
+	}
+	if k := len(out); k > 0 && p.Ended {
+		out[k-1].End = end
+	}
+	return out
+}

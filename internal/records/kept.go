@@ -1,0 +1,90 @@
+package records
+
+import (
+	"context"
+	"time"
+)
+
+// Bundle is a file of what was on air.
+type Bundle struct {
+	Path      string    `db:"path"`
+	Place     string    `db:"place"`
+	Channel   string    `db:"channel"`
+	Rendition string    `db:"rendition"`
+	Sound     string    `db:"sound"`
+	Prefix    string    `db:"prefix"`
+	Header    string    `db:"header"`
+	Begun     time.Time `db:"begun"`
+	Ended     time.Time `db:"ended"`
+	FirstMSN  uint64    `db:"first_msn"`
+	LastMSN   uint64    `db:"last_msn"`
+	Ordinal   uint64    `db:"ordinal"`
+	Breaks    uint32    `db:"breaks"`
+	Bytes     int64     `db:"bytes"`
+}
+
+// PutBundle stores a bundle. It may be repeated.
+func (d *DB) PutBundle(ctx context.Context, b Bundle) error {
+	_, err := d.x.NamedExecContext(ctx, `REPLACE INTO bundles (path, place, channel, rendition, sound, prefix, header, begun, ended, first_msn, last_msn, ordinal, breaks, bytes)
+		VALUES (:path, :place, :channel, :rendition, :sound, :prefix, :header, :begun, :ended, :first_msn, :last_msn, :ordinal, :breaks, :bytes)`, b)
+	return err
+}
+
+// RemoveBundle removes a bundle, if there is one.
+func (d *DB) RemoveBundle(ctx context.Context, place, path string) error {
+	_, err := d.x.ExecContext(ctx, "DELETE FROM bundles WHERE place = ? AND path = ?", place, path)
+	return err
+}
+
+// EachBundle hands out the bundles of a place.
+func (d *DB) EachBundle(ctx context.Context, place string, each func(*Bundle)) error {
+	rows, err := d.x.QueryxContext(ctx, "SELECT * FROM bundles WHERE place = ?", place)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = rows.Close() }()
+	for rows.Next() {
+		var b Bundle
+		if err := rows.StructScan(&b); err != nil {
+			return err
+		}
+		each(&b)
+	}
+	return rows.Err()
+}
+
+// Recording holds a stretch of a channel. Renditions is a JSON list, empty for all.
+type Recording struct {
+	ID         int64      `db:"id"`
+	Channel    string     `db:"channel"`
+	Title      string     `db:"title"`
+	Kind       string     `db:"kind"`
+	Renditions string     `db:"renditions"`
+	Begun      time.Time  `db:"begun"`
+	Ended      *time.Time `db:"ended"`
+	Expires    *time.Time `db:"expires"`
+	Author     string     `db:"author"`
+}
+
+// Recordings lists all recordings, the newest first.
+func (d *DB) Recordings(ctx context.Context) ([]Recording, error) {
+	out := []Recording{}
+	return out, d.x.SelectContext(ctx, &out, "SELECT * FROM recordings ORDER BY begun DESC, id DESC")
+}
+
+// AddRecording stores a new recording and returns its id.
+func (d *DB) AddRecording(ctx context.Context, r Recording) (int64, error) {
+	return d.insert(ctx, "INSERT INTO recordings (channel, title, kind, renditions, begun, ended, expires, author) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+		r.Channel, r.Title, r.Kind, r.Renditions, r.Begun.UTC(), r.Ended, r.Expires, r.Author)
+}
+
+// SetRecording changes what is said of a recording.
+func (d *DB) SetRecording(ctx context.Context, r Recording) error {
+	_, err := d.x.ExecContext(ctx, "UPDATE recordings SET title = ?, begun = ?, ended = ?, expires = ? WHERE id = ?", r.Title, r.Begun.UTC(), r.Ended, r.Expires, r.ID)
+	return err
+}
+
+// RemoveRecording removes a recording.
+func (d *DB) RemoveRecording(ctx context.Context, id int64) error {
+	return d.exec(ctx, "DELETE FROM recordings WHERE id = ?", id)
+}
