@@ -25,7 +25,12 @@ func (quiet) Admit(string, string) (origin.Grant, error)         { return origin
 
 // newOrigin makes an origin with one channel that has sound only, so that it needs no worker.
 func newOrigin(t testing.TB, set origin.Settings) (*origin.Origin, *origin.Feed) {
-	o := origin.New(origin.Options{Keeper: quiet{}, Gate: quiet{}, Worker: func() *exec.Cmd { return exec.Command("false") }})
+	return newOriginWith(t, set, nil)
+}
+
+// newOriginWith is one whose segments go into an archive too.
+func newOriginWith(t testing.TB, set origin.Settings, archive origin.Archive) (*origin.Origin, *origin.Feed) {
+	o := origin.New(origin.Options{Keeper: quiet{}, Gate: quiet{}, Archive: archive, Worker: func() *exec.Cmd { return exec.Command("false") }})
 	t.Cleanup(o.Close)
 	set.Slug = "booth"
 	_, err := o.Add(set, time.Now().Add(-time.Hour), origin.Position{})

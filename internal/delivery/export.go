@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"strconv"
 	"strings"
+	"time"
 
 	"metaplasis/internal/core/bmff"
 	"metaplasis/internal/core/clip"
@@ -28,6 +29,26 @@ func exportName(file string) (rendition, ending string, ok bool) {
 		}
 	}
 	return "", "", false
+}
+
+// patient gives each write its own time, however long the whole takes.
+type patient struct {
+	http.ResponseWriter
+	rc   *http.ResponseController
+	last time.Time
+}
+
+const (
+	writeWait = 30 * time.Second
+	renewEach = 5 * time.Second
+)
+
+func (p *patient) Write(b []byte) (int, error) {
+	if now := time.Now(); now.Sub(p.last) > renewEach {
+		p.last = now
+		_ = p.rc.SetWriteDeadline(now.Add(writeWait))
+	}
+	return p.ResponseWriter.Write(b)
 }
 
 // export answers with a stretch as one file.
@@ -89,7 +110,7 @@ func (p *Past) export(q *request) {
 		extension = ".mp4"
 	}
 	h.Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", q.slug+"-"+hls.WallClock(past.Epoch, strip.List[0].Start).UTC().Format("20060102-150405")+"-"+name+extension))
-	c := &counted{ResponseWriter: q.w, status: http.StatusOK}
+	c := &counted{ResponseWriter: &patient{ResponseWriter: q.w, rc: http.NewResponseController(q.w)}, status: http.StatusOK}
 	first := q.s.now().Sub(q.begun)
 	var err error
 	switch ending {

@@ -68,6 +68,9 @@ func (a *asked) query() string {
 
 // ask reads the query of a request. It answers itself when that makes no sense, and reports whether it did not.
 func (p *Past) ask(q *request) (a asked, ok bool) {
+	if q.channel = q.s.o.Channel(q.slug); q.channel != nil {
+		q.channel.Watched()
+	}
 	v, err := url.ParseQuery(q.r.URL.RawQuery)
 	if err != nil {
 		q.fail(http.StatusBadRequest, "The query could not be read: "+err.Error())
@@ -90,10 +93,7 @@ func (p *Past) ask(q *request) (a asked, ok bool) {
 		return asked{from: s.From, to: s.To, renditions: s.Renditions, recording: text, ended: !s.To.IsZero()}, true
 	}
 	now := q.s.now()
-	var c *origin.Channel
-	if c = q.s.o.Channel(q.slug); c != nil {
-		c.Watched()
-	}
+	c := q.channel
 	read := func(name string) (time.Time, bool) {
 		text := v.Get(name)
 		if text == "" {
@@ -144,7 +144,7 @@ func (p *Past) picture(q *request, a *asked) *present.Past {
 	if a.recording == "" {
 		out.From = a.from
 	}
-	if c := q.s.o.Channel(q.slug); c != nil {
+	if c := q.channel; c != nil {
 		set := c.Settings()
 		out.Step, out.Language, out.SoundName = set.SegmentMillis*media.VideoTimescale/1000, set.Language, set.SoundName
 	}
@@ -197,7 +197,7 @@ func (p *Past) master(q *request) {
 	kind, make := typePlaylist, past.Multivariant
 	if q.file == "index.mpd" {
 		kind, make = typeManifest, past.Manifest
-		q.here("dash", false)
+		p.here(q, "dash")
 	}
 	p.send(q, &a, past, kind, make)
 }
@@ -216,7 +216,7 @@ func (p *Past) playlist(q *request, w hls.Wrapping) {
 	if past == nil {
 		return
 	}
-	q.here("hls", true)
+	p.here(q, "hls")
 	skip := readDirectives(q.r.URL.RawQuery).skip
 	p.send(q, &a, past, typePlaylist, func() []byte { return past.Playlist(q.rendition, w, skip) })
 }
@@ -234,6 +234,13 @@ func (p *Past) send(q *request, a *asked, past *present.Past, kind string, make 
 		cache = "public, max-age=60"
 	}
 	q.sendDoc(d, kind, cache, time.Time{})
+}
+
+// here counts the viewer, of a channel that there still is.
+func (p *Past) here(q *request, protocol string) {
+	if q.channel != nil {
+		q.here(protocol, true)
+	}
 }
 
 // makers is how many documents are made at a time: that of a day is long.

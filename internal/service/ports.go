@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"runtime/debug"
 	"sync"
 	"time"
 
@@ -78,6 +79,21 @@ func (c *certificates) get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 	return c.pair, nil
 }
 
+// loud tells of a handler that panics, which the server itself would only note.
+func (s *Service) loud(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		defer func() {
+			if why := recover(); why != nil {
+				if why != http.ErrAbortHandler {
+					s.conf.Logger.Error("a request broke the handler", "path", r.URL.Path, "why", why, "stack", string(debug.Stack()))
+				}
+				panic(http.ErrAbortHandler)
+			}
+		}()
+		next.ServeHTTP(w, r)
+	})
+}
+
 // serveHTTP answers HTTP/1.1 and HTTP/2, the latter without TLS to who knows beforehand.
 func (s *Service) serveHTTP(l net.Listener, handler http.Handler, conf *tls.Config) {
 	if l == nil {
@@ -88,7 +104,7 @@ func (s *Service) serveHTTP(l net.Listener, handler http.Handler, conf *tls.Conf
 	protocols.SetHTTP2(true)
 	protocols.SetUnencryptedHTTP2(true)
 	server := &http.Server{
-		Handler: handler, TLSConfig: conf, Protocols: &protocols,
+		Handler: s.loud(handler), TLSConfig: conf, Protocols: &protocols,
 		HTTP2:             &http.HTTP2Config{MaxConcurrentStreams: 250},
 		ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second, WriteTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute,
 		MaxHeaderBytes: 32 << 10, ConnState: network.HTTPState,

@@ -186,6 +186,36 @@ func (c *Client) Timeline(ctx context.Context, slug string) ([]origin.TimelineRo
 	return call[[]origin.TimelineRow](ctx, c, "GET", "/channels/"+seg(slug)+"/timeline", nil)
 }
 
+// Recordings lists the recordings, the newest first; of one channel unless it is "".
+func (c *Client) Recordings(ctx context.Context, slug string) ([]api.Recording, error) {
+	return call[[]api.Recording](ctx, c, "GET", "/recordings?channel="+url.QueryEscape(slug), nil)
+}
+
+// Recording shows one.
+func (c *Client) Recording(ctx context.Context, id int64) (api.Recording, error) {
+	return call[api.Recording](ctx, c, "GET", fmt.Sprintf("/recordings/%d", id), nil)
+}
+
+// AddRecording records a channel.
+func (c *Client) AddRecording(ctx context.Context, slug string, r api.NewRecording) (api.Recording, error) {
+	return call[api.Recording](ctx, c, "POST", "/channels/"+seg(slug)+"/recordings", r)
+}
+
+// ChangeRecording changes what is said of a recording.
+func (c *Client) ChangeRecording(ctx context.Context, id int64, r api.RecordingChange) (api.Recording, error) {
+	return call[api.Recording](ctx, c, "PATCH", fmt.Sprintf("/recordings/%d", id), r)
+}
+
+// StopRecording ends one now.
+func (c *Client) StopRecording(ctx context.Context, id int64) (api.Recording, error) {
+	return call[api.Recording](ctx, c, "POST", fmt.Sprintf("/recordings/%d/stop", id), nil)
+}
+
+// RemoveRecording removes one.
+func (c *Client) RemoveRecording(ctx context.Context, id int64) error {
+	return c.do(ctx, "DELETE", fmt.Sprintf("/recordings/%d", id), nil, nil)
+}
+
 // Ladder shows a channel's ladder.
 func (c *Client) Ladder(ctx context.Context, slug string) (ladder.Ladder, error) {
 	return call[ladder.Ladder](ctx, c, "GET", "/channels/"+seg(slug)+"/ladder", nil)

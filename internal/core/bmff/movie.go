@@ -3,7 +3,6 @@ package bmff
 import (
 	"encoding/binary"
 	"errors"
-	"fmt"
 	"slices"
 
 	"metaplasis/internal/core/media"
@@ -60,6 +59,9 @@ const (
 	maxMovieSamples      = 12_000_000
 	maxMovieDescriptions = 256
 )
+
+// ErrMovieEmpty says that no sample was added.
+var ErrMovieEmpty = errors.New("the movie has no sample")
 
 // ErrMovieTooLong says that a movie has more samples than a file with one table can have here.
 var ErrMovieTooLong = errors.New("there is too much for one table")
@@ -147,7 +149,7 @@ func (m *Movie) Header() ([]byte, error) {
 		}
 	}
 	if len(tracks) == 0 {
-		return nil, fmt.Errorf("the movie has no sample")
+		return nil, ErrMovieEmpty
 	}
 	out := m.header(tracks, 0)
 	return m.header(tracks, int64(len(out))), nil

@@ -133,8 +133,11 @@ func (s *Source) Movie(ctx context.Context) (*Movie, error) {
 			to  *bmff.MovieTrack
 		}{{p.video, video}, {p.sound, sound}} {
 			units, err := s.units(one.seg)
-			if err != nil || len(units) == 0 {
+			if err != nil {
 				return err
+			}
+			if len(units) == 0 {
+				continue
 			}
 			if err := one.to.Add(&one.seg.Header.Track, units, -p.shift); err != nil {
 				return err
@@ -150,6 +153,9 @@ func (s *Source) Movie(ctx context.Context) (*Movie, error) {
 		m.To = s.To - last
 	}
 	header, err := m.Header()
+	if errors.Is(err, bmff.ErrMovieEmpty) {
+		err = ErrNothing
+	}
 	if err != nil {
 		return nil, err
 	}

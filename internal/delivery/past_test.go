@@ -1,0 +1,107 @@
+package delivery
+
+import (
+	"bytes"
+	"fmt"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"metaplasis/internal/core/hls"
+	"metaplasis/internal/origin"
+	"metaplasis/internal/store"
+)
+
+// newPast is a server whose channel keeps an hour, after so many seconds of sound were on air.
+func newPast(t *testing.T, seconds int64) (*Server, *store.Store) {
+	st, err := store.Open(store.Options{Place: store.Folder(t.TempDir())}, nil)
+	require.NoError(t, err)
+	t.Cleanup(st.Close)
+	st.Set("booth", store.Keeping{TimeShift: time.Hour})
+	o, f := newOriginWith(t, origin.Settings{Keeping: origin.Keeping{TimeShiftMinutes: 60}}, st)
+	frames(f, 0, seconds*48000/1024)
+	s := New(o, nil)
+	s.now = func() time.Time { return time.Now().Add(2 * time.Minute) } // what was sent at once lies back
+	s.Past = &Past{Store: st}
+	return s, st
+}
+
+func TestWhatLiesBackIsServed(t *testing.T) {
+	s, st := newPast(t, 60)
+	assert.Equal(t, 200, ask(s, "/booth/audio/0.m4s").Code, "it left the window")
+	span, err := st.Span("booth", time.Now().Add(-2*time.Hour), time.Time{})
+	require.NoError(t, err)
+	from := span.Begin()
+	query := "?from=" + from.UTC().Format(timeForm)
+	w := ask(s, "/booth/index.m3u8"+query)
+	require.Equal(t, 200, w.Code, w.Body)
+	assert.Contains(t, w.Body.String(), "audio/index.m3u8"+query)
+	w = ask(s, "/booth/audio/index.m3u8"+query)
+	require.Equal(t, 200, w.Code, w.Body)
+	list, err := hls.ReadMedia(w.Body.Bytes())
+	require.NoError(t, err)
+	assert.GreaterOrEqual(t, len(list.Entries), 28)
+	assert.Contains(t, w.Body.String(), "CAN-SKIP-UNTIL")
+	assert.EqualValues(t, 1, list.MediaSequence)
+	delta := ask(s, "/booth/audio/index.m3u8"+query+"&_HLS_skip=YES")
+	assert.Contains(t, delta.Body.String(), "#EXT-X-SKIP:SKIPPED-SEGMENTS=")
+	assert.Less(t, delta.Body.Len(), w.Body.Len()/2)
+	for _, e := range list.Entries {
+		kept := ask(s, "/booth/audio/"+e.URI)
+		require.Equal(t, 200, kept.Code, e.URI)
+		assert.NotEmpty(t, kept.Body.Bytes())
+	}
+	part := ask(s, "/booth/audio/"+list.Entries[0].URI, "Range", "bytes=10-19")
+	assert.Equal(t, http.StatusPartialContent, part.Code)
+	assert.Equal(t, 10, part.Body.Len())
+	assert.Equal(t, 200, ask(s, "/booth/audio/"+list.Entries[0].Header).Code)
+	assert.Equal(t, http.StatusNotFound, ask(s, "/booth/audio/ts.m3u8"+query).Code)
+
+	w = ask(s, "/booth/index.mpd"+query)
+	require.Equal(t, 200, w.Code, w.Body)
+	assert.Contains(t, w.Body.String(), `type="dynamic"`)
+	assert.Contains(t, w.Body.String(), "timeShiftBufferDepth")
+
+	to := "&to=" + from.Add(20*time.Second).UTC().Format(timeForm)
+	w = ask(s, "/booth/audio/index.m3u8"+query+to)
+	require.Equal(t, 200, w.Code, w.Body)
+	assert.Contains(t, w.Body.String(), "#EXT-X-ENDLIST")
+	w = ask(s, "/booth/index.mpd"+query+to)
+	assert.Contains(t, w.Body.String(), `type="static"`)
+	w = ask(s, "/booth/audio.mp4"+query+to)
+	require.Equal(t, 200, w.Code, w.Body)
+	assert.Equal(t, fmt.Sprint(w.Body.Len()), w.Header().Get("Content-Length"))
+	assert.True(t, bytes.Contains(w.Body.Bytes()[:64], []byte("isom")))
+	w = ask(s, "/booth/audio.m4s"+query+to)
+	require.Equal(t, 200, w.Code, w.Body)
+	w = ask(s, "/booth/audio.ts"+query+to)
+	require.Equal(t, 200, w.Code, w.Body)
+	assert.EqualValues(t, 0x47, w.Body.Bytes()[188])
+}
+
+func TestWrongTimesAreRefused(t *testing.T) {
+	s, _ := newPast(t, 20)
+	for query, says := range map[string]string{
+		"from=yesterday":            "expected a time such as",
+		"from=5":                    "expected a time such as",
+		"from=marker:none":          "no such marker",
+		"from=10m&to=20m":           "does not lie behind",
+		"recording=1":               "no such recording",
+		"recording=a":               "expected a number",
+		"from=2001-01-01T00:00:00Z": "",
+	} {
+		w := ask(s, "/booth/audio/index.m3u8?"+query)
+		if says == "" {
+			assert.Equal(t, 200, w.Code, query)
+			continue
+		}
+		assert.GreaterOrEqual(t, w.Code, 400, query)
+		assert.Contains(t, w.Body.String(), says, query)
+	}
+	assert.Equal(t, http.StatusNotFound, ask(s, "/booth/none.mp4?from=10m").Code)
+	assert.True(t, strings.HasPrefix(ask(s, "/booth/index.m3u8?from=1+hour+ago").Header().Get("Location"), "index.m3u8?from="))
+}
