@@ -158,7 +158,7 @@ func TestRecordingsBecomeFiles(t *testing.T) {
 	p := open(t)
 	defer p.stop()
 	dir := t.TempDir()
-	for _, file := range []string{"180p.mp4", "source.mp4", "120p.m4s", "180p.ts"} {
+	for _, file := range []string{"180p.mp4", "source.mp4", "180p.m4s", "180p.ts"} {
 		res, err := http.Get(s.http + "/media/start-line/" + file + "?" + query)
 		require.NoError(t, err)
 		b, err := io.ReadAll(res.Body)

@@ -119,6 +119,7 @@ func (s *Service) status(c *origin.Channel) origin.Status {
 	st := c.Status()
 	st.Viewers = s.viewers()[st.Slug]
 	s.addRelays(&st)
+	s.addKept(&st)
 	return st
 }
 

@@ -125,7 +125,7 @@ func (p *Past) export(q *request) {
 	case ".ts":
 		err = src.Transport(q.r.Context(), c, q.slug)
 	default:
-		err = clip.Fragmented(q.r.Context(), c, strip.List)
+		err = src.Fragmented(q.r.Context(), c)
 	}
 	if err != nil && c.bytes == 0 {
 		h.Del("Content-Disposition")

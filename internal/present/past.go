@@ -101,13 +101,12 @@ func TicksSince(epoch, at time.Time) int64 {
 
 // partial reports whether a rendition lacks something that another one of its kind may have.
 func (p *Past) partial(s *PastStrip) bool {
-	const slack = 2 // renditions come one after the other
 	if s.Gapped {
 		return true
 	}
 	for i := range p.Strips {
 		o := &p.Strips[i]
-		if o.Track().Kind == s.Track().Kind && (o.Ordinal+slack < s.Ordinal || o.last() > s.last()+slack) {
+		if o.Track().Kind == s.Track().Kind && (o.Ordinal+slackOfStart < s.Ordinal || o.last() > s.last()+slackOfStart) {
 			return true
 		}
 	}
@@ -193,6 +192,20 @@ func (p *Past) Manifest() []byte {
 	return m.Marshal()
 }
 
+// late reports whether a rendition begins later than others of its kind: it is not offered, since a player that begins with it would
+// begin with another's pictures. One that ends earlier is: the nearest stands in from there on.
+func (p *Past) late(s *PastStrip) bool {
+	for i := range p.Strips {
+		if o := &p.Strips[i]; o.Track().Kind == s.Track().Kind && o.Ordinal+slackOfStart < s.Ordinal {
+			return true
+		}
+	}
+	return false
+}
+
+// slackOfStart is by how many segments renditions may begin one after the other.
+const slackOfStart = 2
+
 // rateSpan is over how many segments bitrates are measured.
 const rateSpan = 512
 
@@ -211,7 +224,7 @@ func (p *Past) channel() *Channel {
 	}
 	for i := range p.Strips {
 		s := &p.Strips[i]
-		if t := s.Track(); t.Kind == media.Video {
+		if t := s.Track(); t.Kind == media.Video && !p.late(s) {
 			o := Offer{Name: s.Name, Video: views[s.Name], VideoTrack: t}
 			if sound := p.strip(s.Sound); sound != nil {
 				o.Sound, o.SoundTrack, o.SoundName = views[sound.Name], sound.Track(), sound.Name
@@ -228,6 +241,9 @@ func (p *Past) channel() *Channel {
 			continue
 		}
 		if pictures && len(main) > 0 {
+			if p.late(s) {
+				continue
+			}
 			c.Alternates = append(c.Alternates, Alternate{Name: s.Name, View: views[s.Name], Track: t})
 			continue
 		}

@@ -47,38 +47,52 @@ func matrix(b []byte) []byte {
 
 // Header writes a CMAF header (7.3.1): ftyp and moov.
 func Header(t *media.Track) []byte {
+	return header("iso6cmfcmp41", [][]media.Track{{*t}})
+}
+
+// MovieHeader writes the header of a fragmented file with several tracks: the first has the id 1. Each has one description or several,
+// which chunks choose by ChunkOptions.
+func MovieHeader(tracks [][]media.Track) []byte { return header("iso6mp41", tracks) }
+
+func header(brands string, tracks [][]media.Track) []byte {
 	out := box(nil, "ftyp", func(b []byte) []byte {
 		b = append(b, "iso6"...)
 		b = u32(b, 0)
-		return append(b, "iso6cmfcmp41"...)
+		return append(b, brands...)
 	})
 	return box(out, "moov", func(b []byte) []byte {
 		b = fullBox(b, "mvhd", 0, 0, func(b []byte) []byte {
 			b = zeros(b, 8)
-			b = u32(b, uint32(t.Timescale))
+			b = u32(b, uint32(tracks[0][0].Timescale))
 			b = u32(b, 0)       // duration
 			b = u32(b, 0x10000) // rate 1.0
 			b = u16(b, 0x100)   // volume 1.0
 			b = matrix(zeros(b, 10))
 			b = zeros(b, 24)
-			return u32(b, trackID+1)
+			return u32(b, uint32(len(tracks)+1))
 		})
-		b = box(b, "trak", func(b []byte) []byte { return trak(b, t) })
+		for i, t := range tracks {
+			b = box(b, "trak", func(b []byte) []byte { return trak(b, uint32(i+1), t) })
+		}
 		return box(b, "mvex", func(b []byte) []byte {
-			return fullBox(b, "trex", 0, 0, func(b []byte) []byte {
-				b = u32(b, trackID)
-				b = u32(b, 1) // sample description
-				return zeros(b, 12)
-			})
+			for i := range tracks {
+				b = fullBox(b, "trex", 0, 0, func(b []byte) []byte {
+					b = u32(b, uint32(i+1))
+					b = u32(b, 1) // sample description
+					return zeros(b, 12)
+				})
+			}
+			return b
 		})
 	})
 }
 
-func trak(b []byte, t *media.Track) []byte {
+func trak(b []byte, id uint32, descriptions []media.Track) []byte {
+	t := &descriptions[0]
 	width, height := displaySize(t)
 	b = fullBox(b, "tkhd", 0, 7, func(b []byte) []byte {
 		b = zeros(b, 8)
-		b = u32(b, trackID)
+		b = u32(b, id)
 		b = zeros(b, 16)
 		if t.Kind == media.Audio {
 			b = u32(zeros(b, 4), 0x01000000) // group 1, volume 1.0
@@ -103,7 +117,11 @@ func trak(b []byte, t *media.Track) []byte {
 			b = mediaInfo(b, t.Kind)
 			return box(b, "stbl", func(b []byte) []byte {
 				b = fullBox(b, "stsd", 0, 0, func(b []byte) []byte {
-					return sampleEntry(u32(b, 1), t)
+					b = u32(b, uint32(len(descriptions)))
+					for i := range descriptions {
+						b = sampleEntry(b, &descriptions[i])
+					}
+					return b
 				})
 				for _, empty := range []string{"stts", "stsc", "stco"} {
 					b = fullBox(b, empty, 0, 0, func(b []byte) []byte { return u32(b, 0) })
@@ -308,6 +326,8 @@ type ChunkOptions struct {
 	First    bool      // the chunk begins a segment: styp comes first
 	Produced time.Time // when the first unit came to us: a prft box tells it; zero for none
 	Messages []Message
+	// Track is the id of the track, and Description the number of the samples' description in it; 0 is 1.
+	Track, Description uint32
 }
 
 // ntpEpoch is where NTP time begins, 1900, in Unix seconds.
@@ -361,7 +381,7 @@ func Chunk(t *media.Track, o ChunkOptions, units []media.AccessUnit) []byte {
 
 // ChunkSize returns how many bytes a chunk takes at most.
 func ChunkSize(o ChunkOptions, units []media.AccessUnit) int {
-	n := o.size() + 136 + 16*len(units)
+	n := o.size() + 140 + 16*len(units)
 	for i := range units {
 		n += len(units[i].Data)
 	}
@@ -390,11 +410,17 @@ func AppendChunk(out []byte, t *media.Track, o ChunkOptions, units []media.Acces
 		b = fullBox(b, "mfhd", 0, 0, func(b []byte) []byte { return u32(b, o.Sequence) })
 		return box(b, "traf", func(b []byte) []byte {
 			tfhd := uint32(0x020000) // default-base-is-moof
+			if o.Description > 0 {
+				tfhd |= 0x2
+			}
 			if t.Kind == media.Audio {
 				tfhd |= 0x20
 			}
 			b = fullBox(b, "tfhd", 0, tfhd, func(b []byte) []byte {
-				b = u32(b, trackID)
+				b = u32(b, max(o.Track, trackID))
+				if o.Description > 0 {
+					b = u32(b, o.Description)
+				}
 				if t.Kind == media.Audio {
 					b = u32(b, flagsSync)
 				}

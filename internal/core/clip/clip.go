@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 
 	"metaplasis/internal/core/bmff"
 	"metaplasis/internal/core/media"
@@ -240,38 +241,73 @@ func (s *Source) Transport(ctx context.Context, w io.Writer, title string) error
 	})
 }
 
-// Fragmented writes one rendition as a fragmented MP4: the header, and the segments as they are. Where the header changes the file
-// ends; the rest is another file.
-func Fragmented(ctx context.Context, w io.Writer, list []*segment.Segment) error {
-	header := ""
-	for _, seg := range list {
-		if seg.Gap {
-			continue
-		}
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-		if header == "" {
-			header = seg.Header.Name
-			if _, err := w.Write(seg.Header.Bytes); err != nil {
-				return err
+// Fragmented writes a fragmented MP4: a header, and a fragment of pictures and one of sound for each segment. Its times begin with 0.
+func (s *Source) Fragmented(ctx context.Context, w io.Writer) error {
+	var tracks [][]media.Track
+	var kinds []media.Kind
+	number := map[*segment.Header]uint32{} // of descriptions in their track
+	for _, list := range [][]*segment.Segment{s.Video, s.Sound} {
+		var descriptions []media.Track
+		byName := map[string]uint32{}
+		for _, seg := range list {
+			if seg.Gap || number[seg.Header] > 0 {
+				continue
 			}
-		}
-		if seg.Header.Name != header {
-			return nil
-		}
-		b, err := seg.Bytes()
-		if err != nil {
-			return err
-		}
-		for _, piece := range b {
-			if _, err := w.Write(piece); err != nil {
-				return err
+			n := byName[seg.Header.Name]
+			if n == 0 {
+				descriptions = append(descriptions, seg.Header.Track)
+				n = uint32(len(descriptions))
+				byName[seg.Header.Name] = n
 			}
+			number[seg.Header] = n
+		}
+		if len(descriptions) > 0 {
+			for i := range descriptions { // one timescale a track
+				descriptions[i].Timescale = descriptions[0].Timescale
+			}
+			tracks, kinds = append(tracks, descriptions), append(kinds, descriptions[0].Kind)
 		}
 	}
-	if header == "" {
+	if len(tracks) == 0 {
 		return ErrNothing
 	}
-	return nil
+	if _, err := w.Write(bmff.MovieHeader(tracks)); err != nil {
+		return err
+	}
+	sequence, begin, begun := uint32(0), int64(0), false
+	return s.each(ctx, func(p pair) error {
+		for _, seg := range []*segment.Segment{p.video, p.sound} {
+			units, err := s.units(seg)
+			if err != nil {
+				return err
+			}
+			if len(units) == 0 {
+				continue
+			}
+			at := slices.Index(kinds, seg.Header.Track.Kind)
+			track := tracks[at][number[seg.Header]-1]
+			own := seg.Header.Track.Timescale
+			if !begun { // the first unit is decoded at 0
+				begun, begin = true, media.Rescale(units[0].DTS, own, media.VideoTimescale)
+			}
+			away := media.Rescale(p.shift+begin, media.VideoTimescale, track.Timescale)
+			for i := range units {
+				u := &units[i]
+				u.DTS = media.Rescale(u.DTS, own, track.Timescale) - away
+				u.PTS = media.Rescale(u.PTS, own, track.Timescale) - away
+				u.Duration = media.Rescale(u.Duration, own, track.Timescale)
+			}
+			for len(units) > 0 && units[0].DTS < 0 { // sound from before the first picture
+				units = units[1:]
+			}
+			if len(units) == 0 {
+				continue
+			}
+			sequence++
+			if _, err := w.Write(bmff.Chunk(&track, bmff.ChunkOptions{Sequence: sequence, Track: uint32(at + 1), Description: number[seg.Header]}, units)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
