@@ -154,6 +154,12 @@ func TestRecordingsBecomeFiles(t *testing.T) {
 		}
 	}
 	s.inspectAll("start-line", "index.m3u8?"+query, "index.mpd?"+query)
+	if t.Failed() {
+		for _, rendition := range []string{"source", "180p", "audio"} {
+			_, b, _ := s.get("/media/start-line/" + rendition + "/index.m3u8?" + query)
+			t.Logf("%s:\n%s", rendition, b)
+		}
+	}
 
 	p := open(t)
 	defer p.stop()

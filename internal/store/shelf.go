@@ -62,6 +62,7 @@ type run struct {
 	prefix  string
 	epoch   time.Time
 	first   uint64 // number of its first segment
+	newest  uint64 // of those that were given
 	ordinal uint64 // of that one
 	breaks  []runBreak
 }
@@ -142,9 +143,6 @@ func (s *Store) Keep(channel, rendition, sound string, epoch time.Time, seg *seg
 	defer sh.mu.Unlock()
 	begin := hls.WallClock(epoch, seg.Start)
 	if !sh.wants(rendition, begin, hls.WallClock(epoch, seg.Start+seg.Duration)) {
-		if !sh.wantsAny(begin) {
-			sh.run.begun = false
-		}
 		return
 	}
 	ordinal, ok := sh.place(seg, epoch)
@@ -190,23 +188,17 @@ func (sh *shelf) wants(rendition string, from, to time.Time) bool {
 	return !sh.gone && (sh.keeping.TimeShift > 0 || slices.ContainsFunc(sh.keeping.Holds, func(h Hold) bool { return h.covers(rendition, from, to) }))
 }
 
-// wantsAny reports whether anything is kept at a time.
-func (sh *shelf) wantsAny(at time.Time) bool {
-	return sh.keeping.TimeShift > 0 || slices.ContainsFunc(sh.keeping.Holds, func(h Hold) bool {
-		return !at.Before(h.From) && (h.To.IsZero() || at.Before(h.To))
-	})
-}
-
 // place gives a segment its ordinal, and books the discontinuity that it begins with.
 func (sh *shelf) place(seg *segment.Segment, epoch time.Time) (ordinal uint64, ok bool) {
 	r := &sh.run
-	if !r.begun || r.prefix != seg.Prefix || !r.epoch.Equal(epoch) {
+	if !r.begun || r.prefix != seg.Prefix || !r.epoch.Equal(epoch) || seg.MSN > r.newest+maxPause {
 		sh.breaks++
-		*r = run{begun: true, prefix: seg.Prefix, epoch: epoch, first: seg.MSN, ordinal: sh.next, breaks: []runBreak{{seg.MSN, sh.breaks}}}
+		*r = run{begun: true, prefix: seg.Prefix, epoch: epoch, first: seg.MSN, newest: seg.MSN, ordinal: sh.next, breaks: []runBreak{{seg.MSN, sh.breaks}}}
 	}
 	if seg.MSN < r.first {
 		return 0, false
 	}
+	r.newest = max(r.newest, seg.MSN)
 	if seg.Discontinuity && !r.begins(seg.MSN) {
 		sh.breaks++
 		r.breaks = append(r.breaks, runBreak{seg.MSN, sh.breaks})
@@ -220,6 +212,9 @@ func (sh *shelf) place(seg *segment.Segment, epoch time.Time) (ordinal uint64, o
 	}
 	return r.ordinal + seg.MSN - r.first, true
 }
+
+// maxPause is after how many segments that nobody wanted another run begins: fewer are told as gaps.
+const maxPause = 30
 
 // maxRunBreaks is how many discontinuities of a run are remembered.
 const maxRunBreaks = 1024

@@ -214,6 +214,32 @@ func TestRunsFollowEachOther(t *testing.T) {
 	assert.Zero(t, st.Breaks)
 }
 
+// TestARenditionThatIsLate: at the end of a recording renditions come one after the other.
+func TestARenditionThatIsLate(t *testing.T) {
+	place, l := Folder(t.TempDir()), &ledger{}
+	s := open(t, place, l, nil)
+	s.Set("line", Keeping{Holds: []Hold{{From: epoch.Add(5 * time.Second), To: epoch.Add(20 * time.Second)}, {From: epoch.Add(200 * time.Second), To: epoch.Add(220 * time.Second)}}})
+	fast, slow := newSource("source", "a-", media.Video), newSource("180p", "a-", media.Video)
+	for i := range uint64(130) {
+		s.Keep("line", "source", "", epoch, fast.segment(i, int64(i)*step, i == 0))
+		if i >= 3 {
+			s.Keep("line", "180p", "", epoch, slow.segment(i-3, int64(i-3)*step, i == 3))
+		}
+	}
+	settled(t, s, "line")
+	span, err := s.Span("line", epoch, time.Time{})
+	require.NoError(t, err)
+	require.Len(t, span.Strips, 2)
+	for i := range span.Strips {
+		st := &span.Strips[i]
+		assert.Len(t, st.List, 18, st.Rendition)
+		assert.Zero(t, whole(t, s, "line", st))
+		assert.EqualValues(t, 0, st.Ordinal)
+		assert.True(t, st.List[8].Discontinuity)
+	}
+	s.Close()
+}
+
 // TestCrashes stops the writing at each of its steps, and looks what the next start makes of it.
 func TestCrashes(t *testing.T) {
 	for _, at := range []string{stepHeader, stepHead, stepMedia, stepRecord, stepMediaClosed, stepIndexClosed, stepTold} {
