@@ -92,7 +92,7 @@ func TestPagesFitAPhoneAndBothThemes(t *testing.T) {
 	p := open(t)
 	require.NoError(t, browser.SignIn(p.ctx, s.http, "admin", s.password))
 	p.do(chromedp.EmulateViewport(390, 844))
-	for _, path := range []string{"/#/channels", "/#/channels/start-line/inputs", "/#/channels/start-line/inputs/senders", "/#/channels/start-line/inputs/line", "/#/channels/start-line/ladder", "/#/channels/start-line/ladder/output", "/#/channels/start-line/ladder/compare", "/#/channels/start-line/ladder/trial", "/#/channels/start-line/addresses", "/#/channels/start-line/timeline", "/#/channels/start-line/inspector", "/#/channels/start-line/settings", "/#/events", "/#/events/hooks", "/#/new", "/#/account", "/watch/start-line"} {
+	for _, path := range []string{"/#/channels", "/#/channels/start-line/inputs", "/#/channels/start-line/inputs/senders", "/#/channels/start-line/inputs/line", "/#/channels/start-line/ladder", "/#/channels/start-line/ladder/output", "/#/channels/start-line/ladder/compare", "/#/channels/start-line/ladder/trial", "/#/channels/start-line/addresses", "/#/channels/start-line/kept", "/#/channels/start-line/kept/find", "/#/channels/start-line/kept/settings", "/#/channels/start-line/timeline", "/#/channels/start-line/inspector", "/#/channels/start-line/settings", "/#/events", "/#/events/hooks", "/#/new", "/#/account", "/watch/start-line"} {
 		p.do(chromedp.Navigate("about:blank"), chromedp.Navigate(s.http+path))
 		p.until(`document.querySelector("h1") !== null`)
 		assert.LessOrEqual(t, eval[int](p, "document.documentElement.scrollWidth"), 390, "%s scrolls sideways", path)
@@ -157,7 +157,7 @@ func TestFormatsTimelineInspectorAndPackagingInTheConsole(t *testing.T) {
 	starts := eval[[]float64](p, fmt.Sprintf(`[...document.querySelectorAll('[data-segment="%d"]')].map(e => parseFloat(e.style.left))`, first))
 	assert.InDelta(t, starts[0], starts[1], 0.5, "renditions are drawn aligned")
 
-	tab("inspector")
+	p.click("Inspector")
 	p.do(chromedp.WaitVisible(chromedp.CSS("[data-inspector] #is")), chromedp.Evaluate[chromedp.Void](`(i => { i.value = 2; i.dispatchEvent(new Event("input", {bubbles: true})); })(document.querySelector("#is"))`))
 	p.do(chromedp.Click(chromedp.CSS("[data-inspector] form > div:last-child button")))
 	p.until(`!!document.querySelector("[data-verdict]")`)

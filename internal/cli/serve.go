@@ -309,7 +309,7 @@ func (a *app) raise(ctx context.Context, c *client.Client, svc *service.Service,
 	ch, err := c.Channel(ctx, l.Name)
 	var refused *client.Error
 	if errors.As(err, &refused) && refused.Status == 404 {
-		ch, err = c.CreateChannel(ctx, origin.Settings{Slug: l.Name, Title: l.Title,
+		ch, err = c.CreateChannel(ctx, origin.Settings{Slug: l.Name, Title: l.Title, Keeping: origin.Keeping{TimeShiftMinutes: 60},
 			Ladder: ladder.Ladder{Rungs: rehearsalLadders[l.Name]}})
 	}
 	if err != nil {

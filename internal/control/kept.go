@@ -199,6 +199,7 @@ func (s *Service) shown(r *http.Request, rec records.Recording) api.Recording {
 	best := ""
 	if s.kept.store != nil {
 		out.Bytes, out.Kept, best = s.kept.store.Held(rec.Channel, h)
+		out.Kept = slices.DeleteFunc(out.Kept, func(name string) bool { return name == origin.Stills })
 	}
 	switch {
 	case rec.Begun.After(now):
@@ -530,4 +531,30 @@ func (s *Service) endAlways(ctx context.Context, r *records.Recording, now time.
 		return s.drop(ctx, *r)
 	}
 	return s.alter(ctx, *r)
+}
+
+// maxPublicMarkers is how many markers a viewer's page is told of.
+const maxPublicMarkers = 200
+
+// addPast tells a viewer's page how far back it may go.
+func (s *Service) addPast(p *api.Public, c *origin.Channel) {
+	set := c.Settings()
+	if s.kept.store == nil || set.TimeShiftMinutes == 0 {
+		return
+	}
+	k, known := s.kept.store.Status(c.Slug())
+	if !known || k.Oldest.IsZero() {
+		return
+	}
+	oldest := time.Now().Add(-time.Duration(set.TimeShiftMinutes) * time.Minute)
+	if k.Oldest.After(oldest) {
+		oldest = k.Oldest
+	}
+	p.Oldest = &oldest
+	list := c.Markers()
+	for _, m := range list[max(len(list)-maxPublicMarkers, 0):] {
+		if m.At.After(oldest) {
+			p.Markers = append(p.Markers, api.PublicMarker{ID: m.ID, At: m.At, Text: strings.TrimSpace(m.Class + " " + m.Text)})
+		}
+	}
 }

@@ -557,6 +557,7 @@ func (s *Service) public(w http.ResponseWriter, r *http.Request) (any, error) {
 	if !c.Playable() {
 		p.Starts = c.StartsIn()
 	}
+	s.addPast(&p, c)
 	return p, nil
 }
 

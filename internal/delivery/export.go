@@ -93,7 +93,7 @@ func (p *Past) export(q *request) {
 	} else {
 		src.Sound = strip.List
 	}
-	if a.recording == "" {
+	if a.cut {
 		src.From, src.To = present.TicksSince(past.Epoch, a.from), present.TicksSince(past.Epoch, a.to)
 	}
 	if p.exports.Add(1) > maxExports {

@@ -49,6 +49,7 @@ type asked struct {
 	renditions []string
 	recording  string
 	ended      bool
+	cut        bool // at the times that were asked for
 	relative   bool // the time was told from now
 }
 
@@ -58,6 +59,10 @@ const timeForm = "2006-01-02T15:04:05.000Z"
 // query is what leads to the same from now on.
 func (a *asked) query() string {
 	switch {
+	case a.recording != "" && a.cut && !a.to.IsZero():
+		return "?recording=" + a.recording + "&from=" + a.from.UTC().Format(timeForm) + "&to=" + a.to.UTC().Format(timeForm)
+	case a.recording != "" && a.cut:
+		return "?recording=" + a.recording + "&from=" + a.from.UTC().Format(timeForm)
 	case a.recording != "":
 		return "?recording=" + a.recording
 	case a.to.IsZero():
@@ -90,14 +95,14 @@ func (p *Past) ask(q *request) (a asked, ok bool) {
 			q.fail(http.StatusNotFound, "The channel has no such recording.")
 			return a, false
 		}
-		return asked{from: s.From, to: s.To, renditions: s.Renditions, recording: text, ended: !s.To.IsZero()}, true
+		a = asked{from: s.From, to: s.To, renditions: s.Renditions, recording: text}
 	}
 	now := q.s.now()
 	c := q.channel
 	read := func(name string) (time.Time, bool) {
 		text := v.Get(name)
 		if text == "" {
-			return time.Time{}, name != "from"
+			return time.Time{}, name != "from" || a.recording != ""
 		}
 		at, relative, err := origin.ParseTime(text, now, c)
 		if err != nil {
@@ -107,18 +112,26 @@ func (p *Past) ask(q *request) (a asked, ok bool) {
 		a.relative = a.relative || relative
 		return at, true
 	}
-	if a.from, ok = read("from"); !ok {
+	from, ok := read("from")
+	if !ok {
 		return a, false
 	}
-	if a.to, ok = read("to"); !ok {
+	to, ok := read("to")
+	if !ok {
 		return a, false
+	}
+	if from.After(a.from) { // of a recording no more than it holds
+		a.from, a.cut = from, true
+	}
+	if !to.IsZero() && (a.to.IsZero() || to.Before(a.to)) {
+		a.to, a.cut = to, true
 	}
 	if !a.to.IsZero() && !a.to.After(a.from) {
 		q.fail(http.StatusBadRequest, "Found a time to end that does not lie behind the time to begin.")
 		return a, false
 	}
 	a.ended = !a.to.IsZero() && a.to.Before(now)
-	if c != nil {
+	if c != nil && a.recording == "" {
 		if depth := time.Duration(c.Settings().TimeShiftMinutes) * time.Minute; depth == 0 {
 			q.fail(http.StatusNotFound, "The channel has no time-shift. Set how far back viewers may go in what it keeps.")
 			return a, false
@@ -141,7 +154,7 @@ func (p *Past) picture(q *request, a *asked) *present.Past {
 		return nil
 	}
 	out := &present.Past{Slug: q.slug, Epoch: span.Epoch, Now: q.s.now(), Ended: a.ended, Query: a.query(), Step: origin.DefaultSegmentMillis * media.VideoTimescale / 1000}
-	if a.recording == "" {
+	if a.cut {
 		out.From = a.from
 	}
 	if c := q.channel; c != nil {
@@ -150,6 +163,9 @@ func (p *Past) picture(q *request, a *asked) *present.Past {
 	}
 	for i := range span.Strips {
 		s := &span.Strips[i]
+		if s.Track.Kind == media.Data {
+			continue
+		}
 		if len(a.renditions) > 0 && !slices.Contains(a.renditions, s.Rendition) {
 			continue
 		}
@@ -234,6 +250,26 @@ func (p *Past) send(q *request, a *asked, past *present.Past, kind string, make 
 		cache = "public, max-age=60"
 	}
 	q.sendDoc(d, kind, cache, time.Time{})
+}
+
+// stillReach is how far before a time a picture of it may lie.
+const stillReach = 90 * time.Second
+
+// still answers with the small picture that was on air at a time.
+func (p *Past) still(q *request) {
+	text := q.r.URL.Query().Get("at")
+	at, _, err := origin.ParseTime(text, q.s.now(), q.s.o.Channel(q.slug))
+	if err != nil {
+		q.fail(http.StatusBadRequest, fmt.Sprintf("Found at=%q: %v.", clipped(text), err))
+		return
+	}
+	strip, err := p.Store.Strip(q.slug, origin.Stills, at.Add(-stillReach), at.Add(time.Second))
+	if err != nil || len(strip.List) == 0 {
+		q.fail(http.StatusNotFound, "No picture of that time is kept.")
+		return
+	}
+	s := strip.List[len(strip.List)-1]
+	q.send("image/jpeg", "public, max-age=3600", s.ETag, s.Arrived, s.Blob)
 }
 
 // here counts the viewer, of a channel that there still is.

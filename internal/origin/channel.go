@@ -32,6 +32,7 @@ type shared struct {
 	slug    string
 	now     func() time.Time
 	images  *Images
+	picture *atomic.Pointer[Picture]
 	archive Archive                                  // keeps what was on air; nil: nobody
 	layout  *changes                                 // of the tracks that are put out
 	event   func(level Level, kind, text, do string) // does not wait
@@ -47,7 +48,6 @@ type Channel struct {
 	hub     *hub.Hub // the newest access units of the source and of all renditions
 	notes   *annotations
 	load    load
-	picture atomic.Pointer[Picture]
 	extras  atomic.Pointer[map[string]string] // what the sender says of itself, for pages that know what it means
 	life    atomic.Int64                      // segment length, milliseconds
 	watched atomic.Int64                      // when somebody asked for media last, milliseconds since 1970
@@ -77,7 +77,7 @@ type Channel struct {
 func newChannel(o *Origin, s Settings, created time.Time, at Position) *Channel {
 	c := &Channel{o: o, created: created, settings: s, hub: hub.New(hubBytes, s.hubSpan()), notes: &annotations{},
 		tracks: trackIDs{}, air: onAir{problems: map[Input]string{}, left: map[Input]time.Time{}}}
-	c.shared = shared{slug: s.Slug, now: o.Now, images: &o.Images, archive: o.Archive, layout: &changes{}, event: func(level Level, kind, text, do string) {
+	c.shared = shared{slug: s.Slug, now: o.Now, images: &o.Images, picture: &atomic.Pointer[Picture]{}, archive: o.Archive, layout: &changes{}, event: func(level Level, kind, text, do string) {
 		o.event(Event{At: o.Now(), Channel: s.Slug, Level: level, Kind: kind, Text: text, Do: do})
 	}}
 	c.numbers = newNumbering(s.Slug, o.Keeper, at)

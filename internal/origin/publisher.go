@@ -32,6 +32,7 @@ type publisher struct {
 
 	forecast   *segment.Clock // of the run that goes on, nil while there is none
 	offering   offering
+	lastStill  time.Time // when the newest picture that the archive has was taken
 	firstMedia time.Time // when the run's first segment came out
 	target     int64     // target duration of all playlists, seconds
 	longest    int64     // that a segment lasted since then, ticks of media.VideoTimescale
@@ -129,10 +130,32 @@ func (p *publisher) newWindow(name string) *segment.Window {
 		w.Whole = func(s *segment.Segment) {
 			if s.Header.Track.Kind != media.Data {
 				p.archive.Keep(p.slug, name, p.soundOf(name), p.epoch, s)
+				p.keepPicture(s)
 			}
 		}
 	}
 	return w
+}
+
+// Stills is the rendition of small pictures that the archive is given: a JPEG file a segment.
+const Stills = "stills"
+
+// stillEach is how far two of them lie apart at least.
+const stillEach = 5 * time.Second
+
+// keepPicture gives the archive the newest small picture beside a segment of pictures.
+func (p *publisher) keepPicture(s *segment.Segment) {
+	if s.Gap || s.Header.Track.Kind != media.Video || p.picture == nil {
+		return
+	}
+	pic := p.picture.Load()
+	if pic == nil || pic.At.Sub(p.lastStill) < stillEach {
+		return
+	}
+	p.lastStill = pic.At
+	h := &segment.Header{Name: "header-stills", Track: media.Track{Kind: media.Data, Codec: media.JPEG, Timescale: media.VideoTimescale}}
+	p.archive.Keep(p.slug, Stills, "", p.epoch, &segment.Segment{MSN: s.MSN, Prefix: s.Prefix, Start: s.Start, Duration: s.Duration, Header: h,
+		ETag: segment.Tag(s.MSN, h), Size: int64(len(pic.JPEG)), Blob: segment.Memory{pic.JPEG}, Units: 1, FirstPTS: s.Start, TrackDuration: s.Duration})
 }
 
 // soundOf names the rendition of sound that goes with the pictures of another one.

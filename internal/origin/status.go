@@ -49,7 +49,7 @@ type Status struct {
 	Advice      map[string]int    `json:"advice,omitempty"`   // the effort that there is room for, by rung; none while it is not known
 	Viewers     map[string]int    `json:"viewers,omitempty"`  // by protocol
 	Relays      []relay.Progress  `json:"relays,omitempty"`   // that are on
-	Kept        *store.Status     `json:"kept,omitempty"`     // what is kept; nil of a channel that keeps nothing
+	Kept        *store.Stock      `json:"kept,omitempty"`     // what is kept; nil of a channel that keeps nothing
 	PartTarget  int64             `json:"partTarget"`         // milliseconds, 0 before the first feed
 	Memory      int64             `json:"memory"`             // bytes of segments held
 	MemoryBound int64             `json:"memoryBound"`        // bytes that the settings allow

@@ -216,6 +216,27 @@ func (s *Store) Span(channel string, from, to time.Time) (*Span, error) {
 	return out, nil
 }
 
+// Strip returns one rendition of what is kept between two times.
+func (s *Store) Strip(channel, rendition string, from, to time.Time) (Strip, error) {
+	sh, st := s.stripOf(channel, rendition)
+	if st == nil {
+		return Strip{}, ErrNothing
+	}
+	r, err := sh.look(st, from, to)
+	if err != nil || r == nil {
+		return Strip{}, cmp.Or(err, ErrNothing)
+	}
+	out := r.strip(from, to)
+	if len(out.List) == 0 {
+		return out, ErrNothing
+	}
+	for n := len(out.List); out.List[n-1].Gap; n = len(out.List) {
+		out.List = out.List[:n-1]
+	}
+	out.Rendition, out.Track = rendition, out.List[len(out.List)-1].Header.Track
+	return out, nil
+}
+
 func (sh *shelf) soundOf(st *strip) string {
 	sh.mu.Lock()
 	defer sh.mu.Unlock()

@@ -468,8 +468,8 @@ func (s *Store) remove(sh *shelf, list []removable) {
 	}
 }
 
-// Status says how the keeping of a channel is.
-type Status struct {
+// Stock says how the keeping of a channel is.
+type Stock struct {
 	Oldest  time.Time `json:"oldest,omitzero"`   // of what is kept
 	Bytes   int64     `json:"bytes"`             // of it
 	Held    int64     `json:"held,omitempty"`    // of that for recordings
@@ -526,7 +526,7 @@ func (s *Store) Held(channel string, h Hold) (bytes int64, renditions []string, 
 }
 
 // Status returns how the keeping of a channel is, and whether anything is or was kept of it.
-func (s *Store) Status(channel string) (out Status, any bool) {
+func (s *Store) Status(channel string) (out Stock, known bool) {
 	sh := s.known(channel)
 	if sh == nil {
 		return out, false

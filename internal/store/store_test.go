@@ -88,7 +88,7 @@ func open(t *testing.T, place Place, l *ledger, change func(*Options)) *Store {
 	return s
 }
 
-func status(s *Store, channel string) Status {
+func status(s *Store, channel string) Stock {
 	st, _ := s.Status(channel)
 	return st
 }

@@ -337,4 +337,15 @@ type Public struct {
 	Starts string `json:"starts,omitempty"`
 	// Extras is what the sender says of itself, as it came: texts that pages of its maker understand.
 	Extras map[string]string `json:"extras,omitempty"`
+	// Oldest is how far back viewers may go; nil of a channel without a time-shift.
+	Oldest *time.Time `json:"oldest,omitempty"`
+	// Markers are those of the time-shift, the oldest first.
+	Markers []PublicMarker `json:"markers,omitempty"`
+}
+
+// PublicMarker is a moment of a channel with something to say of it.
+type PublicMarker struct {
+	ID   string    `json:"id"`
+	At   time.Time `json:"at"`
+	Text string    `json:"text"`
 }

@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { ago, bitrate, frames, kilobits, level, percent } from "./format";
+import { ago, bitrate, bytes, day, frames, kilobits, level, percent, span } from "./format";
 
 describe("format", () => {
   it("writes bitrates in the unit that people use", () => {
@@ -26,4 +26,17 @@ describe("format", () => {
     expect(ago("2026-06-01T09:30:00Z", now)).toBe("2 h 30 min");
     expect(ago("2026-06-01T12:00:09Z", now)).toBe("0 s");
   });
+});
+
+it("sizes and lengths are written in the unit that fits", () => {
+  expect(bytes(999)).toBe("999 B");
+  expect(bytes(1_234_567)).toBe("1.2 MB");
+  expect(bytes(250_000_000_000)).toBe("250 GB");
+  expect(span(59.6)).toBe("1 min");
+  expect(span(61)).toBe("1 min 1 s");
+  expect(span(7260)).toBe("2 h 1 min");
+  expect(span(90_000)).toBe("1 d 1 h");
+  const noon = Date.parse("2026-06-01T12:00:00Z");
+  expect(day("2026-06-01T11:59:00Z", noon)).toBe("");
+  expect(day("2026-05-30T11:59:00Z", noon)).not.toBe("");
 });

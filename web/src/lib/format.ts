@@ -50,3 +50,32 @@ export function level(hundredths: number | undefined, unit: string): string {
   if (hundredths === undefined) return "–";
   return hundredths <= -7000 ? "silence" : `${(hundredths / 100).toFixed(1).replace("-", "−")} ${unit}`;
 }
+
+/** isoTime writes milliseconds since 1970 as RFC 3339. */
+export function isoTime(ms: number): string {
+  return new Date(ms).toISOString();
+}
+
+/** bytes writes a size in the largest unit that fits. */
+export function bytes(n: number): string {
+  const units = ["B", "kB", "MB", "GB", "TB"];
+  let i = 0;
+  for (; n >= 1000 && i < units.length - 1; i++) n /= 1000;
+  return `${i && n < 100 ? n.toFixed(1) : Math.round(n)} ${units[i]}`;
+}
+
+/** span writes how long something lasts, in seconds. */
+export function span(seconds: number): string {
+  const s = Math.round(seconds);
+  if (s < 60) return `${s} s`;
+  if (s < 3600) return `${Math.floor(s / 60)} min${s % 60 ? ` ${s % 60} s` : ""}`;
+  if (s < 86400)
+    return `${Math.floor(s / 3600)} h${Math.floor((s % 3600) / 60) ? ` ${Math.floor((s % 3600) / 60)} min` : ""}`;
+  return `${Math.floor(s / 86400)} d${Math.floor((s % 86400) / 3600) ? ` ${Math.floor((s % 86400) / 3600)} h` : ""}`;
+}
+
+/** day writes the day of a time behind it, nothing when it is today. */
+export function day(at: string, now = Date.now()): string {
+  const d = new Date(at);
+  return d.toDateString() === new Date(now).toDateString() ? "" : `, ${d.toLocaleDateString()}`;
+}

@@ -1,3 +1,4 @@
+import { clock, isoTime } from "./format";
 import { type Engine, type Quality, type Sound, start } from "./engine";
 import { type CameraClock, cameraClock, Meter, type Spread } from "./measure";
 import type { Choice, Way } from "./ways";
@@ -10,6 +11,8 @@ export interface PublicChannel {
   rungs?: string[]; // that can be chosen now
   ended?: string; // when the last sender left, while there is none
   starts?: string; // when it is likely to begin, in words
+  oldest?: string; // how far back one may go
+  markers?: { id: string; at: string; text: string }[]; // of that time, the oldest first
 }
 
 const words: Record<string, string> = {
@@ -28,6 +31,7 @@ export interface Wishes {
   buffer?: number; // seconds to hold at most, 0 for what suits the way
   sound?: string; // language or name
   captions?: string; // language or name
+  past?: string; // the address of what is kept; a time to begin with is put behind it
 }
 
 /** How often what has played is tried again in the same way before the first is tried anew. */
@@ -56,6 +60,9 @@ export class Playback {
   message = $state("Loading …"); // "" while it plays
   delay = $state<Spread | undefined>(); // milliseconds from the camera to the page, for demo cameras
   way = $state<Way>("ll-hls"); // in which it plays now
+  oldest = $state(0); // how far back one may go, milliseconds since 1970; 0 for no further than what is held
+  markers = $state<{ id: string; at: number; text: string }[]>([]);
+  from = $state(0); // where playback of what lies back began, milliseconds since 1970; 0 while it is live
   meter?: Meter;
   #engine?: Engine;
   #timer?: ReturnType<typeof setTimeout>;
@@ -78,8 +85,40 @@ export class Playback {
 
   /** seeks reports whether there is a past to go back to. */
   get seeks() {
-    return !["webrtc", "websocket", "webtransport"].includes(this.way);
+    return !!this.from || !["webrtc", "websocket", "webtransport"].includes(this.way);
   }
+
+  /** back reports whether one may go further back than the video element holds. */
+  get back() {
+    return !!this.#wishes.past && this.oldest > 0;
+  }
+
+  /** playAt goes to a time of the past, in milliseconds since 1970. */
+  playAt(at: number) {
+    const v = this.#video;
+    if (!v) return;
+    const now = Date.now();
+    if (at > now - this.#nearLive) return this.toLive();
+    at = Math.max(at, this.oldest);
+    const ahead = (at - (now - this.behind * 1000)) / 1000; // of what is on screen
+    const s = v.seekable;
+    const to = v.currentTime + ahead;
+    if (
+      this.seeks &&
+      Number.isFinite(to) &&
+      s.length &&
+      to > s.start(0) + 0.2 &&
+      to < s.end(s.length - 1) - 1
+    ) {
+      v.currentTime = to;
+      return;
+    }
+    if (!this.back) return;
+    this.from = at;
+    this.#load();
+  }
+  /** Nearer to now than this, in milliseconds, is live. */
+  readonly #nearLive = 4000;
 
   attach(video: HTMLVideoElement, url: string, way: Way, first = "") {
     this.begin(video, [{ way, url }], { first });
@@ -113,7 +152,9 @@ export class Playback {
 
   #load() {
     if (this.#closed || !this.#video) return;
-    const { way, url } = this.#choices[this.#at];
+    const choice = this.#choices[this.#at];
+    const way = this.from ? "hls" : choice.way;
+    const url = this.from ? `${this.#wishes.past}?from=${isoTime(this.from)}` : choice.url;
     this.way = way;
     this.#played = false;
     this.#engine?.close();
@@ -158,10 +199,13 @@ export class Playback {
     this.#asked = Date.now();
     const c = await this.ask().catch(() => undefined);
     this.#camera = cameraClock(c?.extras);
-    this.#rungs = c?.rungs;
+    this.#rungs = this.from ? undefined : c?.rungs;
+    this.oldest = c?.oldest ? Date.parse(c.oldest) : 0;
+    const markers = (c?.markers ?? []).map((m) => ({ ...m, at: Date.parse(m.at) }));
+    if (JSON.stringify(markers) !== JSON.stringify(this.markers)) this.markers = markers;
     this.#listQualities();
     this.#back = c?.state === "live" || c?.state === "degraded";
-    if (c?.state === "waiting" && c.ended && !this.message) this.stale = c.ended;
+    if (c?.state === "waiting" && c.ended && !this.message && !this.from) this.stale = c.ended;
     else if (this.#back && this.stale && this.seeks && !this.#video?.paused && this.#inHand())
       this.stale = "";
     if (this.message && c?.starts) this.message = c.starts;
@@ -180,6 +224,13 @@ export class Playback {
     this.#engine = undefined;
     const c = await this.ask().catch((): PublicChannel => ({ title: "", state: "silent" }));
     if (this.#closed) return;
+    if (this.from) {
+      this.message = `Nothing can be played from ${clock(isoTime(this.from))} on. Back to live …`;
+      this.from = 0;
+      clearTimeout(this.#timer);
+      this.#timer = setTimeout(() => this.#load(), 3000);
+      return;
+    }
     const onAir = c.state === "live" || c.state === "degraded";
     if (onAir && (!this.#played || ++this.#failures > patience) && this.#choices.length > 1) {
       this.#at = this.#played ? 0 : (this.#at + 1) % this.#choices.length;
@@ -231,6 +282,11 @@ export class Playback {
 
   /** toLive jumps to the newest place that plays safely. */
   toLive() {
+    if (this.from) {
+      this.from = 0;
+      this.#load();
+      return;
+    }
     this.#engine?.toLive();
     void this.#video?.play().catch(() => {});
   }

@@ -48,6 +48,7 @@ export interface Change {
   outputs: Outputs;
   access: Access;
   switching: Switching;
+  keeping: Keeping;
   relays?: Relay[]; // Relays carry the channel onward to other servers and receivers.
 }
 
@@ -279,6 +280,15 @@ export interface Inspection {
 /** Interlaced says how interlaced pictures are made whole. */
 export type Interlaced = "" | "frames" | "bob" | "weave";
 
+/** Keeping is what is kept of a channel after it left the window. */
+export interface Keeping {
+  timeShiftMinutes?: number; // TimeShiftMinutes is how far back viewers may go.
+  timeShiftMB?: number;
+  record?: boolean; // Record keeps all that is on air, in recordings of RecordHours each, for RecordDays.
+  recordHours?: number;
+  recordDays?: number;
+}
+
 /** Key is a contribution key. Its secret is told once, when it is made. */
 export interface Key {
   id: number;
@@ -434,6 +444,15 @@ export interface NewMarker {
 export interface NewPassword {
   old: string;
   new: string;
+}
+
+/** NewRecording asks for a recording. Times are RFC 3339, "20 minutes ago", "marker" or "marker:ID". */
+export interface NewRecording {
+  title?: string;
+  from?: string; // empty: now
+  to?: string; // empty: until it is stopped
+  renditions?: string[];
+  days?: number; // that it is kept; 0 for ever
 }
 
 /** NewToken is a token to make. Without a role it has that of who makes it. */
@@ -616,6 +635,15 @@ export interface Public {
   ended?: string; // Ended is when the last sender left, while there is none.
   starts?: string; // Starts says in words when a channel that has nothing to play yet is likely to begin.
   extras?: Record<string, string>; // Extras is what the sender says of itself, as it came: texts that pages of its maker understand.
+  oldest?: string; // Oldest is how far back viewers may go; nil of a channel without a time-shift.
+  markers?: PublicMarker[]; // Markers are those of the time-shift, the oldest first.
+}
+
+/** PublicMarker is a moment of a channel with something to say of it. */
+export interface PublicMarker {
+  id: string;
+  at: string;
+  text: string;
 }
 
 /** RTP is what is counted of RTP (RFC 3550, 6.4.1). */
@@ -642,6 +670,34 @@ export interface ReceiverAddress {
   source: string; // what stands there for the source as it came
   hint: string;
 }
+
+/** Recording is a stretch of a channel that is kept. */
+export interface Recording {
+  id: number;
+  channel: string;
+  title: string;
+  kind: string; // by hand, or always
+  state: RecordingState;
+  renditions: string[]; // none: all
+  kept: string[]; // the renditions that there are
+  begun: string;
+  ended?: string; // it goes on while this is not there
+  expires?: string; // it is kept for ever when this is not there
+  author?: string;
+  bytes: number;
+  hls: string;
+  dash: string;
+  mp4?: string; // of the best rendition, as one file
+}
+
+/** RecordingChange changes what is said of a recording; what is left out stays. */
+export interface RecordingChange {
+  title?: string;
+  days?: number; // from now on; 0 for ever
+}
+
+/** RecordingState says how a recording is. */
+export type RecordingState = "planned" | "recording" | "complete" | "empty";
 
 /** Relay is an onward copy of a channel to another server or receiver. */
 export interface Relay {
@@ -801,6 +857,7 @@ export interface Settings {
   outputs: Outputs;
   access: Access;
   switching: Switching;
+  keeping: Keeping;
   relays?: Relay[]; // Relays carry the channel onward to other servers and receivers.
 }
 
@@ -857,6 +914,7 @@ export interface Status {
   advice?: Record<string, number>; // the effort that there is room for, by rung; none while it is not known
   viewers?: Record<string, number>; // by protocol
   relays?: Progress[]; // that are on
+  kept?: Stock; // what is kept; nil of a channel that keeps nothing
   partTarget: number; // milliseconds, 0 before the first feed
   memory: number; // bytes of segments held
   memoryBound: number; // bytes that the settings allow
@@ -869,6 +927,21 @@ export interface Step {
   kind: Kind;
   from?: number; // effort
   to?: number; // effort
+}
+
+/** Stock says how the keeping of a channel is. */
+export interface Stock {
+  oldest?: string; // of what is kept
+  bytes: number; // of it
+  held?: number; // of that for recordings
+  waiting: number; // bytes that are not written yet
+  lost?: number; // segments that could not be kept since the start
+  written: number; // bytes since the start
+  daily: number; // bytes a day at the pace of the last hours
+  error?: string; // why nothing can be written now
+  since?: string; // when that began
+  lostNow?: number; // segments lost since then
+  full?: string; // why a limit cannot be kept
 }
 
 /** Stream is what was seen of one rendition. Times are milliseconds, nil when not known. */

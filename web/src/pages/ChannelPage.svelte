@@ -8,6 +8,7 @@
   import EventList from "../parts/EventList.svelte";
   import Fact from "../parts/Fact.svelte";
   import Inspector from "../parts/Inspector.svelte";
+  import KeptPage from "../parts/KeptPage.svelte";
   import LadderPage from "../parts/LadderPage.svelte";
   import Player from "../parts/Player.svelte";
   import InputsPage from "../parts/InputsPage.svelte";
@@ -33,11 +34,12 @@
     ["inputs", "Inputs"],
     ["ladder", "Ladder"],
     ["addresses", "Outputs"],
-    ["timeline", "Timeline"],
-    ["inspector", "Inspector"],
+    ["kept", "Kept"],
+    ["timeline", "Health"],
     ["events", "Events"],
     ["settings", "Settings"],
   ];
+  const shown = $derived(tab === "inspector" ? "timeline" : tab); // the tab of a page
   let way = $state<Way>("ll-hls");
   const viewers = $derived(Object.entries(status?.viewers ?? {}).sort());
   const total = $derived(viewers.reduce((n, [, v]) => n + v, 0));
@@ -139,10 +141,10 @@
             <a
               role="tab"
               href="#/channels/{slug}/{key}"
-              aria-selected={tab === key}
+              aria-selected={shown === key}
               class={[
                 "rounded-t-field border-b-2 px-3 py-1.5 text-sm",
-                tab === key ? "border-primary font-medium" : "hover:bg-base-200 border-transparent",
+                shown === key ? "border-primary font-medium" : "hover:bg-base-200 border-transparent",
               ]}>{text}</a
             >
           {/each}
@@ -152,10 +154,21 @@
             <LadderPage {slug} {section} {status} changed={load} />
           {:else if tab === "addresses"}
             <OutputsPage {channel} {section} {status} {way} play={(w) => (way = w)} />
-          {:else if tab === "timeline"}
-            <Timeline {slug} />
-          {:else if tab === "inspector"}
-            <Inspector addresses={channel.addresses} />
+          {:else if tab === "kept"}
+            <KeptPage {channel} {section} {status} changed={load} />
+          {:else if shown === "timeline"}
+            <nav class="flex flex-wrap gap-1 px-3 pt-2" aria-label="Health">
+              {#each [["timeline", "Timeline"], ["inspector", "Inspector"]] as [key, text] (key)}
+                <a
+                  href="#/channels/{slug}/{key}"
+                  aria-current={tab === key ? "page" : undefined}
+                  class={["btn btn-xs", tab === key ? "btn-primary" : "btn-ghost"]}>{text}</a
+                >
+              {/each}
+            </nav>
+            {#if tab === "inspector"}<Inspector addresses={channel.addresses} />{:else}<Timeline
+                {slug}
+              />{/if}
           {:else if tab === "events"}
             <EventList events={live.events.filter((e) => e.channel === slug)} />
           {:else if tab === "settings"}

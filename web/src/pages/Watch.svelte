@@ -48,6 +48,8 @@
       sound={wish("sound")}
       captions={wish("captions")}
       muted={wish("muted")}
+      from={wish("from")}
+      recording={wish("recording")}
       controls={wish("controls")}
       menu={wish("menu")}
       seek={wish("seek")}

@@ -16,6 +16,8 @@
       menu: { type: "String" },
       seek: { type: "String" },
       controls: { type: "String" },
+      from: { type: "String" },
+      recording: { type: "String" },
     },
   }}
 />
@@ -42,6 +44,8 @@
     menu = "yes",
     seek = "yes",
     controls = "yes",
+    from = "",
+    recording = "",
   }: {
     channel?: string;
     server?: string;
@@ -57,6 +61,8 @@
     menu?: string; // of qualities
     seek?: string; // bar
     controls?: string;
+    from?: string; // a time of the past to begin with, RFC 3339
+    recording?: string; // the number of a recording to play instead of what is live
   } = $props();
   const on = (text: string) => text !== "no" && text !== "false";
 
@@ -108,9 +114,21 @@
     };
   });
   $effect(() => {
-    const list: Choice[] = choices(base, channel, way, rungs);
+    const media = `${base}/media/${channel}/index.m3u8`;
+    const list: Choice[] = recording
+      ? [
+          {
+            way: "hls",
+            url: `${media}?recording=${encodeURIComponent(recording)}${from ? `&from=${from}` : ""}`,
+          },
+        ]
+      : choices(base, channel, way, rungs);
     if (!channel || !list.length) return;
-    untrack(() => playback.begin(video, list, { first: rung, delay, buffer, sound, captions }));
+    const past = recording ? undefined : media;
+    untrack(() => {
+      playback.from = recording ? 0 : Date.parse(from) || 0;
+      playback.begin(video, list, { first: rung, delay, buffer, sound, captions, past });
+    });
   });
   $effect(() => tell("rung", { rung: playback.showing, size: playback.size, way: playback.way }));
   $effect(() => tell("message", { text: playback.message }));
@@ -122,7 +140,29 @@
     const s = video.seekable;
     if (s.length) range = { start: s.start(0), end: s.end(s.length - 1), at: video.currentTime };
   }
-  const live = $derived(range.end - range.at < 20 || !playback.seeks);
+  const recorded = $derived(!!recording);
+  const live = $derived(!recorded && !playback.from && (range.end - range.at < 20 || !playback.seeks));
+  // The bar of what lies back, in seconds before now.
+  let now = $state(Date.now());
+  let dragged = $state<number | undefined>(); // where the hand is on it
+  $effect(() => {
+    const t = setInterval(() => (now = Date.now()), 1000);
+    return () => clearInterval(t);
+  });
+  const depth = $derived(Math.max((now - playback.oldest) / 1000, 1));
+  const shownAt = $derived(dragged ?? -(Number.isFinite(playback.behind) ? playback.behind : 0));
+  const still = (seconds: number) =>
+    `${base}/media/${channel}/picture.jpg?at=${new Date(Math.round((now + seconds * 1000) / 5000) * 5000).toISOString()}`;
+  let point = $state<{ at: number; x: number } | undefined>(); // under the pointer
+  function hover(e: PointerEvent & { currentTarget: HTMLElement }) {
+    const box = e.currentTarget.getBoundingClientRect();
+    const share = clip((e.clientX - box.left) / box.width);
+    point = { at: -(1 - share) * depth, x: share };
+  }
+  function go(seconds: number) {
+    dragged = undefined;
+    playback.playAt(Date.now() + seconds * 1000);
+  }
   const clip = (v: number) => Math.max(0, Math.min(1, v));
   function toggle() {
     if (video.paused) {
@@ -133,6 +173,11 @@
   function fullscreen() {
     if (document.fullscreenElement) void document.exitFullscreen();
     else void element.requestFullscreen?.().catch(() => {});
+  }
+  /** skip goes some seconds ahead, or back. */
+  function skip(seconds: number) {
+    if (playback.back) playback.playAt(Date.now() - playback.behind * 1000 + seconds * 1000);
+    else if (playback.seeks) video.currentTime += seconds;
   }
   /** wake shows the controls for a while. */
   function wake() {
@@ -150,8 +195,13 @@
     c: [() => playback.read(playback.text ? "" : (playback.texts[0]?.id ?? "")), true],
     ArrowUp: [() => (video.volume = clip(video.volume + 0.1)), false],
     ArrowDown: [() => (video.volume = clip(video.volume - 0.1)), false],
-    ArrowLeft: [() => playback.seeks && (video.currentTime -= 5), false],
-    ArrowRight: [() => playback.seeks && (video.currentTime += 5), false],
+    ArrowLeft: [() => skip(-5), false],
+    ArrowRight: [() => skip(5), false],
+    j: [() => skip(-30), true],
+    PageDown: [() => skip(-300), false],
+    PageUp: [() => skip(300), false],
+    Home: [() => playback.back && playback.playAt(playback.oldest + 2000), false],
+    End: [() => playback.toLive(), false],
   };
   function key(e: KeyboardEvent) {
     wake();
@@ -188,7 +238,52 @@
   {/if}
   {#if on(controls)}
     <div class="bar">
-      {#if playback.seeks && on(seek) && range.end - range.start > 4}
+      {#if playback.back && on(seek)}
+        <div
+          class="past"
+          role="presentation"
+          onpointermove={hover}
+          onpointerleave={() => (point = undefined)}
+        >
+          {#if point || dragged !== undefined}
+            {@const at = dragged ?? point!.at}
+            <figure style:left="{clip(1 + at / depth) * 100}%" data-still>
+              <img
+                src={still(at)}
+                alt=""
+                width="160"
+                height="90"
+                onerror={(e) => ((e.currentTarget as HTMLImageElement).style.visibility = "hidden")}
+                onload={(e) => ((e.currentTarget as HTMLImageElement).style.visibility = "")}
+              />
+              <figcaption>
+                {new Date(now + at * 1000).toLocaleTimeString()} · {age(-at)} ago
+              </figcaption>
+            </figure>
+          {/if}
+          {#each playback.markers as m (m.id)}
+            <button
+              class="marker"
+              style:left="{clip(1 - (now - m.at) / 1000 / depth) * 100}%"
+              title="{m.text || 'Marker'}, {new Date(m.at).toLocaleTimeString()}"
+              aria-label="Go to {m.text || 'the marker'}"
+              onclick={() => playback.playAt(m.at)}
+            ></button>
+          {/each}
+          <input
+            class="seek"
+            type="range"
+            aria-label="Place"
+            aria-valuetext={live ? "live" : `${age(-shownAt)} behind live`}
+            min={-depth}
+            max="0"
+            step="1"
+            value={shownAt}
+            oninput={(e) => (dragged = Number(e.currentTarget.value))}
+            onchange={(e) => go(Number(e.currentTarget.value))}
+          />
+        </div>
+      {:else if playback.seeks && on(seek) && range.end - range.start > 4}
         <input
           class="seek"
           type="range"
@@ -239,11 +334,17 @@
             video.muted = video.volume === 0;
           }}
         />
-        <button class={["live", live && "on"]} onclick={() => playback.toLive()} title="Go live (l)"
-          ><span class="dot"></span>{live ? "Live" : "Go live"}</button
-        >
+        {#if !recorded}
+          <button class={["live", live && "on"]} onclick={() => playback.toLive()} title="Go live (l)"
+            ><span class="dot"></span>{live ? "Live" : "Go live"}</button
+          >
+        {/if}
         <span class="delay">
           {#if playback.delay}{behind(playback.delay.median / 1000)} from camera to page
+          {:else if recorded}{age(range.at - range.start)} of {age(range.end - range.start)}
+          {:else if playback.from && Number.isFinite(playback.behind)}{new Date(
+              now - playback.behind * 1000,
+            ).toLocaleTimeString()}, {age(playback.behind)} ago
           {:else if Number.isFinite(playback.behind) && !playback.stale}{behind(playback.behind)} behind{/if}
         </span>
         {#if playback.sounds.length > 1}
@@ -432,6 +533,44 @@
     width: 100%;
     margin: 0 0 0.25rem;
     accent-color: #f2803a;
+  }
+  .past {
+    position: relative;
+  }
+  .past figure {
+    position: absolute;
+    bottom: 1.6rem;
+    margin: 0;
+    transform: translateX(-50%);
+    text-align: center;
+    pointer-events: none;
+    font-size: 0.75rem;
+    font-variant-numeric: tabular-nums;
+    max-width: 100%;
+  }
+  .past img {
+    display: block;
+    width: 10rem;
+    height: 5.625rem;
+    object-fit: cover;
+    border-radius: 0.3rem;
+    background: #222;
+  }
+  .past figcaption {
+    white-space: nowrap;
+    text-shadow: 0 0 3px #000;
+  }
+  .past .marker {
+    position: absolute;
+    bottom: 1.1rem;
+    min-width: 0;
+    min-height: 0;
+    width: 0.6rem;
+    height: 0.6rem;
+    padding: 0;
+    border-radius: 50% 50% 50% 0;
+    transform: translateX(-50%) rotate(-45deg);
+    background: #7cd4d8;
   }
   .volume {
     width: 4.5rem;
