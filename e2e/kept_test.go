@@ -2,12 +2,14 @@ package e2e
 
 import (
 	"context"
+	"database/sql"
 	"fmt"
 	"io"
 	"net/http"
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"syscall"
 	"testing"
 	"time"
@@ -19,9 +21,14 @@ import (
 	"metaplasis/demo"
 	"metaplasis/internal/camera"
 	"metaplasis/internal/control/api"
+	"metaplasis/internal/core/bmff"
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/ladder"
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/segment"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/present"
+	"metaplasis/internal/store"
 )
 
 // keeping is a channel of short segments with a time-shift of half an hour.
@@ -187,4 +194,136 @@ func TestRecordingsBecomeFiles(t *testing.T) {
 		assert.Empty(t, eval[string](p, `document.querySelector("video").error?.message ?? ""`))
 		t.Log(file, len(b), read, wrong, eval[float64](p, `document.querySelector("video").duration`))
 	}
+}
+
+// fill writes an hour and more of a loop into the store of a service that stands still, as if it had been on air. It returns the wall
+// clock at the first picture of the loop's first turn.
+func (s *service) fill(slug string, ago, length time.Duration) time.Time {
+	t := s.t
+	folder := store.Folder(filepath.Join(s.data, "store"))
+	was, err := store.Open(store.Options{Place: folder}, nil)
+	require.NoError(t, err)
+	span, err := was.Span(slug, time.Now().Add(-time.Hour), time.Time{})
+	require.NoError(t, err)
+	db, err := sql.Open("mysql", s.dsn)
+	require.NoError(t, err)
+	defer func() { _ = db.Close() }()
+	// The channel is older than it is, and its numbers are further on.
+	const older = 3 * time.Hour
+	for _, q := range []string{"UPDATE channels SET created = created - INTERVAL 3 HOUR, next_msn = 100000", "DELETE FROM bundles"} {
+		_, err = db.Exec(q)
+		require.NoError(t, err)
+	}
+	epoch := span.Epoch.Add(-older)
+	loop := int64(demo.Loops[0].Frames) * media.VideoTimescale / 30
+	begin := present.TicksSince(epoch, time.Now().Add(-ago)) / loop * loop
+	const turns = 8 // segments of a turn of the loop
+	strips := map[string]store.Strip{}
+	units := map[*segment.Segment][]media.AccessUnit{}
+	for _, st := range span.Strips {
+		if st.Rendition != "source" && st.Rendition != "audio" {
+			continue
+		}
+		st.List = st.List[:turns] // the feed begins with the loop's first picture
+		strips[st.Rendition] = st
+		for _, seg := range st.List {
+			b, err := seg.Bytes()
+			require.NoError(t, err)
+			f, err := bmff.ReadFragments(b[0])
+			require.NoError(t, err)
+			for k := range f {
+				units[seg] = append(units[seg], f[k].Units...)
+			}
+		}
+	}
+	first := strips["source"].List[0].Start
+	was.Close()
+	require.NoError(t, os.RemoveAll(string(folder)))
+	now, err := store.Open(store.Options{Place: folder}, nil)
+	require.NoError(t, err)
+	now.Set(slug, store.Keeping{TimeShift: 24 * time.Hour})
+	msn := uint64(0)
+	for turn := int64(0); turn*loop < int64(length/time.Second)*media.VideoTimescale; turn++ {
+		for i := range turns {
+			for name, st := range strips {
+				seg := st.List[i]
+				scale := seg.Header.Track.Timescale
+				shift := begin + turn*loop - first
+				list := slices.Clone(units[seg])
+				for k := range list {
+					list[k].DTS += media.Rescale(shift, media.VideoTimescale, scale)
+					list[k].PTS += media.Rescale(shift, media.VideoTimescale, scale)
+				}
+				b := bmff.Chunk(&seg.Header.Track, bmff.ChunkOptions{Sequence: uint32(msn), First: true}, list)
+				now.Keep(slug, name, map[string]string{"source": "audio"}[name], epoch, &segment.Segment{
+					MSN: msn, Prefix: "fill-", Discontinuity: msn == 0, Start: seg.Start + shift, Duration: seg.Duration, Header: seg.Header, Size: int64(len(b)),
+					Blob: segment.Memory{b}, Units: len(list), FirstPTS: list[0].PTS, TrackDuration: seg.TrackDuration,
+				})
+			}
+			for st, _ := now.Status(slug); st.Waiting > 32<<20; st, _ = now.Status(slug) {
+				time.Sleep(time.Millisecond) // as fast as the disk takes it
+			}
+			msn++
+		}
+	}
+	now.Close()
+	return hls.WallClock(epoch, begin)
+}
+
+// TestSeekingAnHourBack goes back in the player by more than an hour, through a restart, to a marker, and to live again.
+func TestSeekingAnHourBack(t *testing.T) {
+	t.Parallel()
+	s := start(t)
+	set := keeping
+	set.TimeShiftMinutes = 120
+	url := s.channel("start-line", set, sourceOnly)
+	stop := s.send(0, camera.Options{URL: url})
+	eventually(t, "two turns of the loop", func() bool { return s.newest("start-line", "source") >= 20 })
+	stop()
+	s.stop(syscall.SIGTERM)
+	origin := s.fill("start-line", 70*time.Minute, 69*time.Minute)
+	s.start()
+	key, err := s.api.CreateKey(context.Background(), "start-line", api.NewKey{Label: "again"})
+	require.NoError(t, err)
+	s.send(0, camera.Options{URL: key.URL})
+	eventually(t, "on air", func() bool { return s.newest("start-line", "source") >= 100004 })
+	markerAt := time.Now().Add(-50 * time.Minute).Truncate(time.Second)
+	_, err = s.api.Mark(context.Background(), "start-line", api.NewMarker{Class: "start", Text: "Race 3", At: markerAt})
+	require.NoError(t, err)
+
+	p := open(t)
+	defer p.stop()
+	p.do(chromedp.Navigate(s.http + "/embed/start-line?as=ll-hls"))
+	p.until(`(v => v && v.readyState >= 3 && v.currentTime > 0)(document.querySelector("video"))`)
+	p.until(`window.playback.back && window.playback.markers.length === 1`)
+	eval[chromedp.Void](p, collector)
+	// shows checks that what is on screen lies at a time, and that its pictures follow each other.
+	shows := func(what string, back time.Duration) {
+		t.Helper()
+		ok := p.becomes(fmt.Sprintf(`Math.abs(window.playback.behind - %f) < 30 && window.frames_.filter(f => f.drawn >= 0).length > 40`, back.Seconds()), 20*time.Second)
+		require.True(t, ok, "%s: %s", what, eval[string](p, `JSON.stringify([window.playback.behind, window.frames_.length, window.playback.message, window.playback.from, window.playback.oldest])`))
+		list := eval[[]shown](p, "window.frames_")
+		wrong, read := disorder(list, demo.Loops[0].Frames)
+		assert.Empty(t, wrong, what)
+		assert.Greater(t, read, 30, what)
+	}
+	clear := `window.frames_.length = 0; window.asked_ = performance.now(); document.querySelector("video").addEventListener("seeked", () => {}, {once: true})`
+	for _, back := range []time.Duration{time.Hour + 5*time.Minute, 20 * time.Minute, time.Hour} {
+		eval[chromedp.Void](p, clear+fmt.Sprintf(`; window.playback.playAt(Date.now() - %d)`, back.Milliseconds()))
+		p.becomes(`window.frames_.length > 0`, 10*time.Second)
+		t.Logf("%v back: the first picture after %.0f ms", back, eval[float64](p, `performance.now() - window.asked_`))
+		shows(back.String()+" back", back)
+		// The picture is the one that was on air then.
+		v := eval[[]float64](p, `(f => [f.drawn, Date.now() - window.playback.behind * 1000])(window.frames_.filter(f => f.drawn >= 0).at(-1))`)
+		due := time.UnixMilli(int64(v[1])).Sub(origin).Seconds() * 30
+		away := (int(due) - int(v[0])%demo.Loops[0].Frames + 1000*demo.Loops[0].Frames) % demo.Loops[0].Frames
+		assert.True(t, away < 20 || away > demo.Loops[0].Frames-20, "picture %v where %v was on air", v[0], due)
+	}
+	s.inspectAll("start-line", "index.m3u8?from=20m", "index.mpd?from=20m")
+
+	eval[chromedp.Void](p, clear+`; `+playerTree+`.querySelector(".marker").click()`)
+	shows("at the marker", time.Since(markerAt))
+	eval[chromedp.Void](p, clear+`; window.playback.toLive()`)
+	shows("live", 2*time.Second)
+	assert.Equal(t, "ll-hls", eval[string](p, "window.playback.way"))
 }

@@ -503,7 +503,7 @@ func (s *Store) Held(channel string, h Hold) (bytes int64, renditions []string, 
 		pictures := false
 		for _, b := range st.bundles {
 			if h.covers(st.name, b.Begin, b.End) {
-				own += b.Bytes
+				own += int64(float64(b.Bytes) * h.share(b))
 				span += b.End.Sub(b.Begin)
 				pictures = pictures || b.Sound != ""
 			}
@@ -523,6 +523,22 @@ func (s *Store) Held(channel string, h Hold) (bytes int64, renditions []string, 
 	}
 	slices.Sort(renditions)
 	return bytes, renditions, best
+}
+
+// share is how much of a bundle lies within the hold, as a part of 1.
+func (h *Hold) share(b *Bundle) float64 {
+	from, to := b.Begin, b.End
+	if h.From.After(from) {
+		from = h.From
+	}
+	if !h.To.IsZero() && h.To.Before(to) {
+		to = h.To
+	}
+	all := b.End.Sub(b.Begin)
+	if all <= 0 {
+		return 1
+	}
+	return min(max(float64(to.Sub(from))/float64(all), 0), 1)
 }
 
 // Status returns how the keeping of a channel is, and whether anything is or was kept of it.

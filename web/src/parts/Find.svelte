@@ -49,9 +49,9 @@
   /** closer looks into what lies around a time. */
   function closer(t: number) {
     at = t;
-    const width = (until - from) / 4;
-    if (width < 12_000) return;
-    from = t - width / 2;
+    const width = Math.max((until - from) / 4, 60_000); // pictures lie some seconds apart
+    if (width >= until - from) return;
+    from = Math.min(Math.max(t - width / 2, from), until - width);
     until = from + width;
   }
   function use(node: HTMLElement) {
@@ -105,7 +105,7 @@
     <button class="btn btn-xs ml-auto" onclick={whole}>All of it</button>
   </div>
   <div class="grid grid-cols-4 gap-1 sm:grid-cols-6" role="group" aria-label="Pictures">
-    {#each places as t (t)}
+    {#each places as t, i (i)}
       <button
         class="group relative"
         onclick={() => closer(t)}
@@ -116,6 +116,7 @@
           alt=""
           class="bg-base-300 rounded-field aspect-video w-full object-cover group-hover:brightness-110"
           onerror={(e) => ((e.currentTarget as HTMLImageElement).style.opacity = "0")}
+          onload={(e) => ((e.currentTarget as HTMLImageElement).style.opacity = "")}
         />
         <span class="rounded-selector absolute bottom-0.5 left-0.5 bg-black/65 px-1 text-[0.65rem] text-white"
           >{clock(isoTime(t))}</span

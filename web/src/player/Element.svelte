@@ -340,11 +340,11 @@
           >
         {/if}
         <span class="delay">
-          {#if playback.delay}{behind(playback.delay.median / 1000)} from camera to page
-          {:else if recorded}{age(range.at - range.start)} of {age(range.end - range.start)}
+          {#if recorded}{age(range.at - range.start)} of {age(range.end - range.start)}
           {:else if playback.from && Number.isFinite(playback.behind)}{new Date(
               now - playback.behind * 1000,
             ).toLocaleTimeString()}, {age(playback.behind)} ago
+          {:else if playback.delay}{behind(playback.delay.median / 1000)} from camera to page
           {:else if Number.isFinite(playback.behind) && !playback.stale}{behind(playback.behind)} behind{/if}
         </span>
         {#if playback.sounds.length > 1}
