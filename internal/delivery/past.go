@@ -175,6 +175,7 @@ func (p *Past) picture(q *request, a *asked) *present.Past {
 		q.fail(http.StatusNotFound, "Nothing of that time is kept.")
 		return nil
 	}
+	out.Align()
 	return out
 }
 

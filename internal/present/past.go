@@ -54,6 +54,28 @@ type Past struct {
 	Strips    []PastStrip
 }
 
+// Align lets renditions that begin one after the other begin with one segment: that of the last of them.
+func (p *Past) Align() {
+	first := uint64(1<<63 - 1)
+	for i := range p.Strips {
+		first = min(first, p.Strips[i].Ordinal)
+	}
+	begin := first
+	for i := range p.Strips {
+		if s := &p.Strips[i]; s.Ordinal <= first+slackOfStart && s.last() >= s.Ordinal+slackOfStart {
+			begin = max(begin, s.Ordinal)
+		}
+	}
+	for i := range p.Strips {
+		for s := &p.Strips[i]; s.Ordinal < begin && len(s.List) > 1; s.Ordinal++ {
+			if s.List[0].Discontinuity {
+				s.Breaks++
+			}
+			s.List = s.List[1:]
+		}
+	}
+}
+
 // target is the target duration of all playlists, in seconds.
 func (p *Past) target() int64 {
 	longest := p.Step

@@ -90,7 +90,7 @@ export class Playback {
 
   /** back reports whether one may go further back than the video element holds. */
   get back() {
-    return !!this.#wishes.past && this.oldest > 0;
+    return this.oldest > 0 && !!this.#wishes.past; // the first is what is listened to
   }
 
   /** playAt goes to a time of the past, in milliseconds since 1970. */
