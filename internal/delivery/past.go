@@ -169,7 +169,7 @@ func (p *Past) picture(q *request, a *asked) *present.Past {
 		if len(a.renditions) > 0 && !slices.Contains(a.renditions, s.Rendition) {
 			continue
 		}
-		out.Strips = append(out.Strips, present.PastStrip{Name: s.Rendition, Sound: s.Sound, List: s.List, Gapped: s.Gaps > 0, Ordinal: s.Ordinal, Breaks: s.Breaks, Longest: s.Longest})
+		out.Strips = append(out.Strips, present.PastStrip{Name: s.Rendition, Sound: s.Sound, List: s.List, Gapped: s.Gaps > 0, Goes: !a.ended && goes(q.channel, s.Rendition), Ordinal: s.Ordinal, Breaks: s.Breaks, Longest: s.Longest})
 	}
 	if len(out.Strips) == 0 {
 		q.fail(http.StatusNotFound, "Nothing of that time is kept.")
@@ -177,6 +177,19 @@ func (p *Past) picture(q *request, a *asked) *present.Past {
 	}
 	out.Align()
 	return out
+}
+
+// goes reports whether a channel makes a rendition now.
+func goes(c *origin.Channel, rendition string) bool {
+	if c == nil {
+		return false
+	}
+	r := c.Rendition(rendition)
+	if r == nil {
+		return false
+	}
+	v := r.View()
+	return v == nil || !v.Retired
 }
 
 // state names what a document of a stretch is made of.

@@ -20,6 +20,7 @@ type PastStrip struct {
 	Sound   string             // the rendition of sound that goes with pictures
 	List    []*segment.Segment // with gaps where there is nothing
 	Gapped  bool               // there may be some
+	Goes    bool               // it is being made: what it has not yet is still to come
 	Ordinal uint64             // of the first segment among all that were ever kept
 	Breaks  uint32             // discontinuities before it
 	Longest int64              // that a segment lasts, ticks of media.VideoTimescale
@@ -128,7 +129,7 @@ func (p *Past) partial(s *PastStrip) bool {
 	}
 	for i := range p.Strips {
 		o := &p.Strips[i]
-		if o.Track().Kind == s.Track().Kind && (o.Ordinal+slackOfStart < s.Ordinal || o.last() > s.last()+slackOfStart) {
+		if o.Track().Kind == s.Track().Kind && (o.Ordinal+slackOfStart < s.Ordinal || o.last() > s.last()+slackOfStart && !s.Goes) {
 			return true
 		}
 	}
@@ -146,7 +147,9 @@ func (p *Past) standIns(m *hls.Media, s *PastStrip) {
 			if o.Ordinal < first {
 				first, m.Discontinuity = o.Ordinal, uint64(o.Breaks)
 			}
-			last = max(last, o.last())
+			if !s.Goes {
+				last = max(last, o.last())
+			}
 		}
 	}
 	distance := func(o *PastStrip) int {
@@ -305,10 +308,14 @@ func (p *Past) periods() (out []Period) {
 	if !p.Ended { // to where all are that go on
 		newest := last
 		for i := range p.Strips {
-			if l := p.Strips[i].last(); l+2 >= newest {
+			if l := p.Strips[i].last(); p.Strips[i].Goes || l+2 >= newest {
 				last = min(last, l)
 			}
 		}
+	}
+	notOffered := make([]bool, len(p.Strips))
+	for i := range p.Strips {
+		notOffered[i] = p.Strips[i].Track().Kind == media.Video && p.late(&p.Strips[i])
 	}
 	end := int64(0)
 	for n := first; n <= last; n++ {
@@ -317,7 +324,7 @@ func (p *Past) periods() (out []Period) {
 		begins := false
 		for i := range p.Strips {
 			s := p.Strips[i].at(n)
-			if s == nil {
+			if s == nil || notOffered[i] {
 				continue
 			}
 			begins = begins || s.Discontinuity
