@@ -34,7 +34,7 @@ var floors = map[string]float64{
 	"internal/worker": 6, "internal/contribution/rtmp": 6, "internal/contribution/file": 6,
 	"internal/contribution/source": 5.7, "internal/contribution/channel": 6, "internal/contribution/mpegts": 5.8, "internal/libsrt": 4, "internal/hooks": 7, "internal/contribution/fetch": 6, "internal/onward/push": 6, "internal/contribution/cmaf": 5.6, "internal/contribution/push": 6, "internal/onward/whip": 6, "internal/onward/whep": 6, "internal/onward/relay": 6.2, "internal/onward/fan": 5.8, "internal/onward/forward": 6, "internal/onward/socket": 6, "internal/onward/tags": 5.8, "internal/contribution/whip": 6, "internal/core/rtsp": 2, "internal/core/sap": 2, "internal/core/webvtt": 1, "internal/contribution/rtsp": 6, "internal/contribution/studio": 6.2, "internal/onward/studio": 6, "internal/onward/rtpmedia": 5.8, "internal/onward/rtsp": 6, "internal/contribution/rtpmedia": 5.8, "internal/contribution/srt": 6,
 	"internal/contribution/tracks": 5, "internal/contribution": 5.5, "internal/onward/rtmp": 6, "internal/onward": 5.5, "internal/onward/mpegts": 5.8, "internal/onward/srt": 6,
-	"internal/present": 6.5, "internal/origin": 7, "internal/store": 6.8, "internal/records": 7, "internal/camera": 7,
+	"internal/present": 6.5, "internal/origin": 7, "internal/store": 6.8, "internal/onward/files": 6.7, "internal/records": 7, "internal/camera": 7,
 	"internal/delivery": 8, "internal/inspector": 7, "internal/control/api": 8, "internal/control/client": 8, "internal/control": 8, "internal/control/typescript": 9,
 	"demo": 8, "demo/feeds": 8, "web": 8,
 	"internal/service": 9, "internal/viewer": 9,

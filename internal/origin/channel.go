@@ -11,6 +11,7 @@ import (
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
+	"metaplasis/internal/present"
 	"metaplasis/internal/worker"
 )
 
@@ -101,6 +102,17 @@ func (c *Channel) Settings() Settings {
 
 // Rendition returns a rendition that has or had segments, or nil.
 func (c *Channel) Rendition(name string) *Rendition { return (*c.out.renditions.Load())[name] }
+
+// Views returns the renditions that have or had segments, by their names.
+func (c *Channel) Views() map[string]*present.View {
+	out := map[string]*present.View{}
+	for name, r := range *c.out.renditions.Load() {
+		if v := r.View(); v != nil {
+			out[name] = v
+		}
+	}
+	return out
+}
 
 // Extras returns what the sender says of itself, for pages that know what it means; nil of most.
 func (c *Channel) Extras() map[string]string {

@@ -153,7 +153,7 @@ func (p *publisher) keepPicture(s *segment.Segment) {
 		return
 	}
 	p.lastStill = pic.At
-	h := &segment.Header{Name: "header-stills", Track: media.Track{Kind: media.Data, Codec: media.JPEG, Timescale: media.VideoTimescale}}
+	h := &segment.Header{Name: "header-stills", Track: media.Track{Kind: media.Data, Timescale: media.VideoTimescale}}
 	p.archive.Keep(p.slug, Stills, "", p.epoch, &segment.Segment{MSN: s.MSN, Prefix: s.Prefix, Start: s.Start, Duration: s.Duration, Header: h,
 		ETag: segment.Tag(s.MSN, h), Size: int64(len(pic.JPEG)), Blob: segment.Memory{pic.JPEG}, Units: 1, FirstPTS: s.Start, TrackDuration: s.Duration})
 }

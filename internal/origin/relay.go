@@ -18,7 +18,8 @@ import (
 // Relay is an onward copy of a channel to another server or receiver.
 type Relay struct {
 	Name string `json:"name"` // within its channel
-	// Address of the far end: rtmp, rtmps, srt, rtsp, rtsps, http or https (WHIP), udp, rtp, or studio.
+	// Address of the far end: rtmp, rtmps, srt, rtsp, rtsps, http or https (WHIP), udp, rtp, or studio; and for the channel's playlists,
+	// manifests and segments as files folder, put+http, put+https, s3, ftp, ftps or sftp.
 	Address string `json:"address"`
 	// Secret is what the far end asks for: the stream's name of RTMP, the password of RTSP, the passphrase of SRT, the token of
 	// WHIP, or parameters of the address as in passphrase=…&streamid=…. It is never shown.
@@ -50,7 +51,13 @@ func (s *Settings) Plan(r *Relay) relay.Plan {
 const maxRelays = 32
 
 // relaySchemes are those of addresses that relays send to.
-var relaySchemes = []string{"rtmp", "rtmps", "srt", "rtsp", "rtsps", "http", "https", "udp", "rtp", "studio"}
+var relaySchemes = []string{"rtmp", "rtmps", "srt", "rtsp", "rtsps", "http", "https", "udp", "rtp", "studio", "folder", "put+http", "put+https", "s3", "ftp", "ftps", "sftp"}
+
+// braced puts back what stands for the channel and the date, which an address has escaped.
+var braced = strings.NewReplacer("%7B", "{", "%7D", "}")
+
+// withPassword are those whose secret is the password beside a user in the address.
+var withPassword = []string{"rtsp", "rtsps", "s3", "ftp", "ftps", "sftp", "put+http", "put+https"}
 
 // secretParameters are those of addresses that are taken for secrets.
 var secretParameters = []string{"passphrase", "streamid", "key", "token", "password", "secret"}
@@ -78,10 +85,10 @@ func (r Relay) tidy() Relay {
 			u.Path, u.RawQuery = "/"+path[:at], ""
 			r.Address = u.String()
 		}
-	case "rtsp", "rtsps":
+	case "rtsp", "rtsps", "s3", "ftp", "ftps", "sftp", "put+http", "put+https":
 		if password, ok := u.User.Password(); ok {
 			r.Secret, u.User = password, url.User(u.User.Username())
-			r.Address = u.String()
+			r.Address = braced.Replace(u.String())
 			return r
 		}
 		return r.hide(u)
@@ -102,7 +109,7 @@ func (r Relay) hide(u *url.URL) Relay {
 	}
 	if len(secret) > 0 {
 		r.Secret, u.RawQuery = secret.Encode(), q.Encode()
-		r.Address = u.String()
+		r.Address = braced.Replace(u.String())
 	}
 	return r
 }
@@ -125,7 +132,7 @@ func (r Relay) Full() string {
 			q := u.Query()
 			maps.Copy(q, secret)
 			u.RawQuery = q.Encode()
-		case u.Scheme == "rtsp", u.Scheme == "rtsps":
+		case slices.Contains(withPassword, u.Scheme) && u.User != nil:
 			u.User = url.UserPassword(u.User.Username(), r.Secret)
 		default:
 			q := u.Query()

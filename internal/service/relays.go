@@ -1,14 +1,17 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"net/url"
+	"path/filepath"
 	"sync"
 	"time"
 
 	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/onward"
+	"metaplasis/internal/onward/files"
 	"metaplasis/internal/onward/forward"
 	"metaplasis/internal/onward/mpegts"
 	"metaplasis/internal/onward/relay"
@@ -16,6 +19,7 @@ import (
 	"metaplasis/internal/onward/rtsp"
 	"metaplasis/internal/onward/whip"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/present"
 )
 
 // carryOnward keeps the relays of all channels up.
@@ -96,8 +100,41 @@ func (s *Service) relaySchemes() map[string]relay.Scheme {
 		}
 		return relay.Line{Sender: c, Fixed: true, Told: false}, nil
 	}}
+	asFiles := relay.Scheme{Copy: (&files.Writer{Channels: shelves{s.origin}, Folder: s.sendFolder()}).Copy}
 	return map[string]relay.Scheme{"studio": overStudio, "rtmp": overRTMP, "rtmps": overRTMP, "rtsp": overRTSP, "rtsps": overRTSP, "udp": datagrams, "rtp": datagrams, "srt": overSRT,
-		"http": overWebRTC, "https": overWebRTC}
+		"http": overWebRTC, "https": overWebRTC, "folder": asFiles, "put+http": asFiles, "put+https": asFiles, "s3": asFiles, "ftp": asFiles, "ftps": asFiles, "sftp": asFiles}
+}
+
+// sendFolder is where the folders lie that channels are written to.
+func (s *Service) sendFolder() string {
+	return cmp.Or(s.conf.SendFolder, filepath.Join(s.conf.Data, "sent"))
+}
+
+// shelves lets channels be written as files.
+type shelves struct{ o *origin.Origin }
+
+// Document implements files.Channels.
+func (s shelves) Document(channel, file string) []byte {
+	c := s.o.Channel(channel)
+	if c == nil {
+		return nil
+	}
+	c.Watched()
+	d, _ := c.Document(file)
+	if d == nil {
+		return nil
+	}
+	b, _ := d.Bytes()
+	return b
+}
+
+// Views implements files.Channels.
+func (s shelves) Views(channel string) map[string]*present.View {
+	c := s.o.Channel(channel)
+	if c == nil {
+		return nil
+	}
+	return c.Views()
 }
 
 // transportStream sends the channel as a programme, to which others may be added.

@@ -58,6 +58,7 @@ type Config struct {
 	RTSPMulticast string     // group, port and interface for who plays by multicast; "" for none
 	WebRTCCodecs  []string   // of pictures that senders may use, in our order; none is all
 	Store         string     // where what was on air is kept: a folder or s3://…; "" is a folder in Data, NoStore keeps nothing
+	SendFolder    string     // folder in which relays may make folders of a channel's files; "" is one in Data
 	StoreLimit    int64      // bytes that it may take; 0 for no limit
 	Studio        []string   // interfaces on which sources are looked for
 	HTTPS         string

@@ -25,6 +25,13 @@ func (x *relay) attempt(ctx context.Context, up func()) error {
 	if !known {
 		return fmt.Errorf("nothing here sends to such an address: %s", u.Scheme)
 	}
+	if scheme.Copy != nil {
+		x.set(Connecting, "calling "+Shown(x.p.Address))
+		return scheme.Copy(ctx, &x.p, func() {
+			x.set(Sending, "writing to "+Shown(x.p.Address))
+			up()
+		}, x.sent, func(text string) { x.set(Sending, text) })
+	}
 	if x.p.Whole {
 		return x.whole(ctx, u, scheme, up)
 	}

@@ -83,6 +83,8 @@ type Line struct {
 // Scheme is what is known of a kind of address.
 type Scheme struct {
 	Dial Dialer
+	// Copy writes the channel's files instead, until the context ends or it fails. up is called when the far end has the first list.
+	Copy func(ctx context.Context, p *Plan, up func(), sent func(bytes int, lost int64), tell func(text string)) error
 	// Real: only what fits viewers in real time can be carried.
 	Real *onward.Real
 }

@@ -1,0 +1,321 @@
+// Package files writes a channel's playlists, manifests and segments, as they appear, to where other servers take them from: a
+// folder, a server that takes PUT and DELETE (DASH-IF Live Media Ingest Protocol, interface 2), an object store, FTP or SFTP.
+//
+// What is written is what viewers of the channel get, under the same relative addresses. Media comes before the list that names it,
+// and media that no list names any more is removed a while later. What could not be written while the far end was away is
+// written when it is back, as far as it is still in memory: the queue is the channel's window, which is bounded.
+package files
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"net/url"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"metaplasis/internal/core/hls"
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/segment"
+	"metaplasis/internal/onward/relay"
+	"metaplasis/internal/present"
+)
+
+// Channels is what the package needs to know of channels.
+type Channels interface {
+	// Document returns a playlist or manifest of a channel by its name, nil while there is none.
+	Document(channel, file string) []byte
+	// Views returns the renditions of a channel by their names.
+	Views(channel string) map[string]*present.View
+}
+
+// Writer writes channels elsewhere.
+type Writer struct {
+	Channels Channels
+	Folder   string // in which the folders of the scheme folder lie; "" for none
+
+	mu     sync.Mutex
+	copies map[relay.Plan]*copied
+}
+
+// Schemes are those of addresses that files are written to.
+var Schemes = []string{"folder", "put+http", "put+https", "s3", "ftp", "ftps", "sftp"}
+
+// copied is what the far end has of a channel, over several attempts.
+type copied struct {
+	files map[string]time.Time // when no list named it any more; zero while one does
+	lists map[string]string    // by name, the digest of what was written
+}
+
+const (
+	lookEach = 100 * time.Millisecond
+	// keepGone is how long media stays that no list names any more: players hold lists of before.
+	keepGone = 30 * time.Second
+	maxFiles = 100_000
+)
+
+// expand puts a channel and the date into an address.
+func expand(address, channel string, now time.Time) string {
+	return strings.NewReplacer("{channel}", channel, "{date}", now.UTC().Format("2006-01-02"), "%7Bchannel%7D", channel, "%7Bdate%7D", now.UTC().Format("2006-01-02")).Replace(address)
+}
+
+// Copy writes the channel of a plan to an address until the context ends or the far end fails. up is called when the first list is there,
+// sent with what was written, and tell says how it is doing.
+func (w *Writer) Copy(ctx context.Context, p *relay.Plan, up func(), sent func(bytes int, lost int64), tell func(text string)) error {
+	u, err := url.Parse(expand(p.Full, p.Channel, time.Now()))
+	if err != nil {
+		return err
+	}
+	t, err := open(ctx, u, w.Folder)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = t.close() }()
+	x := &run{w: w, p: p, t: t, c: w.copyOf(*p), sent: sent}
+	tick := time.NewTicker(lookEach)
+	defer tick.Stop()
+	first := true
+	for {
+		listed, behind, err := x.round(ctx)
+		if err != nil {
+			return err
+		}
+		if listed && first {
+			first = false
+			up()
+		}
+		if !first {
+			text := "writing to " + relay.Shown(p.Address)
+			if behind > 0 {
+				text += fmt.Sprintf(", %.0f s behind", behind.Seconds())
+			}
+			tell(text)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-tick.C:
+		}
+	}
+}
+
+// copyOf remembers what the far end of a plan has.
+func (w *Writer) copyOf(p relay.Plan) *copied {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.copies == nil {
+		w.copies = map[relay.Plan]*copied{}
+	}
+	if len(w.copies) > maxCopies {
+		w.copies = map[relay.Plan]*copied{}
+	}
+	c := w.copies[p]
+	if c == nil {
+		c = &copied{}
+		w.copies[p] = c
+	}
+	if c.files == nil || len(c.files) > maxFiles {
+		c.files = map[string]time.Time{}
+	}
+	c.lists = map[string]string{} // the far end may have begun anew
+	return c
+}
+
+const maxCopies = 1024
+
+// run is one attempt.
+type run struct {
+	w    *Writer
+	p    *relay.Plan
+	t    target
+	c    *copied
+	sent func(bytes int, lost int64)
+}
+
+func (x *run) put(ctx context.Context, name, contentType string, pieces ...[]byte) error {
+	own, cancel := context.WithTimeout(ctx, wait)
+	defer cancel()
+	if err := x.t.put(own, name, contentType, pieces); err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	x.sent(int(size(pieces)), 0)
+	return nil
+}
+
+// mediaType is the type of a rendition's segments.
+func mediaType(t *media.Track) string {
+	switch t.Kind {
+	case media.Audio:
+		return "audio/mp4"
+	case media.Data:
+		return "application/mp4"
+	}
+	return "video/mp4"
+}
+
+// round writes what is new, and reports whether the channel has lists, and how much media is not written yet.
+func (x *run) round(ctx context.Context) (listed bool, behind time.Duration, err error) {
+	views := x.w.Channels.Views(x.p.Channel)
+	names := make([]string, 0, len(views))
+	for name, v := range views {
+		if t, known := v.Track(); known && t.Kind != media.Data {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	needed := map[string]bool{}
+	for _, name := range names {
+		late, err := x.rendition(ctx, name, views[name], needed)
+		if err != nil {
+			return false, 0, err
+		}
+		behind = max(behind, late)
+	}
+	for _, name := range names {
+		b := playlist(views[name])
+		if err := x.list(ctx, name+"/index.m3u8", "application/vnd.apple.mpegurl", b); err != nil {
+			return false, 0, err
+		}
+	}
+	for file, kind := range map[string]string{"index.m3u8": "application/vnd.apple.mpegurl", "index.mpd": "application/dash+xml"} {
+		b := x.w.Channels.Document(x.p.Channel, file)
+		if b == nil {
+			continue
+		}
+		if err := x.list(ctx, file, kind, plain(b)); err != nil {
+			return false, 0, err
+		}
+		listed = true
+	}
+	return listed, behind, x.expire(ctx, needed)
+}
+
+// rendition writes the segments of a rendition that the far end does not have.
+func (x *run) rendition(ctx context.Context, name string, v *present.View, needed map[string]bool) (behind time.Duration, err error) {
+	written := func(s *segment.Segment) error {
+		header, file := name+"/"+s.Header.Name, name+"/"+hls.CMAF.SegmentName(s)
+		needed[header], needed[file] = true, true
+		kind := mediaType(&s.Header.Track)
+		if _, have := x.c.files[header]; !have {
+			if err := x.put(ctx, header, kind, s.Header.Bytes); err != nil {
+				return err
+			}
+			x.c.files[header] = time.Time{}
+		}
+		if _, have := x.c.files[file]; have {
+			return nil
+		}
+		b, err := s.Bytes()
+		if err != nil {
+			return err
+		}
+		if err := x.put(ctx, file, kind, b...); err != nil {
+			return err
+		}
+		x.c.files[file] = time.Time{}
+		return nil
+	}
+	var missing []*segment.Segment
+	for _, s := range v.Snapshot.Held {
+		if s.Gap {
+			continue
+		}
+		if file := name + "/" + hls.CMAF.SegmentName(s); x.has(file) {
+			needed[file], needed[name+"/"+s.Header.Name] = true, true
+			continue
+		}
+		missing = append(missing, s)
+	}
+	begun := time.Now()
+	for i, s := range missing {
+		if err := written(s); err != nil {
+			return 0, err
+		}
+		if time.Since(begun) > time.Second { // others want to go on too, and the window has moved
+			for _, rest := range missing[i+1:] {
+				behind += present.Ticks(rest.Duration)
+			}
+			break
+		}
+	}
+	return behind, nil
+}
+
+func (x *run) has(file string) bool {
+	_, ok := x.c.files[file]
+	return ok
+}
+
+// list writes a list when it is another one than before, if all that it names is there.
+func (x *run) list(ctx context.Context, name, kind string, b []byte) error {
+	if b == nil || x.c.lists[name] == string(b) {
+		return nil
+	}
+	if strings.HasSuffix(name, "/index.m3u8") {
+		folder := strings.TrimSuffix(name, "index.m3u8")
+		list, err := hls.ReadMedia(b)
+		if err != nil {
+			return err
+		}
+		for _, e := range list.Entries {
+			if file := (&url.URL{Path: folder}).JoinPath(e.URI).Path; !e.Gap && !x.has(strings.TrimPrefix(file, "/")) {
+				return nil // with the next round
+			}
+		}
+	}
+	if err := x.put(ctx, name, kind, b); err != nil {
+		return err
+	}
+	x.c.lists[name] = string(b)
+	return nil
+}
+
+// expire removes media that no list has named for a while.
+func (x *run) expire(ctx context.Context, needed map[string]bool) error {
+	now := time.Now()
+	for name, gone := range x.c.files {
+		switch {
+		case needed[name]:
+			x.c.files[name] = time.Time{}
+		case gone.IsZero():
+			x.c.files[name] = now
+		case now.Sub(gone) > keepGone:
+			own, cancel := context.WithTimeout(ctx, wait)
+			err := x.t.remove(own, name)
+			cancel()
+			if err != nil {
+				return fmt.Errorf("removing %s: %w", name, err)
+			}
+			delete(x.c.files, name)
+		}
+	}
+	return nil
+}
+
+// playlist is the media playlist of a view without what only a server can do: parts, and waiting for them.
+func playlist(v *present.View) []byte {
+	m := v.List
+	m.Open, m.PartTarget, m.Reports, m.Skip = nil, 0, nil, false
+	if len(m.Whole) == 0 {
+		return nil
+	}
+	return m.Marshal()
+}
+
+var (
+	clockLine = regexp.MustCompile(`(?s)\s*<UTCTiming[^>]*(/>|>\s*</UTCTiming>)`)
+	keysLine  = regexp.MustCompile(`(?m)^#EXT-X-I-FRAME-STREAM-INF:.*\n`)
+	textLine  = regexp.MustCompile(`(?m)^#EXT-X-MEDIA:TYPE=SUBTITLES.*\n`)
+	textGroup = regexp.MustCompile(`,SUBTITLES="[^"]*"`)
+)
+
+// plain takes out of a document what only the service itself answers for: its clock, keyframes alone, text.
+func plain(b []byte) []byte {
+	b = clockLine.ReplaceAll(b, nil)
+	b = keysLine.ReplaceAll(b, nil)
+	b = textLine.ReplaceAll(b, nil)
+	return textGroup.ReplaceAll(bytes.Clone(b), nil)
+}
