@@ -6,10 +6,12 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"path"
 	"path/filepath"
 	"slices"
+	"strings"
 	"syscall"
 	"testing"
 	"time"
@@ -326,4 +328,64 @@ func TestSeekingAnHourBack(t *testing.T) {
 	eval[chromedp.Void](p, clear+`; window.playback.toLive()`)
 	shows("live", 2*time.Second)
 	assert.Equal(t, "ll-hls", eval[string](p, "window.playback.way"))
+}
+
+// TestFilesElsewherePlay writes a channel to a folder and to a server that takes PUT, and plays it from there in the browser's own player.
+func TestFilesElsewherePlay(t *testing.T) {
+	t.Parallel()
+	s := start(t)
+	dir := t.TempDir()
+	root, err := os.OpenRoot(dir)
+	require.NoError(t, err)
+	site := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		name := strings.Trim(r.URL.Path, "/")
+		switch r.Method {
+		case http.MethodPut:
+			_ = root.MkdirAll(path.Dir(name), 0o755)
+			b, err := io.ReadAll(r.Body)
+			if err == nil {
+				err = root.WriteFile(name, b, 0o644)
+			}
+			if err != nil {
+				http.Error(w, err.Error(), http.StatusInternalServerError)
+			}
+		case http.MethodDelete:
+			_ = root.Remove(name)
+		default:
+			http.FileServerFS(os.DirFS(dir)).ServeHTTP(w, r)
+		}
+	}))
+	defer site.Close()
+	url := s.channel("start-line", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000, Window: 6}, Relays: []origin.Relay{
+		{Name: "site", Address: "put+" + site.URL + "/regatta/{channel}"}, {Name: "disk", Address: "folder://www/{channel}"},
+	}}, sourceOnly)
+	s.send(0, camera.Options{URL: url})
+	onDisk := filepath.Join(s.data, "sent", "www", "start-line")
+	eventually(t, "files in both places", func() bool {
+		_, a := os.Stat(filepath.Join(onDisk, "index.mpd"))
+		_, b := os.Stat(filepath.Join(dir, "regatta", "start-line", "index.m3u8"))
+		return a == nil && b == nil
+	})
+	eventually(t, "a full list", func() bool {
+		b, err := os.ReadFile(filepath.Join(onDisk, "source", "index.m3u8"))
+		return err == nil && strings.Count(string(b), "#EXTINF") == 6
+	})
+	folder := httptest.NewServer(http.FileServerFS(os.DirFS(onDisk)))
+	defer folder.Close()
+	p := open(t)
+	defer p.stop()
+	for _, at := range []string{site.URL + "/regatta/start-line/index.m3u8", folder.URL + "/index.m3u8"} {
+		p.do(chromedp.Navigate(strings.Join(strings.Split(at, "/")[:3], "/") + "/"))
+		eval[chromedp.Void](p, fmt.Sprintf(`document.body.innerHTML = '<video muted autoplay src="%s" style="width:640px"></video>'`, at))
+		eval[chromedp.Void](p, collector)
+		ok := p.becomes(`window.frames_.filter(f => f.drawn >= 0).length > 90`, 30*time.Second)
+		require.True(t, ok, "%s: %s", at, eval[string](p, `(v => JSON.stringify([v.error?.message, v.readyState, v.currentTime, window.frames_.length]))(document.querySelector("video"))`))
+		wrong, read := disorder(eval[[]shown](p, "window.frames_"), demo.Loops[0].Frames)
+		assert.Empty(t, wrong, at)
+		assert.Greater(t, read, 60, at)
+	}
+	for _, r := range s.status("start-line").Relays {
+		assert.EqualValues(t, "sending", r.State, r.Name)
+		assert.Positive(t, r.Bytes)
+	}
 }

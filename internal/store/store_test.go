@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
@@ -12,6 +13,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/johannesboyne/gofakes3"
+	"github.com/johannesboyne/gofakes3/backend/s3mem"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -500,4 +503,59 @@ func BenchmarkKeep(b *testing.B) {
 	}
 	b.StopTimer()
 	s.Close()
+}
+
+// TestAnObjectStoreKeepsToo keeps in a bucket: what is not whole there yet is served from memory.
+func TestAnObjectStoreKeepsToo(t *testing.T) {
+	backend := s3mem.New()
+	require.NoError(t, backend.CreateBucket("kept"))
+	server := httptest.NewServer(gofakes3.New(backend).Server())
+	defer server.Close()
+	place, limits, err := Parse("s3://key:secret@" + strings.TrimPrefix(server.URL, "http://") + "/kept/regatta?tls=off")
+	require.NoError(t, err)
+	assert.NotContains(t, place.String(), "secret")
+	assert.Less(t, limits.BundleSpan, time.Minute)
+	l := &ledger{}
+	with := func(o *Options) { o.Limits = limits }
+	s := open(t, place, l, with)
+	s.Set("line", Keeping{TimeShift: time.Hour})
+	src := newSource("source", "a-", media.Video)
+	for i := range uint64(25) {
+		s.Keep("line", "source", "", epoch, src.segment(i, int64(i)*step, i == 0))
+	}
+	look := func(s *Store) {
+		span, err := s.Span("line", epoch, time.Time{})
+		require.NoError(t, err)
+		assert.Len(t, span.Strips[0].List, 25)
+		assert.Zero(t, whole(t, s, "line", &span.Strips[0]))
+	}
+	look(s)
+	s.Close()
+	for _, known := range []*ledger{l, {}} {
+		again := open(t, place, known, with)
+		look(again)
+		seg := again.Find("line", "source", "a-", 3)
+		in, err := seg.Blob.Open()
+		require.NoError(t, err)
+		_, err = in.Seek(-4, io.SeekEnd)
+		require.NoError(t, err)
+		b, err := io.ReadAll(in)
+		require.NoError(t, err)
+		assert.Equal(t, string(src.bytes(3)[len(src.bytes(3))-4:]), string(b))
+		require.NoError(t, in.Close())
+		again.Close()
+	}
+	last := open(t, place, l, func(o *Options) { o.Limits, o.Now = limits, func() time.Time { return epoch.Add(5 * time.Hour) } })
+	last.Set("line", Keeping{TimeShift: time.Hour})
+	last.Tidy()
+	_, err = last.Span("line", epoch, time.Time{})
+	require.ErrorIs(t, err, ErrNothing)
+	last.Close()
+	list, err := place.List("")
+	require.NoError(t, err)
+	assert.Empty(t, list)
+	_, _, err = Parse("s3://key:secret@" + strings.TrimPrefix(server.URL, "http://") + "/other?tls=off")
+	assert.ErrorContains(t, err, "no such bucket")
+	_, _, err = Parse("gopher://x")
+	assert.ErrorContains(t, err, "expected a folder")
 }
