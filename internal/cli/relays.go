@@ -69,12 +69,14 @@ func (a *app) addRelay() *cobra.Command {
 	add := &cobra.Command{
 		Use: "add CHANNEL RELAY ADDRESS", Short: "Add a relay, or change the one of that name", Args: exactly("CHANNEL", "RELAY", "ADDRESS"), ValidArgsFunction: a.completeChannels,
 		Long: `Carry a channel onward: to rtmp, rtmps, srt, rtsp, rtsps, udp, rtp, and by WHIP to http and
-https. A key, a passphrase or a password in the address is kept as a secret. A relay is
+https; or as files, playlists and segments, to folder, put+http, put+https, s3, ftp, ftps and
+sftp (docs/relays.md). A key, a passphrase or a password in the address is kept as a secret. A relay is
 tried again for as long as it is on.`,
 		Example: `  metaplasis relays add start-line platform rtmp://192.0.2.7/live/KEY
   metaplasis relays add start-line truck "srt://192.0.2.8:9000?latency=200&passphrase=PHRASE" --rung 720p
   metaplasis relays add start-line decoder "udp://239.10.1.1:5000?interface=eth0&ttl=4"
   metaplasis relays add start-line mux "udp://239.10.1.2:5000?rate=9000" --programme harbour#720p=2:Harbour
+  metaplasis relays add start-line site "put+https://site.example/live/{channel}?key=TOKEN"
   metaplasis relays add start-line evening rtsp://192.0.2.9/in --from 2026-06-01T18:00:00Z --until 2026-06-01T22:00:00Z`,
 		RunE: func(c *cobra.Command, args []string) error {
 			r.Name, r.Address = args[1], args[2]

@@ -197,8 +197,8 @@
         >
       </div>
       <p class="label-quiet">
-        rtmp, rtmps, srt, rtsp, rtsps, udp, rtp, or WHIP at http and https. A key, passphrase or password in
-        the address is kept as a secret.
+        rtmp, rtmps, srt, rtsp, rtsps, udp, rtp, or WHIP at http and https; playlists and segments as files to
+        put+https, s3, sftp, ftp or folder. A key, passphrase or password in the address is kept as a secret.
       </p>
       <div class="grid gap-3 sm:grid-cols-2">
         <label class="grid gap-1"
