@@ -47,6 +47,9 @@ func attacks() []attack {
 		{"database killed", databaseKilled, 400, usual},
 		{"database hung", databaseHung, 400, usual},
 		{"disk full", diskFull, 400, usual},
+		{"store gone and back", storeGone, 400, usual},
+		{"store full", storeFull, 400, usual},
+		{"lookers back", lookersBack, 450, usual},
 	}
 }
 

@@ -16,7 +16,7 @@ import (
 )
 
 // maxExports is how many files are written at a time, for all who ask.
-const maxExports = 8
+const maxExports = 16
 
 // exportForms are the files that a stretch is written as.
 var exportForms = map[string]string{".mp4": "video/mp4", ".ts": typeTransport, ".m4s": "video/mp4"}
@@ -84,7 +84,7 @@ func (p *Past) export(q *request) {
 			sound = &past.Strips[i]
 		}
 	}
-	src := clip.Source{}
+	src := clip.Source{Turn: p.turn}
 	if strip.Track().Kind == media.Video {
 		src.Video = strip.List
 		if sound != nil {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -144,7 +145,9 @@ func (p *Past) ask(q *request) (a asked, ok bool) {
 
 // picture is the stretch that is asked for, nil when the request was answered.
 func (p *Past) picture(q *request, a *asked) *present.Past {
+	done := p.turn()
 	span, err := p.Store.Span(q.slug, a.from, a.to)
+	done()
 	if errors.Is(err, store.ErrNothing) {
 		q.fail(http.StatusNotFound, "Nothing of that time is kept.")
 		return nil
@@ -293,13 +296,16 @@ func (p *Past) here(q *request, protocol string) {
 	}
 }
 
-// makers is how many documents are made at a time: that of a day is long.
-const makers = 4
+// turn waits until there is room on the processor for what is made for those who look back: half of it at most, so that who is
+// live does not wait. The function that it returns makes room again.
+func (p *Past) turn() func() {
+	p.once.Do(func() { p.making = make(chan struct{}, max(runtime.GOMAXPROCS(0)/2, 1)) })
+	p.making <- struct{}{}
+	return func() { <-p.making }
+}
 
 func (p *Past) limited(do func() []byte) []byte {
-	p.once.Do(func() { p.making = make(chan struct{}, makers) })
-	p.making <- struct{}{}
-	defer func() { <-p.making }()
+	defer p.turn()()
 	return do()
 }
 

@@ -254,9 +254,6 @@ type growing struct {
 	readable   int      // records that can
 }
 
-// errGone ends a writer.
-var errGone = errors.New("the channel is gone")
-
 // write brings what comes into bundles until the shelf is closed.
 func (sh *shelf) write() {
 	defer close(sh.done)

@@ -387,14 +387,14 @@ func (f *faulty) set(err error, slow time.Duration) {
 	f.fails, f.slow = err, slow
 }
 
-func (f *faulty) state() (error, time.Duration) {
+func (f *faulty) state() (slow time.Duration, fails error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	return f.fails, f.slow
+	return f.slow, f.fails
 }
 
 func (f *faulty) Create(name string) (File, error) {
-	if err, _ := f.state(); err != nil {
+	if _, err := f.state(); err != nil {
 		return nil, err
 	}
 	file, err := f.Folder.Create(name)
@@ -407,7 +407,7 @@ type faultyFile struct {
 }
 
 func (f *faultyFile) Write(b []byte) (int, error) {
-	err, slow := f.f.state()
+	slow, err := f.f.state()
 	time.Sleep(slow)
 	if err != nil {
 		n, _ := f.File.Write(b[:len(b)/2]) // as a full disk does

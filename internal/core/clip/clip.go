@@ -22,6 +22,8 @@ type Source struct {
 	// From and To are media times, ticks of media.VideoTimescale, between which the file is shown. An MP4 holds to them exactly: what
 	// lies before From, back to the keyframe that it needs, is in the file and is not shown. 0 is the beginning, and the end.
 	From, To int64
+	// Turn is called before each segment is looked into, and what it returns behind that; nil: nothing is.
+	Turn func() (done func())
 }
 
 // ErrNothing says that there is nothing to write.
@@ -81,6 +83,9 @@ func (s *Source) each(ctx context.Context, do func(pair) error) error {
 func (s *Source) units(seg *segment.Segment) ([]media.AccessUnit, error) {
 	if seg == nil {
 		return nil, nil
+	}
+	if s.Turn != nil {
+		defer s.Turn()()
 	}
 	b, err := seg.Bytes()
 	if err != nil {

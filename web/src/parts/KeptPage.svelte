@@ -38,8 +38,8 @@
     value={kept?.oldest ? `${clock(kept.oldest)}${day(kept.oldest)}` : "nothing is kept yet"}
   />
   <Fact
-    label="Kept, of that held"
-    value={kept ? `${bytes(kept.bytes)}, ${bytes(kept.held ?? 0)} by recordings` : "–"}
+    label="Kept (held by recordings)"
+    value={kept ? `${bytes(kept.bytes)} (${bytes(kept.held ?? 0)})` : "–"}
   />
   <Fact
     label="Disk, a day"

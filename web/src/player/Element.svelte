@@ -257,7 +257,7 @@
                 onload={(e) => ((e.currentTarget as HTMLImageElement).style.visibility = "")}
               />
               <figcaption>
-                {new Date(now + at * 1000).toLocaleTimeString()} · {age(-at)} ago
+                {new Date(now + at * 1000).toLocaleTimeString([], { hour12: false })} · {age(-at)} ago
               </figcaption>
             </figure>
           {/if}
@@ -265,7 +265,7 @@
             <button
               class="marker"
               style:left="{clip(1 - (now - m.at) / 1000 / depth) * 100}%"
-              title="{m.text || 'Marker'}, {new Date(m.at).toLocaleTimeString()}"
+              title="{m.text || 'Marker'}, {new Date(m.at).toLocaleTimeString([], { hour12: false })}"
               aria-label="Go to {m.text || 'the marker'}"
               onclick={() => playback.playAt(m.at)}
             ></button>
@@ -343,7 +343,7 @@
           {#if recorded}{age(range.at - range.start)} of {age(range.end - range.start)}
           {:else if playback.from && Number.isFinite(playback.behind)}{new Date(
               now - playback.behind * 1000,
-            ).toLocaleTimeString()}, {age(playback.behind)} ago
+            ).toLocaleTimeString([], { hour12: false })}, {age(playback.behind)} ago
           {:else if playback.delay}{behind(playback.delay.median / 1000)} from camera to page
           {:else if Number.isFinite(playback.behind) && !playback.stale}{behind(playback.behind)} behind{/if}
         </span>
