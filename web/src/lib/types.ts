@@ -64,7 +64,7 @@ export interface Channel {
 /** ChannelRelay is an onward copy of a channel: how it is set, and how it is doing. */
 export interface ChannelRelay {
   name: string; // within its channel
-  address: string; // Address of the far end: rtmp, rtmps, srt, rtsp, rtsps, http or https (WHIP), udp, rtp, or studio.
+  address: string; // Address of the far end: rtmp, rtmps, srt, rtsp, rtsps, http or https (WHIP), udp, rtp, or studio; and for the channel's playlists, manifests and segments as files folder, put+http, put+https, s3, ftp, ftps or sftp.
   secret?: string; // Secret is what the far end asks for: the stream's name of RTMP, the password of RTSP, the passphrase of SRT, the token of WHIP, or parameters of the address as in passphrase=…&streamid=…. It is never shown.
   rung?: string; // "" is the source as it came
   sound?: string; // a rendition of sound, "" is that of the rung
@@ -702,7 +702,7 @@ export type RecordingState = "planned" | "recording" | "complete" | "empty";
 /** Relay is an onward copy of a channel to another server or receiver. */
 export interface Relay {
   name: string; // within its channel
-  address: string; // Address of the far end: rtmp, rtmps, srt, rtsp, rtsps, http or https (WHIP), udp, rtp, or studio.
+  address: string; // Address of the far end: rtmp, rtmps, srt, rtsp, rtsps, http or https (WHIP), udp, rtp, or studio; and for the channel's playlists, manifests and segments as files folder, put+http, put+https, s3, ftp, ftps or sftp.
   secret?: string; // Secret is what the far end asks for: the stream's name of RTMP, the password of RTSP, the passphrase of SRT, the token of WHIP, or parameters of the address as in passphrase=…&streamid=…. It is never shown.
   rung?: string; // "" is the source as it came
   sound?: string; // a rendition of sound, "" is that of the rung
