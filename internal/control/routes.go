@@ -14,6 +14,7 @@ import (
 	"metaplasis/internal/core/inspect"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/hooks"
+	"metaplasis/internal/library"
 	"metaplasis/internal/origin"
 )
 
@@ -89,6 +90,8 @@ func (s *Service) routes() []route {
 		{"PATCH", "/recordings/{id}", "Change the title of a recording, or how long it is kept.", api.Operate, nil, api.RecordingChange{}, api.Recording{}, s.changeRecording},
 		{"POST", "/recordings/{id}/stop", "End a recording now.", api.Operate, nil, nil, api.Recording{}, s.stopRecording},
 		{"DELETE", "/recordings/{id}", "Remove a recording; what nothing else keeps is deleted.", api.Operate, nil, nil, nil, s.removeRecording},
+		{"GET", "/items", "List the files of the library: what they hold, and what keeps them from being played.", api.Watch, nil, nil, []library.Entry{}, s.listItems},
+		{"GET", "/items/{item}", "Show a file of the library.", api.Watch, nil, nil, library.Entry{}, s.showItem},
 		{"GET", "/studio", "List the sources on the studio's network.", api.Watch, nil, nil, api.Studio{}, s.showStudio},
 		{"PUT", "/channels/{channel}/input", "Put an input on air by hand, as soon as it has something; an empty kind leaves it to the order of the inputs.",
 			api.Operate, nil, api.Chosen{}, nil, s.chooseInput},

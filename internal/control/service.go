@@ -26,6 +26,7 @@ import (
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/hooks"
+	"metaplasis/internal/library"
 	"metaplasis/internal/onward/relay"
 	"metaplasis/internal/origin"
 	"metaplasis/internal/records"
@@ -60,7 +61,8 @@ type Service struct {
 	studio   Studio
 	relays   atomic.Pointer[relay.Runner]
 	kept     kept
-	OnKeys   func() // is told when contribution keys, or what goes with them, changed
+	library  *library.Library // nil: there is none
+	OnKeys   func()           // is told when contribution keys, or what goes with them, changed
 	trusted  knownTokens
 	log      eventLog
 	trials   trials

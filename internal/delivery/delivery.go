@@ -13,7 +13,7 @@
 //	{channel}/index.m3u8?recording=N      of a recording
 //	{channel}/{rendition}.mp4?from=…&to=… a stretch as one file; .ts, and .m4s for a fragmented one
 //	{channel}/time                        the server's clock, for DASH
-//	{channel}/picture.jpg                 preview; ?at=TIME of what is kept
+//	{channel}/picture.jpg                 preview; ?time=TIME of what is kept
 //	{channel}/{rendition}/index.m3u8      media playlist; ts, aac and keys are its other wrappings
 //	{channel}/{rendition}/header-*.mp4    CMAF header
 //	{channel}/{rendition}/{name}.m4s      CMAF segment, while it is being made too
@@ -349,7 +349,7 @@ func halfLife(c *origin.Channel) string {
 }
 
 func (q *request) picture() {
-	if q.s.Past != nil && strings.Contains(q.r.URL.RawQuery, "at=") {
+	if q.s.Past != nil && strings.HasPrefix(q.r.URL.RawQuery, "time=") {
 		q.s.Past.still(q)
 		return
 	}

@@ -84,7 +84,7 @@ func (p *Past) export(q *request) {
 			sound = &past.Strips[i]
 		}
 	}
-	src := clip.Source{Turn: p.turn}
+	src := clip.Source{Turn: p.Turn}
 	if strip.Track().Kind == media.Video {
 		src.Video = strip.List
 		if sound != nil {

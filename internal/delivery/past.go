@@ -145,7 +145,7 @@ func (p *Past) ask(q *request) (a asked, ok bool) {
 
 // picture is the stretch that is asked for, nil when the request was answered.
 func (p *Past) picture(q *request, a *asked) *present.Past {
-	done := p.turn()
+	done := p.Turn()
 	span, err := p.Store.Span(q.slug, a.from, a.to)
 	done()
 	if errors.Is(err, store.ErrNothing) {
@@ -274,10 +274,10 @@ const stillReach = 90 * time.Second
 
 // still answers with the small picture that was on air at a time.
 func (p *Past) still(q *request) {
-	text := q.r.URL.Query().Get("at")
+	text := q.r.URL.Query().Get("time")
 	at, _, err := origin.ParseTime(text, q.s.now(), q.s.o.Channel(q.slug))
 	if err != nil {
-		q.fail(http.StatusBadRequest, fmt.Sprintf("Found at=%q: %v.", clipped(text), err))
+		q.fail(http.StatusBadRequest, fmt.Sprintf("Found time=%q: %v.", clipped(text), err))
 		return
 	}
 	strip, err := p.Store.Strip(q.slug, origin.Stills, at.Add(-stillReach), at.Add(time.Second))
@@ -296,16 +296,16 @@ func (p *Past) here(q *request, protocol string) {
 	}
 }
 
-// turn waits until there is room on the processor for what is made for those who look back: half of it at most, so that who is
+// Turn waits until there is room on the processor for what is made for those who look back: half of it at most, so that who is
 // live does not wait. The function that it returns makes room again.
-func (p *Past) turn() func() {
+func (p *Past) Turn() func() {
 	p.once.Do(func() { p.making = make(chan struct{}, max(runtime.GOMAXPROCS(0)/2, 1)) })
 	p.making <- struct{}{}
 	return func() { <-p.making }
 }
 
 func (p *Past) limited(do func() []byte) []byte {
-	defer p.turn()()
+	defer p.Turn()()
 	return do()
 }
 

@@ -103,5 +103,7 @@ func TestWrongTimesAreRefused(t *testing.T) {
 		assert.Contains(t, w.Body.String(), says, query)
 	}
 	assert.Equal(t, http.StatusNotFound, ask(s, "/booth/none.mp4?from=10m").Code)
+	assert.Contains(t, ask(s, "/booth/picture.jpg?time=yesterday").Body.String(), "expected a time such as")
+	assert.Contains(t, ask(s, "/booth/picture.jpg?at=1785").Body.String(), "no picture yet", "other queries are nobody's business")
 	assert.True(t, strings.HasPrefix(ask(s, "/booth/index.m3u8?from=1+hour+ago").Header().Get("Location"), "index.m3u8?from="))
 }

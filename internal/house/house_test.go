@@ -28,7 +28,7 @@ var floors = map[string]float64{
 	"internal/codec/settings": 3.5, "internal/codec/aomenc": 4, "internal/codec/mpegvdec": 4, "internal/codec/jpegdec": 4, "internal/codec/rawdec": 4, "internal/codec/mpegvenc": 4, "internal/codec/vp9enc": 4, "internal/codec/av1enc": 4, "internal/codec/hevcenc": 4, "internal/codec/opusenc": 4,
 	"internal/codec/hevcdec": 4, "internal/codec/vpxdec": 4, "internal/codec/av1dec": 4, "internal/codec/opusdec": 4, "internal/codec/mpegadec": 4, "internal/codec/mpegaenc": 4, "internal/codec/resample": 4, "internal/codec/loudness": 4, "internal/codec/ac3dec": 4,
 	"internal/codec":     4.5,
-	"internal/core/clip": 4, "internal/core/hls": 4, "internal/core/dash": 4,
+	"internal/core/clip": 4, "internal/core/item": 4, "internal/library": 7, "internal/core/hls": 4, "internal/core/dash": 4,
 	"internal/core/transcode": 5, "internal/core/trial": 5.5, "internal/core/slate": 5.5, "internal/core/inspect": 5,
 	"internal/network": 5, "internal/network/udp": 5, "internal/network/rtc": 5.2, "internal/network/dnssd": 5.2,
 	"internal/worker": 6, "internal/contribution/rtmp": 6, "internal/contribution/file": 6,

@@ -59,8 +59,8 @@ func (r *Rendition) over() {
 
 const nudgeAfter = time.Second
 
-// newHeader makes the header of a track. Its name is a digest of its bytes.
-func newHeader(t media.Track) *segment.Header {
+// NewHeader makes the header of a track. Its name is a digest of its bytes.
+func NewHeader(t media.Track) *segment.Header {
 	b := bmff.Header(&t)
 	return &segment.Header{Name: "header-" + present.Digest(b) + ".mp4", Bytes: b, Track: t}
 }

@@ -472,7 +472,7 @@ func (s *session) setTrack(o *output, t media.Track) {
 		t.ID = o.id
 		t.Language = cmp.Or(s.languages[o.r.Name], t.Language)
 	}
-	o.cutter.SetHeader(newHeader(t))
+	o.cutter.SetHeader(NewHeader(t))
 	o.cutter.Prefix = s.numbers.incarnation
 	if t.Kind == media.Video || s.video == nil {
 		o.cutter.Messages = s.notes.messages

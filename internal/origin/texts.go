@@ -100,7 +100,7 @@ func (x *texts) track(s said) *textTrack {
 	if number, ok := strings.CutPrefix(name, "TT"); ok {
 		name = "Subtitles " + number
 	}
-	t := &textTrack{service: s.service, header: newHeader(coding.Texts(name, s.language)), r: x.out.rendition("text-" + strings.ToLower(s.service)), now: webvtt.Cue{Start: x.settled - 1}}
+	t := &textTrack{service: s.service, header: NewHeader(coding.Texts(name, s.language)), r: x.out.rendition("text-" + strings.ToLower(s.service)), now: webvtt.Cue{Start: x.settled - 1}}
 	t.r.text, t.r.impaired = true, s.impaired
 	t.r.window.SetBudget(textBytes * int64(segment.Retained(x.out.settings.Window)))
 	x.list = append(x.list, t)

@@ -52,6 +52,7 @@ type Past struct {
 	Step      int64         // segments' nominal length, ticks of media.VideoTimescale
 	Language  string
 	SoundName string
+	Undated   bool // the wall clock is not told
 	Strips    []PastStrip
 }
 
@@ -104,7 +105,7 @@ func (p *Past) Playlist(name string, w hls.Wrapping, skip bool) []byte {
 		return nil
 	}
 	m := hls.Media{Wrapping: w, Whole: s.List, Sequence: s.Ordinal + 1, Discontinuity: uint64(s.Breaks), TargetDuration: p.target(), Epoch: p.Epoch,
-		Ended: p.Ended, Skippable: !p.Ended, Skip: skip && !p.Ended}
+		Ended: p.Ended, Undated: p.Undated, Skippable: !p.Ended, Skip: skip && !p.Ended}
 	if p.partial(s) {
 		p.standIns(&m, s)
 	}
@@ -185,6 +186,9 @@ func (p *Past) Multivariant() []byte {
 		return nil
 	}
 	m := c.Multivariant(hls.CMAF)
+	if p.Undated { // a file: there is no list of its keyframes
+		m.Keys = nil
+	}
 	for i := range m.Variants {
 		m.Variants[i].URI += p.Query
 	}

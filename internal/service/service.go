@@ -3,6 +3,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"errors"
@@ -33,6 +34,7 @@ import (
 	"metaplasis/internal/control"
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/delivery"
+	"metaplasis/internal/library"
 	"metaplasis/internal/network"
 	"metaplasis/internal/network/rtc"
 	"metaplasis/internal/onward"
@@ -58,6 +60,7 @@ type Config struct {
 	RTSPMulticast string     // group, port and interface for who plays by multicast; "" for none
 	WebRTCCodecs  []string   // of pictures that senders may use, in our order; none is all
 	Store         string     // where what was on air is kept: a folder or s3://…; "" is a folder in Data, NoStore keeps nothing
+	Library       string     // folder of files that are offered on demand; "" is one in Data
 	SendFolder    string     // folder in which relays may make folders of a channel's files; "" is one in Data
 	StoreLimit    int64      // bytes that it may take; 0 for no limit
 	Studio        []string   // interfaces on which sources are looked for
@@ -88,6 +91,7 @@ type Service struct {
 	conf     Config
 	database *records.Server
 	db       *records.DB
+	library  *library.Library
 	store    *store.Store // nil: nothing is kept
 	origin   *origin.Origin
 	delivery *delivery.Server
@@ -495,6 +499,14 @@ func (s *Service) pages(metricsPort net.Listener) http.Handler {
 	r.Mount("/media", http.StripPrefix("/media", s.delivery))
 	s.push = &push.Server{Receiver: receiver{s.origin}, Streams: &s.streams, Logger: s.conf.Logger}
 	s.stop = append(s.stop, s.push.Close)
+	s.library = library.New(cmp.Or(s.conf.Library, filepath.Join(s.conf.Data, "library")), origin.NewHeader, s.conf.Logger)
+	s.stop = append(s.stop, s.library.Close)
+	s.Control.SetLibrary(s.library)
+	items := &delivery.Items{Library: s.library}
+	if s.delivery.Past != nil {
+		items.Turn = s.delivery.Past.Turn
+	}
+	r.Mount("/items", http.StripPrefix("/items", items))
 	r.Mount("/in", http.StripPrefix("/in", s.push.Routes()))
 	if s.whip != nil {
 		r.Mount("/whip", http.StripPrefix("/whip", s.whip.Routes()))

@@ -6,6 +6,7 @@
   import TopBar from "./parts/TopBar.svelte";
   import ChannelPage from "./pages/ChannelPage.svelte";
   import EventsPage from "./pages/EventsPage.svelte";
+  import LibraryPage from "./pages/LibraryPage.svelte";
   import Players from "./pages/Players.svelte";
   import NewChannel from "./pages/NewChannel.svelte";
   import Overview from "./pages/Overview.svelte";
@@ -81,6 +82,8 @@
   >
     {#if parts[0] === "events"}
       <EventsPage section={parts[1] ?? ""} {role} />
+    {:else if parts[0] === "library"}
+      <LibraryPage chosen={parts[1] ?? ""} />
     {:else if parts[0] === "players"}
       <Players tiles={parts[1] ?? ""} />
     {:else if parts[0] === "account"}

@@ -17,6 +17,7 @@ import (
 	"metaplasis/internal/core/govern"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/hooks"
+	"metaplasis/internal/library"
 	"metaplasis/internal/origin"
 )
 
@@ -184,6 +185,16 @@ func (c *Client) SetPlaying(ctx context.Context, slug string, p origin.NowPlayin
 // Timeline shows a channel's windows.
 func (c *Client) Timeline(ctx context.Context, slug string) ([]origin.TimelineRow, error) {
 	return call[[]origin.TimelineRow](ctx, c, "GET", "/channels/"+seg(slug)+"/timeline", nil)
+}
+
+// Items lists the files of the library.
+func (c *Client) Items(ctx context.Context) ([]library.Entry, error) {
+	return call[[]library.Entry](ctx, c, "GET", "/items", nil)
+}
+
+// Item shows one.
+func (c *Client) Item(ctx context.Context, name string) (library.Entry, error) {
+	return call[library.Entry](ctx, c, "GET", "/items/"+seg(name), nil)
 }
 
 // Recordings lists the recordings, the newest first; of one channel unless it is "".

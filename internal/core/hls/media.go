@@ -70,6 +70,7 @@ type Media struct {
 	NextAt         int64              // where the open segment is expected to end, ticks of media.VideoTimescale; 0: nobody knows
 	Sequence       uint64             // EXT-X-MEDIA-SEQUENCE where segments are counted otherwise than they are named; 0: they are not
 	StartAt        int64              // EXT-X-START in ticks of media.VideoTimescale behind the beginning; 0 for none
+	Undated        bool               // no wall clock is told
 	Skippable      bool               // delta updates are offered though there are no parts
 	Skip           bool               // leave out what a player has already, as far as it is allowed (delta update)
 	Reports        []Report
@@ -238,7 +239,7 @@ func (m *Media) head(b *bytes.Buffer, s *segment.Segment, folder, header string,
 		header = folder + s.Header.Name
 		fmt.Fprintf(b, "#EXT-X-MAP:URI=%q\n", header)
 	}
-	if first || s.Discontinuity {
+	if (first || s.Discontinuity) && !m.Undated {
 		at := m.At(s.Start)
 		if s.Header.Track.Kind == media.Video {
 			// Players lay sound beside pictures by these dates. A date holds milliseconds: pictures are

@@ -134,6 +134,34 @@ export interface Delivery {
   millis: number; // that it took
 }
 
+/** Entry is a file of the library. */
+export interface Entry {
+  name: string; // part of its addresses
+  file: string; // below the folder
+  bytes: number;
+  modified: string;
+  trouble?: string; // Trouble says why nothing of it plays, "" when something does; Note what is to be known beside.
+  note?: string;
+  container?: string;
+  millis: number; // that it lasts
+  tracks: EntryTrack[];
+  hls?: string;
+  dash?: string;
+}
+
+/** EntryTrack is a track of a file. */
+export interface EntryTrack {
+  name: string; // of its rendition
+  kind: string;
+  codec: string;
+  width?: number;
+  height?: number;
+  language?: string;
+  bitrate: number; // bits a second
+  keyMillis?: number; // how far keyframes lie apart at most
+  trouble?: string; // why it does not play as it is
+}
+
 /** Error is the body of every answer with a status of 400 and above. */
 export interface Error {
   error: string;

@@ -7,7 +7,7 @@
   const embedded = mode === "embed";
   const query = new URLSearchParams(location.search);
   const wish = (name: string) => query.get(name) ?? "";
-  let title = $state(slug ? decodeURIComponent(slug) : "On air");
+  let title = $state(slug ? decodeURIComponent(slug) : (query.get("item") ?? "On air"));
   let known = $state("");
 
   function hear(e: CustomEvent<PublicChannel>) {
@@ -34,7 +34,7 @@
       {/if}
     </header>
   {/if}
-  {#if !slug}
+  {#if !slug && !wish("item")}
     <OnAir />
   {:else}
     <metaplasis-player
@@ -50,6 +50,7 @@
       muted={wish("muted")}
       from={wish("from")}
       recording={wish("recording")}
+      item={wish("item")}
       controls={wish("controls")}
       menu={wish("menu")}
       seek={wish("seek")}

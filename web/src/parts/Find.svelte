@@ -45,7 +45,7 @@
   const places = $derived(
     Array.from({ length: pictures }, (_, i) => from + ((until - from) * (i + 0.5)) / pictures),
   );
-  const picture = (t: number) => `/media/${slug}/picture.jpg?at=${isoTime(Math.round(t / 1000) * 1000)}`;
+  const picture = (t: number) => `/media/${slug}/picture.jpg?time=${isoTime(Math.round(t / 1000) * 1000)}`;
   /** closer looks into what lies around a time. */
   function closer(t: number) {
     at = t;

@@ -95,7 +95,7 @@
               aria-label={playing === r.id ? `Close ${r.title}` : `Play ${r.title}`}
             >
               <img
-                src="/media/{slug}/picture.jpg?at={new Date(Date.parse(r.begun) + 6000).toISOString()}"
+                src="/media/{slug}/picture.jpg?time={new Date(Date.parse(r.begun) + 6000).toISOString()}"
                 alt=""
                 class="bg-base-300 rounded-field h-14 w-25 object-cover"
                 onerror={(e) => ((e.currentTarget as HTMLImageElement).style.visibility = "hidden")}

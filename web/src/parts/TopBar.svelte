@@ -14,6 +14,7 @@
   }
   const links = [
     { to: "channels", text: "Channels" },
+    { to: "library", text: "Library" },
     { to: "players", text: "Players" },
     { to: "events", text: "Events" },
   ];

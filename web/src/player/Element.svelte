@@ -18,6 +18,7 @@
       controls: { type: "String" },
       from: { type: "String" },
       recording: { type: "String" },
+      item: { type: "String" },
     },
   }}
 />
@@ -46,6 +47,7 @@
     controls = "yes",
     from = "",
     recording = "",
+    item = "",
   }: {
     channel?: string;
     server?: string;
@@ -62,6 +64,7 @@
     seek?: string; // bar
     controls?: string;
     from?: string; // a time of the past to begin with, RFC 3339
+    item?: string; // the name of a file of the library, without a channel
     recording?: string; // the number of a recording to play instead of what is live
   } = $props();
   const on = (text: string) => text !== "no" && text !== "false";
@@ -69,6 +72,7 @@
   const element = $host();
   const base = $derived(server.replace(/\/$/, ""));
   async function ask(): Promise<PublicChannel> {
+    if (item) return { title: item, state: "live" }; // a file is there, or says itself why not
     const res = await fetch(`${base}/api/v1/public/${channel}`);
     if (res.status === 404) return { title: "", state: "missing" };
     if (!res.ok) return { title: "", state: "silent" };
@@ -115,18 +119,24 @@
   });
   $effect(() => {
     const media = `${base}/media/${channel}/index.m3u8`;
-    const list: Choice[] = recording
+    const list: Choice[] = item
       ? [
-          {
-            way: "hls",
-            url: `${media}?recording=${encodeURIComponent(recording)}${from ? `&from=${from}` : ""}`,
-          },
+          way.includes("dash")
+            ? { way: "dash", url: `${base}/items/${item}/index.mpd` }
+            : { way: "hls", url: `${base}/items/${item}/index.m3u8` },
         ]
-      : choices(base, channel, way, rungs);
-    if (!channel || !list.length) return;
-    const past = recording ? undefined : media;
+      : recording
+        ? [
+            {
+              way: "hls",
+              url: `${media}?recording=${encodeURIComponent(recording)}${from ? `&from=${from}` : ""}`,
+            },
+          ]
+        : choices(base, channel, way, rungs);
+    if (!(channel || item) || !list.length) return;
+    const past = recorded ? undefined : media;
     untrack(() => {
-      playback.from = recording ? 0 : Date.parse(from) || 0;
+      playback.from = recorded ? 0 : Date.parse(from) || 0;
       playback.begin(video, list, { first: rung, delay, buffer, sound, captions, past });
     });
   });
@@ -140,7 +150,7 @@
     const s = video.seekable;
     if (s.length) range = { start: s.start(0), end: s.end(s.length - 1), at: video.currentTime };
   }
-  const recorded = $derived(!!recording);
+  const recorded = $derived(!!recording || !!item);
   const live = $derived(!recorded && !playback.from && (range.end - range.at < 20 || !playback.seeks));
   // The bar of what lies back, in seconds before now.
   let now = $state(Date.now());
@@ -152,7 +162,7 @@
   const depth = $derived(Math.max((now - playback.oldest) / 1000, 1));
   const shownAt = $derived(dragged ?? -(Number.isFinite(playback.behind) ? playback.behind : 0));
   const still = (seconds: number) =>
-    `${base}/media/${channel}/picture.jpg?at=${new Date(Math.round((now + seconds * 1000) / 5000) * 5000).toISOString()}`;
+    `${base}/media/${channel}/picture.jpg?time=${new Date(Math.round((now + seconds * 1000) / 5000) * 5000).toISOString()}`;
   let point = $state<{ at: number; x: number } | undefined>(); // under the pointer
   function hover(e: PointerEvent & { currentTarget: HTMLElement }) {
     const box = e.currentTarget.getBoundingClientRect();
