@@ -25,16 +25,18 @@
     <a href="#/channels" class="mr-1 flex shrink-0 items-center gap-2 sm:mr-3 font-semibold tracking-tight">
       <img src="/icon.svg" alt="" class="size-6 shrink-0" /><span class="hidden sm:inline">Metaplasis</span>
     </a>
-    {#each links as l (l.to)}
-      <a
-        href="#/{l.to}"
-        class={[
-          "rounded-field px-2 py-1.5 text-sm sm:px-3",
-          section === l.to ? "bg-base-200 font-medium" : "hover:bg-base-200",
-        ]}
-        aria-current={section === l.to ? "page" : undefined}>{l.text}</a
-      >
-    {/each}
+    <div class="flex min-w-0 gap-1 overflow-x-auto [scrollbar-width:none]">
+      {#each links as l (l.to)}
+        <a
+          href="#/{l.to}"
+          class={[
+            "rounded-field shrink-0 px-1.5 py-1.5 text-sm sm:px-3",
+            section === l.to ? "bg-base-200 font-medium" : "hover:bg-base-200",
+          ]}
+          aria-current={section === l.to ? "page" : undefined}>{l.text}</a
+        >
+      {/each}
+    </div>
     <span class="flex-1"></span>
     <span class="label-quiet flex items-center gap-1.5" role="status">
       <span class={["size-2 rounded-full", live.connected ? "bg-success" : "bg-warning animate-pulse"]}
