@@ -10,14 +10,14 @@ import (
 )
 
 // SetLibrary gives the service the files on demand.
-func (s *Service) SetLibrary(l *library.Library) { s.library = l }
+func (s *Service) SetLibrary(l *library.Library) { s.files = l }
 
 // itemsOf lists the library with addresses.
 func (s *Service) itemsOf(r *http.Request) []library.Entry {
-	if s.library == nil {
+	if s.files == nil {
 		return []library.Entry{}
 	}
-	list := s.library.List()
+	list := s.files.List()
 	for i := range list {
 		if e := &list[i]; e.Trouble == "" {
 			e.HLS, e.DASH = base(r)+"/items/"+e.Name+"/index.m3u8", base(r)+"/items/"+e.Name+"/index.mpd"

@@ -405,7 +405,7 @@ func (s *Service) stopRecording(_ http.ResponseWriter, r *http.Request) (any, er
 		return nil, fail(http.StatusConflict, "the recording has not begun yet", "Remove it instead.")
 	}
 	if c := s.o.Channel(rec.Channel); rec.Kind == kindAlways && c != nil && c.Settings().Record {
-		return nil, fail(http.StatusConflict, "the channel records all that is on air", "Turn that off in what the channel keeps: metaplasis channels set "+rec.Channel+" --record=false.")
+		return nil, fail(http.StatusConflict, "the channel records all that is on air", "Turn that off in what the channel keeps: metaplasis channels change "+rec.Channel+" --record=false.")
 	}
 	rec.Ended = &now
 	if err := s.alter(r.Context(), rec); err != nil {

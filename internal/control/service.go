@@ -61,7 +61,7 @@ type Service struct {
 	studio   Studio
 	relays   atomic.Pointer[relay.Runner]
 	kept     kept
-	library  *library.Library // nil: there is none
+	files    *library.Library // on demand; nil: there is none
 	OnKeys   func()           // is told when contribution keys, or what goes with them, changed
 	trusted  knownTokens
 	log      eventLog

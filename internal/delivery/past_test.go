@@ -107,3 +107,23 @@ func TestWrongTimesAreRefused(t *testing.T) {
 	assert.Contains(t, ask(s, "/booth/picture.jpg?at=1785").Body.String(), "no picture yet", "other queries are nobody's business")
 	assert.True(t, strings.HasPrefix(ask(s, "/booth/index.m3u8?from=1+hour+ago").Header().Get("Location"), "index.m3u8?from="))
 }
+
+// TestRecordingsOutliveTheirChannel: what a recording holds plays when the channel is gone.
+func TestRecordingsOutliveTheirChannel(t *testing.T) {
+	s, st := newPast(t, 30)
+	span, err := st.Span("booth", time.Now().Add(-2*time.Hour), time.Time{})
+	require.NoError(t, err)
+	from := span.Begin()
+	s.Past.Recording = func(string, int64) *Stretch { return &Stretch{From: from, To: from.Add(20 * time.Second)} }
+	require.NoError(t, s.o.Remove("booth"))
+	for _, path := range []string{"/booth/index.m3u8", "/booth/index.mpd", "/booth/audio.mp4"} {
+		assert.Equal(t, 200, ask(s, path+"?recording=1").Code, path)
+	}
+	w := ask(s, "/booth/audio/index.m3u8?recording=1")
+	require.Equal(t, 200, w.Code, w.Body)
+	list, err := hls.ReadMedia(w.Body.Bytes())
+	require.NoError(t, err)
+	assert.True(t, list.Ended)
+	assert.Equal(t, 200, ask(s, "/booth/audio/"+list.Entries[0].URI).Code)
+	assert.Equal(t, 200, ask(s, "/booth/audio/"+list.Entries[0].Header).Code)
+}

@@ -91,8 +91,8 @@ type Service struct {
 	conf     Config
 	database *records.Server
 	db       *records.DB
-	library  *library.Library
-	store    *store.Store // nil: nothing is kept
+	files    *library.Library // on demand
+	store    *store.Store     // nil: nothing is kept
 	origin   *origin.Origin
 	delivery *delivery.Server
 	failed   chan error
@@ -499,10 +499,10 @@ func (s *Service) pages(metricsPort net.Listener) http.Handler {
 	r.Mount("/media", http.StripPrefix("/media", s.delivery))
 	s.push = &push.Server{Receiver: receiver{s.origin}, Streams: &s.streams, Logger: s.conf.Logger}
 	s.stop = append(s.stop, s.push.Close)
-	s.library = library.New(cmp.Or(s.conf.Library, filepath.Join(s.conf.Data, "library")), origin.NewHeader, s.conf.Logger)
-	s.stop = append(s.stop, s.library.Close)
-	s.Control.SetLibrary(s.library)
-	items := &delivery.Items{Library: s.library}
+	s.files = library.New(cmp.Or(s.conf.Library, filepath.Join(s.conf.Data, "library")), origin.NewHeader, s.conf.Logger)
+	s.stop = append(s.stop, s.files.Close)
+	s.Control.SetLibrary(s.files)
+	items := &delivery.Items{Library: s.files}
 	if s.delivery.Past != nil {
 		items.Turn = s.delivery.Past.Turn
 	}

@@ -135,7 +135,7 @@ func (notKept) Open() (io.ReadSeekCloser, error) { return nil, errNotKept }
 // Keep takes a whole segment of a rendition over, if the channel keeps it. It does not wait. sound names the rendition of sound
 // that goes with one of pictures. Gaps are told too, for the discontinuities that they carry.
 func (s *Store) Keep(channel, rendition, sound string, epoch time.Time, seg *segment.Segment) {
-	sh := s.shelf(channel)
+	sh := s.known(channel)
 	if sh == nil {
 		return
 	}

@@ -165,9 +165,7 @@ func newShelf(s *Store, channel string) *shelf {
 	return &shelf{s: s, slug: channel, strips: map[string]*strip{}, wake: make(chan struct{}, 1), done: make(chan struct{})}
 }
 
-// shelf returns the shelf of a channel of which something is kept, else nil.
-func (s *Store) shelf(channel string) *shelf { return s.known(channel) }
-
+// known returns the shelf of a channel, nil when there is none.
 func (s *Store) known(channel string) *shelf {
 	s.mu.Lock()
 	defer s.mu.Unlock()
