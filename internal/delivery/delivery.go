@@ -123,12 +123,7 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	switch r.Method {
 	case http.MethodGet, http.MethodHead:
 	case http.MethodOptions:
-		// Ranges are spelled out, since they are not always safelisted; the headers of CMCD
-		// (CTA-5004) never are.
-		h.Set("Access-Control-Allow-Methods", "GET, HEAD, OPTIONS")
-		h.Set("Access-Control-Allow-Headers", "Range, If-None-Match, CMCD-Object, CMCD-Request, CMCD-Session, CMCD-Status")
-		h.Set("Access-Control-Max-Age", "86400")
-		w.WriteHeader(http.StatusNoContent)
+		preflight(w)
 		return
 	default:
 		h.Set("Allow", "GET, HEAD, OPTIONS")
@@ -155,6 +150,17 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		q.rendition, q.file = "", rest
 		s.channelFile(&q)
 	}
+}
+
+// preflight answers what a browser asks before a page of another origin may read media.
+func preflight(w http.ResponseWriter) {
+	h := w.Header()
+	// Ranges are spelled out, since they are not always safelisted; the headers of CMCD
+	// (CTA-5004) never are.
+	h.Set("Access-Control-Allow-Methods", "GET, HEAD, OPTIONS")
+	h.Set("Access-Control-Allow-Headers", "Range, If-None-Match, CMCD-Object, CMCD-Request, CMCD-Session, CMCD-Status")
+	h.Set("Access-Control-Max-Age", "86400")
+	w.WriteHeader(http.StatusNoContent)
 }
 
 // Stop lets no request wait any longer, so that the HTTP server can stop.

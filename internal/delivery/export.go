@@ -65,33 +65,10 @@ func (p *Past) export(q *request) {
 	if past == nil {
 		return
 	}
-	var strip, sound *present.PastStrip
-	for i := range past.Strips {
-		if past.Strips[i].Name == name {
-			strip = &past.Strips[i]
-		}
-	}
+	strip, src := p.source(q, past, name)
 	if strip == nil {
 		q.fail(http.StatusNotFound, "Nothing of that time is kept of this rendition.")
 		return
-	}
-	wanted := q.r.URL.Query().Get("sound")
-	if wanted == "" {
-		wanted = strip.Sound
-	}
-	for i := range past.Strips {
-		if past.Strips[i].Name == wanted && past.Strips[i].Name != name {
-			sound = &past.Strips[i]
-		}
-	}
-	src := clip.Source{Turn: p.Turn}
-	if strip.Track().Kind == media.Video {
-		src.Video = strip.List
-		if sound != nil {
-			src.Sound = sound.List
-		}
-	} else {
-		src.Sound = strip.List
 	}
 	if a.cut {
 		src.From, src.To = present.TicksSince(past.Epoch, a.from), present.TicksSince(past.Epoch, a.to)
@@ -147,6 +124,38 @@ func (p *Past) export(q *request) {
 		// The rest does not come: the connection is broken off, so that nobody takes it for the whole.
 		panic(http.ErrAbortHandler)
 	}
+}
+
+// source is what a file of a rendition is made of: its pictures with a sound, or sound alone; nil when nothing of it is kept.
+func (p *Past) source(q *request, past *present.Past, name string) (strip *present.PastStrip, src clip.Source) {
+	src.Turn = p.Turn
+	var sound *present.PastStrip
+	for i := range past.Strips {
+		if past.Strips[i].Name == name {
+			strip = &past.Strips[i]
+		}
+	}
+	if strip == nil {
+		return nil, src
+	}
+	wanted := q.r.URL.Query().Get("sound")
+	if wanted == "" {
+		wanted = strip.Sound
+	}
+	for i := range past.Strips {
+		if past.Strips[i].Name == wanted && past.Strips[i].Name != name {
+			sound = &past.Strips[i]
+		}
+	}
+	if strip.Track().Kind == media.Video {
+		src.Video = strip.List
+		if sound != nil {
+			src.Sound = sound.List
+		}
+	} else {
+		src.Sound = strip.List
+	}
+	return strip, src
 }
 
 func isExport(file string) bool {

@@ -1,7 +1,6 @@
 package delivery
 
 import (
-	"errors"
 	"fmt"
 	"net/http"
 	"strconv"
@@ -36,10 +35,7 @@ func (s *Items) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	switch r.Method {
 	case http.MethodGet, http.MethodHead:
 	case http.MethodOptions:
-		h.Set("Access-Control-Allow-Methods", "GET, HEAD, OPTIONS")
-		h.Set("Access-Control-Allow-Headers", "Range, If-None-Match, CMCD-Object, CMCD-Request, CMCD-Session, CMCD-Status")
-		h.Set("Access-Control-Max-Age", "86400")
-		w.WriteHeader(http.StatusNoContent)
+		preflight(w)
 		return
 	default:
 		h.Set("Allow", "GET, HEAD, OPTIONS")
@@ -155,22 +151,15 @@ func (s *Items) track(w http.ResponseWriter, r *http.Request, past *present.Past
 }
 
 func (s *Items) segment(w http.ResponseWriter, r *http.Request, seg *segment.Segment, kind string) {
+	done := func() {}
 	if s.Turn != nil {
-		done := s.Turn()
-		b, err := s.Library.Make(seg)
-		done()
-		s.answer(w, r, seg, kind, b, err)
-		return
+		done = s.Turn()
 	}
 	b, err := s.Library.Make(seg)
-	s.answer(w, r, seg, kind, b, err)
-}
-
-func (s *Items) answer(w http.ResponseWriter, r *http.Request, seg *segment.Segment, kind string, b []byte, err error) {
+	done()
 	if err != nil {
 		status := http.StatusServiceUnavailable
-		var format *media.FormatError
-		if errors.As(err, &format) || media.IsFormat(err) {
+		if media.IsFormat(err) {
 			status = http.StatusUnprocessableEntity
 		}
 		http.Error(w, "The segment cannot be made: "+err.Error(), status)

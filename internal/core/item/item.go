@@ -4,11 +4,9 @@ package item
 
 import (
 	"bytes"
-	"cmp"
 	"errors"
 	"fmt"
 	"io"
-	"slices"
 
 	"metaplasis/internal/core/bmff"
 	"metaplasis/internal/core/coding"
@@ -320,15 +318,4 @@ func (m *made) Open() (io.ReadSeekCloser, error) {
 		return nil, err
 	}
 	return segment.Memory{b}.Open()
-}
-
-// Playable lists the tracks that play as they are, pictures first.
-func (it *Item) Playable() (out []*Track) {
-	for i := range it.Tracks {
-		if t := &it.Tracks[i]; t.Trouble == "" && len(t.Segments) > 0 {
-			out = append(out, t)
-		}
-	}
-	slices.SortStableFunc(out, func(a, b *Track) int { return cmp.Compare(a.Kind, b.Kind) })
-	return out
 }
