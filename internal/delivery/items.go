@@ -1,24 +1,32 @@
 package delivery
 
 import (
+	"cmp"
+	"errors"
 	"fmt"
+	"mime"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
+	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/hls"
+	"metaplasis/internal/core/item"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
+	"metaplasis/internal/core/webvtt"
 	"metaplasis/internal/library"
+	"metaplasis/internal/origin"
 	"metaplasis/internal/present"
 )
 
 // Items serves files on demand, below the mount point:
 //
-//	{item}/index.m3u8, index.mpd
-//	{item}/{track}/index.m3u8
-//	{item}/{track}/header-*.mp4, {n}.m4s
+//	{item}/index.m3u8, ts.m3u8, index.mpd, file
+//	{item}/{track}/index.m3u8, ts.m3u8, aac.m3u8, keys.m3u8, text.vtt
+//	{item}/{track}/header-*.mp4, {n}.m4s, {n}.ts, {n}.aac, {n}.key.m4s
 type Items struct {
 	Library *library.Library
 	// Turn bounds what is made at a time; nil bounds nothing.
@@ -28,54 +36,57 @@ type Items struct {
 }
 
 // ServeHTTP implements http.Handler.
-func (s *Items) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	h := w.Header()
+func (s *Items) ServeHTTP(rw http.ResponseWriter, r *http.Request) {
+	h := rw.Header()
 	h["Access-Control-Allow-Origin"] = anyOrigin
 	h["Access-Control-Expose-Headers"] = exposed
 	switch r.Method {
 	case http.MethodGet, http.MethodHead:
 	case http.MethodOptions:
-		preflight(w)
+		preflight(rw)
 		return
 	default:
 		h.Set("Allow", "GET, HEAD, OPTIONS")
-		http.Error(w, "Media is read with GET or HEAD.", http.StatusMethodNotAllowed)
+		http.Error(rw, "Media is read with GET or HEAD.", http.StatusMethodNotAllowed)
 		return
 	}
 	parts := strings.Split(strings.Trim(r.URL.Path, "/"), "/")
 	if len(parts) < 2 || len(parts) > 3 {
-		http.Error(w, "There is nothing at this address. An item's playlist is ITEM/index.m3u8.", http.StatusNotFound)
+		http.Error(rw, "There is nothing at this address. An item's playlist is ITEM/index.m3u8.", http.StatusNotFound)
 		return
 	}
 	list, trouble, known := s.Library.Find(parts[0])
 	switch {
 	case !known:
-		http.Error(w, "There is no such item.", http.StatusNotFound)
+		http.Error(rw, "There is no such item.", http.StatusNotFound)
 		return
 	case trouble != "":
-		http.Error(w, "The item cannot be played. "+trouble, http.StatusUnprocessableEntity)
+		http.Error(rw, "The item cannot be played. "+trouble, http.StatusUnprocessableEntity)
 		return
 	}
 	past := pastOf(parts[0], list)
 	file := parts[len(parts)-1]
 	if len(parts) == 2 {
-		switch file {
-		case "index.m3u8":
-			s.document(w, r, parts[0]+"/"+file, typePlaylist, past.Multivariant, past)
-		case "index.mpd":
-			s.document(w, r, parts[0]+"/"+file, typeManifest, past.Manifest, past)
+		w, playlist := wrappings[file]
+		switch {
+		case file == "file":
+			s.download(rw, r, parts[0])
+		case playlist && (w == hls.CMAF || w == hls.TS):
+			s.document(rw, r, parts[0]+"/"+file, typePlaylist, func() []byte { return past.Multivariant(w) }, past)
+		case file == "index.mpd":
+			s.document(rw, r, parts[0]+"/"+file, typeManifest, past.Manifest, past)
 		default:
-			http.Error(w, "There is nothing at this address. An item's playlist is index.m3u8, its manifest index.mpd.", http.StatusNotFound)
+			http.Error(rw, "There is nothing at this address. An item's playlist is index.m3u8 or ts.m3u8, its manifest index.mpd.", http.StatusNotFound)
 		}
 		return
 	}
 	for i := range list {
 		if list[i].Name == parts[1] {
-			s.track(w, r, past, &list[i], parts[0], file)
+			s.track(rw, r, past, &list[i], parts[0], file)
 			return
 		}
 	}
-	http.Error(w, "The item has no such track.", http.StatusNotFound)
+	http.Error(rw, "The item has no such track.", http.StatusNotFound)
 }
 
 // pastOf is an item as a stretch that is over.
@@ -89,7 +100,7 @@ func pastOf(name string, list []library.Rendition) *present.Past {
 	}
 	for i := range list {
 		t := list[i].Track
-		s := present.PastStrip{Name: list[i].Name, List: t.Segments, Ordinal: 0}
+		s := present.PastStrip{Name: list[i].Name, List: t.Segments, Ordinal: t.Segments[0].MSN}
 		if t.Kind == media.Video {
 			s.Sound = sound
 		}
@@ -125,39 +136,136 @@ func (s *Items) send(w http.ResponseWriter, r *http.Request, kind, cache, etag s
 	http.ServeContent(w, r, "", time.Time{}, blob)
 }
 
+// download answers with the file itself.
+func (s *Items) download(w http.ResponseWriter, r *http.Request, name string) {
+	f, info, err := s.Library.Open(name)
+	if err != nil {
+		http.Error(w, "The file cannot be read now.", http.StatusServiceUnavailable)
+		return
+	}
+	defer func() { _ = f.Close() }()
+	w.Header().Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": info.Name()}))
+	http.ServeContent(w, r, info.Name(), info.ModTime(), f)
+}
+
 // track answers for what belongs to one track.
 func (s *Items) track(w http.ResponseWriter, r *http.Request, past *present.Past, t *library.Rendition, name, file string) {
 	sound := t.Track.Kind == media.Audio
+	wrapping, playlist := wrappings[file]
+	if playlist && t.Track.Kind == media.Data {
+		wrapping = hls.VTT
+	}
+	if playlist && (wrapping == hls.TS || wrapping == hls.Packed) && !coding.Transportable(&t.Track.Track) {
+		http.Error(w, "Transport streams here do not hold "+t.Track.Label+": take index.m3u8.", http.StatusNotFound)
+		return
+	}
 	switch {
-	case file == "index.m3u8":
-		s.document(w, r, name+"/"+t.Name+"/"+file, typePlaylist, func() []byte { return past.Playlist(t.Name, hls.CMAF, false) }, past)
+	case playlist:
+		s.document(w, r, name+"/"+t.Name+"/"+file, typePlaylist, func() []byte { return past.Playlist(t.Name, wrapping, false) }, past)
+		return
+	case file == "text.vtt" && t.Track.Kind == media.Data:
+		s.send(w, r, contentType(file, false), "public, max-age=10", segment.Tag(uint64(len(t.Track.Cues)), t.Track.Header), webvtt.Whole(t.Track.Cues))
+		return
 	case file == t.Track.Header.Name:
 		s.send(w, r, contentType(file, sound), immutable, `"`+file+`"`, t.Track.Header.Bytes)
-	default:
-		number, ok := strings.CutSuffix(file, ".m4s")
-		n, err := strconv.ParseUint(number, 10, 31)
-		if !ok || err != nil {
-			http.Error(w, "There is nothing at this address.", http.StatusNotFound)
-			return
-		}
-		for _, seg := range t.Track.Segments {
-			if seg.MSN == n {
-				s.segment(w, r, seg, contentType(file, sound))
-				return
-			}
-		}
-		http.Error(w, "There is no such segment.", http.StatusNotFound)
+		return
 	}
+	number, kind, _ := strings.Cut(file, ".")
+	n, err := strconv.ParseUint(number, 10, 31)
+	if err != nil {
+		http.Error(w, "There is nothing at this address.", http.StatusNotFound)
+		return
+	}
+	seg := segmentOf(t.Track, n)
+	if seg == nil {
+		http.Error(w, "There is no such segment.", http.StatusNotFound)
+		return
+	}
+	s.segment(w, r, past, t, seg, kind, contentType(file, sound))
 }
 
-func (s *Items) segment(w http.ResponseWriter, r *http.Request, seg *segment.Segment, kind string) {
+// segmentOf finds a segment of a track by its number, nil when there is none.
+func segmentOf(t *item.Track, n uint64) *segment.Segment {
+	i, found := slices.BinarySearchFunc(t.Segments, n, func(s *segment.Segment, n uint64) int { return cmp.Compare(s.MSN, n) })
+	if !found {
+		return nil
+	}
+	return t.Segments[i]
+}
+
+var errNoWrapping = errors.New("it is not offered in this container")
+
+// wrap makes a segment in a container.
+func (s *Items) wrap(past *present.Past, t *library.Rendition, seg *segment.Segment, kind string) ([]byte, error) {
+	whole := func(seg *segment.Segment) (*segment.Segment, error) {
+		b, err := s.Library.Make(seg)
+		if err != nil {
+			return nil, err
+		}
+		out := *seg
+		out.Blob, out.Size = segment.Memory{b}, int64(len(b))
+		return &out, nil
+	}
+	mine, err := whole(seg)
+	if err != nil {
+		return nil, err
+	}
+	track := &t.Track.Track
+	switch {
+	case kind == "m4s":
+		return s.Library.Make(seg)
+	case kind == "key.m4s" && track.Kind == media.Video:
+		return origin.KeyFragment(mine)
+	case kind == "aac" && track.Kind == media.Audio && coding.Transportable(track):
+		return origin.Packed(mine)
+	case kind == "vtt" && track.Kind == media.Data:
+		return webvtt.File(seg.Start, webvtt.Within(t.Track.Cues, seg.Start, seg.Start+seg.Duration)), nil
+	case kind == "ts" && track.Kind == media.Video && coding.Transportable(track):
+		var with *segment.Segment
+		for i := range past.Strips {
+			o := &past.Strips[i]
+			if o.Name != soundOf(past, t.Name) {
+				continue
+			}
+			if k, found := slices.BinarySearchFunc(o.List, seg.MSN, func(s *segment.Segment, n uint64) int { return cmp.Compare(s.MSN, n) }); found {
+				if with, err = whole(o.List[k]); err != nil {
+					return nil, err
+				}
+			}
+		}
+		return origin.Transport(mine, with)
+	}
+	return nil, errNoWrapping
+}
+
+// soundOf is the rendition of sound that goes with pictures in a transport stream, "" when it cannot lie there.
+func soundOf(past *present.Past, pictures string) string {
+	name := ""
+	for i := range past.Strips {
+		if past.Strips[i].Name == pictures {
+			name = past.Strips[i].Sound
+		}
+	}
+	for i := range past.Strips {
+		if t := past.Strips[i].Track(); past.Strips[i].Name == name && !coding.Transportable(&t) {
+			return ""
+		}
+	}
+	return name
+}
+
+func (s *Items) segment(w http.ResponseWriter, r *http.Request, past *present.Past, t *library.Rendition, seg *segment.Segment, kind, contentType string) {
 	done := func() {}
 	if s.Turn != nil {
 		done = s.Turn()
 	}
-	b, err := s.Library.Make(seg)
+	b, err := s.wrap(past, t, seg, kind)
 	done()
-	if err != nil {
+	switch {
+	case errors.Is(err, errNoWrapping) || errors.Is(err, origin.ErrNoWrapping):
+		http.Error(w, "There is nothing at this address.", http.StatusNotFound)
+		return
+	case err != nil:
 		status := http.StatusServiceUnavailable
 		if media.IsFormat(err) {
 			status = http.StatusUnprocessableEntity
@@ -165,5 +273,9 @@ func (s *Items) segment(w http.ResponseWriter, r *http.Request, seg *segment.Seg
 		http.Error(w, "The segment cannot be made: "+err.Error(), status)
 		return
 	}
-	s.send(w, r, kind, "public, max-age=3600", seg.ETag, b)
+	etag := seg.ETag
+	if kind != "m4s" {
+		etag = strings.TrimSuffix(etag, `"`) + "-" + kind + `"`
+	}
+	s.send(w, r, contentType, "public, max-age=3600", etag, b)
 }

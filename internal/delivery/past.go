@@ -227,7 +227,7 @@ func (p *Past) master(q *request) {
 	if past == nil {
 		return
 	}
-	kind, make := typePlaylist, past.Multivariant
+	kind, make := typePlaylist, func() []byte { return past.Multivariant(hls.CMAF) }
 	if q.file == "index.mpd" {
 		kind, make = typeManifest, past.Manifest
 		p.here(q, "dash")

@@ -22,7 +22,7 @@ var floors = map[string]float64{
 	"internal/core/avc": 1, "internal/core/aac": 1, "internal/core/amf": 1, "internal/core/id3": 1, "internal/core/captions": 1, "internal/core/scte35": 1,
 	"internal/core/hevc": 1, "internal/core/vp9": 1, "internal/core/av1": 1, "internal/core/opus": 1, "internal/core/ac3": 1, "internal/core/mpega": 1, "internal/core/mpegv": 1, "internal/core/vp8": 1, "internal/core/pcm": 1, "internal/core/mjpeg": 1, "internal/core/rawvideo": 1,
 	"internal/core/coding": 1.5, "internal/core/hub": 1.5,
-	"internal/core/flv": 2, "internal/core/bmff": 2, "internal/core/timeline": 2, "internal/core/rtmp": 2, "internal/core/ts": 2, "internal/core/rtpmap": 2,
+	"internal/core/flv": 2, "internal/core/matroska": 2, "internal/core/bmff": 2, "internal/core/timeline": 2, "internal/core/rtmp": 2, "internal/core/ts": 2, "internal/core/rtpmap": 2,
 	"internal/core/quality": 1, "internal/core/dynamics": 1, "internal/core/overlay": 3.5, "internal/core/ladder": 3, "internal/core/segment": 3, "internal/core/govern": 3.5,
 	"internal/codec/h264dec": 4, "internal/codec/h264enc": 4, "internal/codec/aacdec": 4, "internal/codec/aacenc": 4, "internal/codec/scale": 4,
 	"internal/codec/settings": 3.5, "internal/codec/aomenc": 4, "internal/codec/mpegvdec": 4, "internal/codec/jpegdec": 4, "internal/codec/rawdec": 4, "internal/codec/mpegvenc": 4, "internal/codec/vp9enc": 4, "internal/codec/av1enc": 4, "internal/codec/hevcenc": 4, "internal/codec/opusenc": 4,

@@ -3,6 +3,7 @@
 package library
 
 import (
+	"cmp"
 	"container/list"
 	"errors"
 	"fmt"
@@ -14,19 +15,25 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"metaplasis/internal/core/item"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
+	"metaplasis/internal/core/webvtt"
 )
 
-// Entry is a file of the library.
+// Entry is an item of the library: a file, or several that belong together by their names.
 type Entry struct {
 	Name     string    `json:"name"` // part of its addresses
-	File     string    `json:"file"` // below the folder
+	File     string    `json:"file"` // below the folder: the main one
 	Bytes    int64     `json:"bytes"`
 	Modified time.Time `json:"modified"`
+	// Beside are further files of it: rungs, sound and subtitles.
+	Beside []string `json:"beside,omitempty"`
+	// Looking is how much of the file was looked through, in hundredths, while that goes on; 0 when it is done.
+	Looking int `json:"looking,omitempty"`
 	// Trouble says why nothing of it plays, "" when something does; Note what is to be known beside.
 	Trouble   string       `json:"trouble,omitempty"`
 	Note      string       `json:"note,omitempty"`
@@ -34,14 +41,23 @@ type Entry struct {
 	Millis    int64        `json:"millis"` // that it lasts
 	Tracks    []EntryTrack `json:"tracks"`
 	HLS       string       `json:"hls,omitempty"`
+	TS        string       `json:"ts,omitempty"` // HLS with transport streams
 	DASH      string       `json:"dash,omitempty"`
+	Download  string       `json:"download,omitempty"`
+	// Coding is how the coding of a ladder goes, nil when nobody asked for one.
+	Coding *Coding `json:"coding,omitempty"`
 
-	item *item.Item
+	item     *item.Item
+	state    string // of its files
+	progress *atomic.Int64
+	members  []member // the main one first
+	coded    []member // what was coded of them, and is played instead
 }
 
-// EntryTrack is a track of a file.
+// EntryTrack is a track of an item.
 type EntryTrack struct {
 	Name      string `json:"name"` // of its rendition
+	File      string `json:"file,omitempty"`
 	Kind      string `json:"kind"`
 	Codec     string `json:"codec"`
 	Width     int    `json:"width,omitempty"`
@@ -50,6 +66,8 @@ type EntryTrack struct {
 	Bitrate   int64  `json:"bitrate"`             // bits a second
 	KeyMillis int64  `json:"keyMillis,omitempty"` // how far keyframes lie apart at most
 	Trouble   string `json:"trouble,omitempty"`   // why it does not play as it is
+	// Codable: coding it anew would help.
+	Codable bool `json:"codable,omitempty"`
 }
 
 // Library is a folder that is watched.
@@ -60,9 +78,12 @@ type Library struct {
 
 	mu      sync.Mutex
 	entries map[string]*Entry
+	queue   []*Entry // to be looked into
+	wake    chan struct{}
 	stop    chan struct{}
-	done    chan struct{}
+	all     sync.WaitGroup
 	cache   segments
+	coder   coder
 }
 
 // Bounds of a library.
@@ -70,26 +91,32 @@ const (
 	lookEach   = 2 * time.Second
 	settled    = 1500 * time.Millisecond // a file that changed later is being written
 	maxEntries = 20_000
+	maxMembers = 24 // files of an item
 	maxDepth   = 8
 	cacheBytes = 96 << 20
 )
 
-// New watches a folder. newHeader makes the CMAF header of a track.
-func New(folder string, newHeader func(media.Track) *segment.Header, logger *slog.Logger) *Library {
-	l := &Library{folder: folder, logger: logger, newHeader: newHeader, entries: map[string]*Entry{}, stop: make(chan struct{}), done: make(chan struct{})}
+// New watches a folder. newHeader makes the CMAF header of a track; code codes pictures and sound anew, nil for a library that cannot.
+func New(folder string, newHeader func(media.Track) *segment.Header, code Code, logger *slog.Logger) *Library {
+	l := &Library{folder: folder, logger: logger, newHeader: newHeader, entries: map[string]*Entry{}, wake: make(chan struct{}, 1), stop: make(chan struct{})}
 	l.cache.most = cacheBytes
+	l.coder.begin(l, code)
+	l.all.Add(3)
 	go l.watch()
+	go l.lookInto()
+	go l.coder.run()
 	return l
 }
 
 // Close ends the watching.
 func (l *Library) Close() {
 	close(l.stop)
-	<-l.done
+	l.coder.close()
+	l.all.Wait()
 }
 
 func (l *Library) watch() {
-	defer close(l.done)
+	defer l.all.Done()
 	t := time.NewTicker(lookEach)
 	defer t.Stop()
 	for {
@@ -102,8 +129,18 @@ func (l *Library) watch() {
 	}
 }
 
-// endings are those of files that are looked into.
-var endings = map[string]bool{".mp4": true, ".m4v": true, ".mov": true, ".m4a": true, ".cmfv": true, ".cmfa": true, ".webm": true, ".mkv": true, ".ts": true, ".m2ts": true, ".flv": true, ".wav": true, ".mp3": true, ".aac": true}
+// endings are those of files that are looked into, textEndings those of subtitles.
+var (
+	endings     = map[string]bool{".mp4": true, ".m4v": true, ".mov": true, ".m4a": true, ".cmfv": true, ".cmfa": true, ".webm": true, ".mkv": true, ".mka": true, ".ts": true, ".m2ts": true, ".mts": true, ".flv": true, ".wav": true, ".mp3": true, ".aac": true}
+	textEndings = map[string]bool{".vtt": true, ".srt": true, ".ttml": true, ".dfxp": true}
+)
+
+// member is a file of an item.
+type member struct {
+	name string // below the folder
+	info fs.FileInfo
+	word string // that tells it from the main one, "" of that
+}
 
 // Look looks through the folder once.
 func (l *Library) Look() {
@@ -115,7 +152,7 @@ func (l *Library) Look() {
 		return
 	}
 	defer func() { _ = root.Close() }()
-	found := map[string]bool{}
+	var files []member
 	now := time.Now()
 	_ = fs.WalkDir(root.FS(), ".", func(name string, d fs.DirEntry, err error) error {
 		if err != nil {
@@ -127,31 +164,93 @@ func (l *Library) Look() {
 			}
 			return nil
 		}
-		if d.IsDir() || !endings[strings.ToLower(path.Ext(name))] {
+		if ending := strings.ToLower(path.Ext(name)); d.IsDir() || !endings[ending] && !textEndings[ending] {
 			return nil
 		}
-		if len(found) >= maxEntries {
+		if len(files) >= maxEntries {
 			return fs.SkipAll
 		}
 		info, err := d.Info()
 		if err != nil || now.Sub(info.ModTime()) < settled {
 			return nil
 		}
-		slug := nameOf(name)
-		for n := 2; found[slug]; n++ {
-			slug = fmt.Sprintf("%s-%d", nameOf(name), n)
-		}
-		found[slug] = true
-		l.take(slug, name, info)
+		files = append(files, member{name: name, info: info})
 		return nil
 	})
+	found := map[string]bool{}
+	for _, group := range grouped(files) {
+		slug := nameOf(group[0].name)
+		for n := 2; found[slug]; n++ {
+			slug = fmt.Sprintf("%s-%d", nameOf(group[0].name), n)
+		}
+		found[slug] = true
+		l.take(slug, group)
+	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for name := range l.entries {
 		if !found[name] {
 			delete(l.entries, name)
+			l.coder.forget(name)
 		}
 	}
+}
+
+var (
+	rungWord     = regexp.MustCompile(`^(\d{3,4}p?\d{0,2}|\d{2,5}k|rung-?\w{1,16})$`)
+	languageWord = regexp.MustCompile(`^[A-Za-z]{2,3}(-[A-Za-z0-9]{2,8})*$`)
+)
+
+// grouped puts files together that make one item: NAME.mp4, with NAME.720p.mp4 (a rung), NAME.de.m4a (sound in another language) and
+// NAME.de.vtt (subtitles).
+func grouped(files []member) (out [][]member) {
+	stem := func(name string) string { return strings.TrimSuffix(name, path.Ext(name)) }
+	main := map[string]int{} // by stem
+	for _, f := range files {
+		if endings[strings.ToLower(path.Ext(f.name))] {
+			if _, twice := main[stem(f.name)]; !twice && beside(stem(f.name), f.name, files) == "" {
+				main[stem(f.name)] = len(out)
+			}
+			if beside(stem(f.name), f.name, files) == "" {
+				out = append(out, []member{f})
+			}
+		}
+	}
+	for _, f := range files {
+		base := stem(f.name)
+		if textEndings[strings.ToLower(path.Ext(f.name))] {
+			if i, ok := main[base]; ok {
+				out[i] = append(out[i], f)
+				continue
+			}
+		}
+		if word := strings.TrimPrefix(path.Ext(base), "."); word != "" {
+			if i, ok := main[stem(base)]; ok && (textEndings[strings.ToLower(path.Ext(f.name))] || beside(base, f.name, files) != "") && len(out[i]) < maxMembers {
+				f.word = word
+				out[i] = append(out[i], f)
+			}
+		}
+	}
+	return out
+}
+
+// beside returns the word by which a file of media belongs to another one, "" when it stands for itself.
+func beside(stem, name string, files []member) string {
+	word := strings.TrimPrefix(path.Ext(stem), ".")
+	if !rungWord.MatchString(word) && !(languageWord.MatchString(word) && soundEnding(name)) {
+		return ""
+	}
+	of := strings.TrimSuffix(stem, path.Ext(stem)) + "."
+	for _, f := range files {
+		if rest, ok := strings.CutPrefix(f.name, of); ok && endings["."+strings.ToLower(rest)] {
+			return word
+		}
+	}
+	return ""
+}
+
+func soundEnding(name string) bool {
+	return slices.Contains([]string{".m4a", ".mp3", ".aac", ".mka", ".cmfa"}, strings.ToLower(path.Ext(name)))
 }
 
 var unfit = regexp.MustCompile(`[^a-z0-9]+`)
@@ -165,43 +264,160 @@ func nameOf(file string) string {
 	return s[:min(len(s), 80)]
 }
 
-// take looks into a file that is new or another one than before.
-func (l *Library) take(slug, name string, info fs.FileInfo) {
-	l.mu.Lock()
-	old := l.entries[slug]
-	l.mu.Unlock()
-	if old != nil && old.File == name && old.Bytes == info.Size() && old.Modified.Equal(info.ModTime().UTC()) {
-		return
-	}
-	e := &Entry{Name: slug, File: name, Bytes: info.Size(), Modified: info.ModTime().UTC(), Tracks: []EntryTrack{}}
-	src := &onDisk{folder: l.folder, name: name, size: info.Size()}
-	it, err := item.Open(src, l.newHeader)
-	if err != nil {
-		e.Trouble = err.Error()
-	} else {
-		e.describe(it)
+// take notes an item that is new or another one than before, to be looked into.
+func (l *Library) take(slug string, group []member) {
+	coded := l.coder.files(slug, group)
+	state := ""
+	size := int64(0)
+	for _, m := range slices.Concat(group, coded) {
+		state += fmt.Sprintf("%s %d %d\n", m.name, m.info.Size(), m.info.ModTime().UnixNano())
+		size += m.info.Size()
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	old := l.entries[slug]
+	if old != nil && old.state == state {
+		return
+	}
+	main := group[0]
+	e := &Entry{Name: slug, File: main.name, Bytes: size, Modified: main.info.ModTime().UTC(), Tracks: []EntryTrack{}, state: state, Looking: 1, progress: &atomic.Int64{}}
+	for _, m := range group[1:] {
+		e.Beside = append(e.Beside, m.name)
+	}
+	e.members, e.coded = group, coded
 	l.entries[slug] = e
+	l.queue = append(l.queue, e)
+	l.cache.forget(old)
+	select {
+	case l.wake <- struct{}{}:
+	default:
+	}
 }
 
-func (e *Entry) describe(it *item.Item) {
+// lookInto looks into what is new, one after the other.
+func (l *Library) lookInto() {
+	defer l.all.Done()
+	for {
+		l.mu.Lock()
+		var next *Entry
+		if len(l.queue) > 0 {
+			next = l.queue[0]
+			l.queue = l.queue[1:]
+		}
+		there := next != nil && l.entries[next.Name] == next
+		l.mu.Unlock()
+		if next == nil {
+			select {
+			case <-l.stop:
+				return
+			case <-l.wake:
+			}
+			continue
+		}
+		if there {
+			l.look(next)
+		}
+	}
+}
+
+// look looks into the files of an item.
+func (l *Library) look(e *Entry) {
+	o := item.Options{NewHeader: l.newHeader}
+	total := max(e.Bytes, 1)
+	before := int64(0)
+	o.Progress = func(n int64) { e.progress.Store(1 + (before+n)*98/total) }
+	done := *e
+	var note string
+	media := e.members
+	if len(e.coded) > 0 {
+		media = e.coded
+	}
+	var names []string
+	for _, m := range media {
+		if endings[strings.ToLower(path.Ext(m.name))] {
+			o.Files = append(o.Files, &onDisk{folder: l.folder, name: m.name, size: m.info.Size(), stop: l.stop})
+			names = append(names, m.name)
+		}
+	}
+	for _, m := range e.members {
+		if textEndings[strings.ToLower(path.Ext(m.name))] {
+			text, err := l.text(m)
+			if err != nil {
+				note = fmt.Sprintf("%s: %v.", m.name, err)
+				continue
+			}
+			o.Texts = append(o.Texts, text)
+		}
+	}
+	it, err := item.Open(o)
+	done.Looking = 0
+	if err != nil {
+		done.Trouble = err.Error()
+	} else {
+		languages := map[int]string{}
+		for i, m := range media {
+			if languageWord.MatchString(m.word) && soundEnding(m.name) {
+				languages[i] = m.word
+			}
+		}
+		done.describe(it, names, languages)
+		done.Note = strings.TrimSpace(note + " " + done.Note)
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.entries[e.Name] == e {
+		l.entries[e.Name] = &done
+	}
+}
+
+// text reads a file of subtitles.
+func (l *Library) text(m member) (t item.Text, err error) {
+	const most = 8 << 20
+	if m.info.Size() > most {
+		return t, fmt.Errorf("found subtitles of %d MB, expected %d at most", m.info.Size()>>20, most>>20)
+	}
+	b := make([]byte, m.info.Size())
+	if _, err := (&onDisk{folder: l.folder, name: m.name}).ReadAt(b, 0); err != nil {
+		return t, err
+	}
+	if t.Cues, err = webvtt.Parse(b); err != nil {
+		return t, err
+	}
+	t.Name = "Subtitles"
+	if languageWord.MatchString(m.word) {
+		t.Language = m.word
+	}
+	return t, nil
+}
+
+func (e *Entry) describe(it *item.Item, files []string, languages map[int]string) {
 	e.item, e.Container, e.Millis = it, it.Container, media.Rescale(it.Duration, media.VideoTimescale, 1000)
 	names := map[string]bool{}
-	any := false
+	any, trouble := false, ""
 	for i := range it.Tracks {
 		t := &it.Tracks[i]
 		name := t.Kind.String()
-		for n := 2; names[name]; n++ {
-			name = fmt.Sprintf("%s-%d", t.Kind, n)
+		if t.Kind == media.Data {
+			name = "text"
+		}
+		if t.Kind == media.Audio && t.Language == "" {
+			t.Language = languages[t.File]
+		}
+		for n, base := 2, name; names[name]; n++ {
+			name = fmt.Sprintf("%s-%d", base, n)
 		}
 		names[name] = true
-		any = any || t.Trouble == ""
-		e.Tracks = append(e.Tracks, EntryTrack{Name: name, Kind: t.Kind.String(), Codec: t.Label, Width: t.Width, Height: t.Height, Language: t.Language, Bitrate: t.Bitrate, KeyMillis: t.KeyMillis, Trouble: t.Trouble})
+		if any = any || t.Trouble == "" && t.Kind != media.Data; trouble == "" {
+			trouble = t.Trouble
+		}
+		et := EntryTrack{Name: name, Kind: t.Kind.String(), Codec: cmp.Or(t.Label, string(t.Codec)), Width: t.Width, Height: t.Height, Language: t.Language, Bitrate: t.Bitrate, KeyMillis: t.KeyMillis, Trouble: t.Trouble, Codable: t.Codable}
+		if len(files) > 1 && t.Kind != media.Data {
+			et.File = path.Base(files[t.File])
+		}
+		e.Tracks = append(e.Tracks, et)
 	}
 	if !any {
-		e.Trouble = "None of its tracks plays as it is: " + e.Tracks[0].Trouble + "."
+		e.Trouble = "None of its tracks plays as it is: " + trouble + "."
 	}
 	if it.Truncated {
 		e.Note = "The file ends early: what there is of it plays."
@@ -214,13 +430,41 @@ func (e *Entry) describe(it *item.Item) {
 	}
 }
 
+// Open opens the main file of an item.
+func (l *Library) Open(name string) (*os.File, fs.FileInfo, error) {
+	l.mu.Lock()
+	e := l.entries[name]
+	l.mu.Unlock()
+	if e == nil {
+		return nil, nil, fs.ErrNotExist
+	}
+	f, err := os.OpenInRoot(l.folder, e.File)
+	if err != nil {
+		return nil, nil, err
+	}
+	info, err := f.Stat()
+	if err != nil {
+		_ = f.Close()
+		return nil, nil, err
+	}
+	return f, info, nil
+}
+
+// Folder is the one that is watched.
+func (l *Library) Folder() string { return l.folder }
+
 // List lists the files by name.
 func (l *Library) List() []Entry {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	out := make([]Entry, 0, len(l.entries))
 	for _, e := range l.entries {
-		out = append(out, *e)
+		c := *e
+		if c.Looking > 0 {
+			c.Looking = int(max(e.progress.Load(), 1))
+		}
+		c.Coding = l.coder.status(e.Name)
+		out = append(out, c)
 	}
 	slices.SortFunc(out, func(a, b Entry) int { return strings.Compare(a.Name, b.Name) })
 	return out
@@ -239,6 +483,9 @@ func (l *Library) Find(name string) (list []Rendition, trouble string, known boo
 	l.mu.Unlock()
 	if e == nil {
 		return nil, "", false
+	}
+	if e.Looking > 0 {
+		return nil, "It is still being looked through: try again in a while.", true
 	}
 	if e.Trouble != "" {
 		return nil, e.Trouble, true
@@ -310,15 +557,39 @@ func (c *segments) get(s *segment.Segment) ([]byte, error) {
 	return k.b, k.err
 }
 
+// forget drops the segments of an item that is another one now.
+func (c *segments) forget(e *Entry) {
+	if e == nil || e.item == nil {
+		return
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for i := range e.item.Tracks {
+		for _, s := range e.item.Tracks[i].Segments {
+			if el := c.byKey[s]; el != nil {
+				c.order.Remove(el)
+				delete(c.byKey, s)
+				c.held -= s.Size
+			}
+		}
+	}
+}
+
 // onDisk reads a file of the folder. It holds none open.
 type onDisk struct {
 	folder, name string
 	size         int64
+	stop         <-chan struct{} // closed when nothing is to be read any more
 }
 
 func (o *onDisk) Size() int64 { return o.size }
 
 func (o *onDisk) ReadAt(p []byte, at int64) (int, error) {
+	select {
+	case <-o.stop:
+		return 0, fs.ErrClosed
+	default:
+	}
 	f, err := os.OpenInRoot(o.folder, o.name)
 	if err != nil {
 		return 0, err

@@ -34,13 +34,13 @@ func (c *Channel) Wrap(ctx context.Context, r *Rendition, s *segment.Segment, ki
 	case !coding.Transportable(track) && (kind == "aac" || kind == "ts"):
 		return nil, ErrNoWrapping
 	case kind == "aac" && track.Kind == media.Audio && c.Transport():
-		return s.Made.Get(kind, func() ([]byte, error) { return packed(s) })
+		return s.Made.Get(kind, func() ([]byte, error) { return Packed(s) })
 	case kind == "ts" && track.Kind == media.Video && c.Transport():
 		sound, err := c.soundFor(ctx, r, s)
 		if err != nil {
 			return nil, err
 		}
-		return s.Made.Get(kind, func() ([]byte, error) { return transport(s, sound) })
+		return s.Made.Get(kind, func() ([]byte, error) { return Transport(s, sound) })
 	}
 	return nil, ErrNoWrapping
 }
@@ -120,8 +120,8 @@ func stamp90(t *media.Track, pts int64) int64 {
 	return media.Rescale(pts, t.Timescale, media.VideoTimescale)
 }
 
-// packed is a segment of sound as ADTS frames behind the time of the first.
-func packed(s *segment.Segment) ([]byte, error) {
+// Packed is a segment of sound as ADTS frames behind the time of the first.
+func Packed(s *segment.Segment) ([]byte, error) {
 	list, messages, err := units(s)
 	if err != nil {
 		return nil, err
@@ -150,8 +150,8 @@ func packed(s *segment.Segment) ([]byte, error) {
 	return out, nil
 }
 
-// transport is a segment of video and its sound as a transport stream.
-func transport(video, sound *segment.Segment) ([]byte, error) {
+// Transport is a segment of video and its sound as a transport stream.
+func Transport(video, sound *segment.Segment) ([]byte, error) {
 	in := &ts.Input{Video: &video.Header.Track}
 	var messages []bmff.Message
 	var err error

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"time"
 
+	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/dash"
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/ladder"
@@ -16,14 +17,16 @@ import (
 
 // PastStrip is a stretch of one rendition that lies back.
 type PastStrip struct {
-	Name    string
-	Sound   string             // the rendition of sound that goes with pictures
-	List    []*segment.Segment // with gaps where there is nothing
-	Gapped  bool               // there may be some
-	Goes    bool               // it is being made: what it has not yet is still to come
-	Ordinal uint64             // of the first segment among all that were ever kept
-	Breaks  uint32             // discontinuities before it
-	Longest int64              // that a segment lasts, ticks of media.VideoTimescale
+	Name   string
+	Sound  string             // the rendition of sound that goes with pictures
+	List   []*segment.Segment // with gaps where there is nothing
+	Gapped bool               // there may be some
+	// Impaired: text that also tells what is to be heard beside speech.
+	Impaired bool
+	Goes     bool   // it is being made: what it has not yet is still to come
+	Ordinal  uint64 // of the first segment among all that were ever kept
+	Breaks   uint32 // discontinuities before it
+	Longest  int64  // that a segment lasts, ticks of media.VideoTimescale
 }
 
 // Track is that of the newest segment.
@@ -179,26 +182,35 @@ func (p *Past) standIns(m *hls.Media, s *PastStrip) {
 	}
 }
 
-// Multivariant writes the playlist that names all renditions, Manifest the DASH manifest of the same.
-func (p *Past) Multivariant() []byte {
+// Multivariant writes the playlist that names all renditions in a wrapping, nil when none is there in it.
+func (p *Past) Multivariant(w hls.Wrapping) []byte {
 	c := p.channel()
+	if w == hls.TS {
+		c.Offers = slices.DeleteFunc(c.Offers, func(o Offer) bool { return !transportable(&o) })
+		c.Alternates = slices.DeleteFunc(c.Alternates, func(a Alternate) bool { return !coding.Transportable(&a.Track) })
+	}
 	if len(c.Offers) == 0 {
 		return nil
 	}
-	m := c.Multivariant(hls.CMAF)
-	if p.Undated { // a file: there is no list of its keyframes
-		m.Keys = nil
-	}
+	m := c.Multivariant(w)
 	for i := range m.Variants {
 		m.Variants[i].URI += p.Query
 	}
 	for i := range m.Audio {
 		m.Audio[i].URI += p.Query
 	}
+	for i := range m.Subtitles {
+		m.Subtitles[i].URI += p.Query
+	}
 	for i := range m.Keys {
 		m.Keys[i].URI += p.Query
 	}
 	return m.Marshal()
+}
+
+// transportable reports whether transport streams hold what is offered.
+func transportable(o *Offer) bool {
+	return (o.Video == nil || coding.Transportable(&o.VideoTrack)) && (o.Sound == nil || coding.Transportable(&o.SoundTrack))
 }
 
 // Manifest writes the DASH manifest.
@@ -266,6 +278,9 @@ func (p *Past) channel() *Channel {
 	for i := range p.Strips {
 		s := &p.Strips[i]
 		t := s.Track()
+		if t.Kind == media.Data && !p.late(s) {
+			c.Texts = append(c.Texts, Text{Name: s.Name, View: views[s.Name], Track: t, Impaired: s.Impaired})
+		}
 		if t.Kind != media.Audio || main[s.Name] {
 			continue
 		}

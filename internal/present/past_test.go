@@ -61,7 +61,7 @@ func TestAnotherRungStandsInForWhatIsMissing(t *testing.T) {
 		}
 		assert.Equal(t, elsewhere, n, name)
 	}
-	text := string(p.Multivariant())
+	text := string(p.Multivariant(hls.CMAF))
 	assert.Contains(t, text, "480p/index.m3u8?recording=1")
 	assert.NotContains(t, text, "120p", "what begins later is not offered")
 	var m dash.MPD

@@ -499,7 +499,7 @@ func (s *Service) pages(metricsPort net.Listener) http.Handler {
 	r.Mount("/media", http.StripPrefix("/media", s.delivery))
 	s.push = &push.Server{Receiver: receiver{s.origin}, Streams: &s.streams, Logger: s.conf.Logger}
 	s.stop = append(s.stop, s.push.Close)
-	s.files = library.New(cmp.Or(s.conf.Library, filepath.Join(s.conf.Data, "library")), origin.NewHeader, s.conf.Logger)
+	s.files = library.New(cmp.Or(s.conf.Library, filepath.Join(s.conf.Data, "library")), origin.NewHeader, s.conf.Worker, s.conf.Logger)
 	s.stop = append(s.stop, s.files.Close)
 	s.Control.SetLibrary(s.files)
 	items := &delivery.Items{Library: s.files}

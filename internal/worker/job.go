@@ -14,6 +14,7 @@ import (
 
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/slate"
+	"metaplasis/internal/core/transcode"
 	"metaplasis/internal/core/trial"
 )
 
@@ -25,8 +26,9 @@ const jobEnvironment = "METAPLASIS_JOB"
 
 // job is what a child is to do.
 type job struct {
-	Trial *trial.Request `json:"trial,omitempty"`
-	Slate *slate.Request `json:"slate,omitempty"`
+	Trial *trial.Request    `json:"trial,omitempty"`
+	Slate *slate.Request    `json:"slate,omitempty"`
+	Code  *transcode.Config `json:"code,omitempty"`
 }
 
 // jobAnswer is one line that comes back.
@@ -34,6 +36,8 @@ type jobAnswer struct {
 	Point *trial.Point `json:"point,omitempty"`
 	Index int          `json:"index"`
 	File  []byte       `json:"file,omitempty"`
+	Track *codedTrack  `json:"track,omitempty"`
+	Unit  *codedUnit   `json:"unit,omitempty"`
 	Error string       `json:"error,omitempty"`
 }
 
@@ -67,6 +71,9 @@ func doJob(r *bufio.Reader, w *json.Encoder) error {
 	var j job
 	if err := json.Unmarshal(body, &j); err != nil || kind != kindConfig {
 		return fmt.Errorf("worker job: found a message of kind %q, expected a configuration: %w", kind, err)
+	}
+	if j.Code != nil {
+		return doCode(j.Code, r, w)
 	}
 	var units []media.AccessUnit
 	total := 0
@@ -118,10 +125,22 @@ func MakeSlate(ctx context.Context, command func() *exec.Cmd, r slate.Request) (
 	return file, err
 }
 
-// do runs a job in a child process.
+// do runs a job of units that are in memory, for a while at most.
 func do(ctx context.Context, command func() *exec.Cmd, j job, units []media.AccessUnit, each func(*jobAnswer)) error {
 	ctx, cancel := context.WithTimeout(ctx, jobLongest)
 	defer cancel()
+	return run(ctx, command, j, func(w *bufio.Writer) error {
+		for i := range units {
+			if err := writeMessage(w, kindAccess, unitHead(0, &units[i]), units[i].Data); err != nil {
+				return err
+			}
+		}
+		return nil
+	}, each)
+}
+
+// run runs a job in a child process: feed writes to it, each takes what comes back.
+func run(ctx context.Context, command func() *exec.Cmd, j job, feed func(*bufio.Writer) error, each func(*jobAnswer)) error {
 	cmd := command()
 	cmd.Env = append(cmd.Environ(), jobEnvironment+"=1")
 	in, err := cmd.StdinPipe()
@@ -137,13 +156,16 @@ func do(ctx context.Context, command func() *exec.Cmd, j job, units []media.Acce
 	}
 	stop := context.AfterFunc(ctx, func() { _ = cmd.Process.Kill() })
 	defer stop()
+	fed := make(chan struct{})
 	go func() {
+		defer close(fed)
 		w := bufio.NewWriterSize(in, 256<<10)
 		err := writeMessage(w, kindConfig, mustJSON(j))
-		for i := range units {
-			if err == nil {
-				err = writeMessage(w, kindAccess, unitHead(0, &units[i]), units[i].Data)
-			}
+		if err == nil {
+			err = feed(w)
+		}
+		if err != nil && ctx.Err() == nil && !errors.Is(err, syscall.EPIPE) {
+			_ = cmd.Process.Kill() // what came so far is not all
 		}
 		_ = w.Flush() // a broken pipe shows in what comes back
 		_ = in.Close()
@@ -162,6 +184,7 @@ func do(ctx context.Context, command func() *exec.Cmd, j job, units []media.Acce
 		each(&a)
 	}
 	state := cmd.Wait()
+	<-fed
 	switch {
 	case ctx.Err() != nil:
 		return ctx.Err()

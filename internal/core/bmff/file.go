@@ -457,3 +457,16 @@ func (f *File) fragment(moof []byte, at, size int64, next map[uint32]int64, tota
 	}
 	return nil
 }
+
+// HeaderSize is how many bytes of a fragmented file lie before its first fragment.
+func HeaderSize(b []byte) int {
+	at := 0
+	for at+8 <= len(b) {
+		n := int(binary.BigEndian.Uint32(b[at:]))
+		if kind := string(b[at+4 : at+8]); n < 8 || n > len(b)-at || kind != "ftyp" && kind != "moov" {
+			break
+		}
+		at += n
+	}
+	return at
+}

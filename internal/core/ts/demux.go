@@ -491,3 +491,14 @@ func (d *Demuxer) Scrambled(pid int) bool { return d.pids[pid] != nil && d.pids[
 
 // Stamps is the clock of the times in a transport stream.
 var Stamps = media.Clock{Scale: media.VideoTimescale, Turn: 1 << 33}
+
+// Restart begins anew at another place of the stream, whose tables are those that were read.
+func (d *Demuxer) Restart() {
+	d.buf, d.stride = d.buf[:0], 0
+	for _, s := range d.pids {
+		if s != nil {
+			d.drop(s)
+			s.counter, s.twice, s.sections.open = -1, false, false
+		}
+	}
+}

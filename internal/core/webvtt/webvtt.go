@@ -1,4 +1,4 @@
-// Package webvtt writes text in time: as WebVTT files (W3C WebVTT: The Web Video Text Tracks Format) and as samples of ISO
+// Package webvtt writes and reads text in time: as WebVTT files (W3C WebVTT: The Web Video Text Tracks Format) and as samples of ISO
 // media files (ISO/IEC 14496-30, 6).
 package webvtt
 
