@@ -25,11 +25,9 @@ import (
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/core/bmff"
 	"metaplasis/internal/core/hls"
-	"metaplasis/internal/core/inspect"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
-	"metaplasis/internal/inspector"
 	"metaplasis/internal/origin"
 	"metaplasis/internal/present"
 	"metaplasis/internal/store"
@@ -393,75 +391,3 @@ func TestFilesElsewherePlay(t *testing.T) {
 }
 
 // TestFilesOnDemand puts files into the library's folder and plays them by HLS and DASH; files that do not play say why.
-func TestFilesOnDemand(t *testing.T) {
-	t.Parallel()
-	s := start(t)
-	set := keeping
-	url := s.channel("start-line", set, sourceOnly)
-	begun := time.Now()
-	stop := s.send(0, camera.Options{URL: url})
-	eventually(t, "a turn of the loop and more", func() bool { return s.newest("start-line", "source") >= 12 })
-	stop()
-	query := "?from=" + begun.UTC().Format(time.RFC3339) + "&to=" + time.Now().Add(-time.Second).UTC().Format(time.RFC3339)
-	folder := filepath.Join(s.data, "library")
-	put := func(name string, b []byte) {
-		t.Helper()
-		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(folder, name)), 0o755))
-		require.NoError(t, os.WriteFile(filepath.Join(folder, name), b, 0o644))
-	}
-	eventually(t, "what was on air has ended", func() bool { code, _, _ := s.get("/media/start-line/source.mp4" + query); return code == 200 })
-	_, plain, _ := s.get("/media/start-line/source.mp4" + query)
-	_, parts, _ := s.get("/media/start-line/source.m4s" + query)
-	_, stream, _ := s.get("/media/start-line/source.ts" + query)
-	put("2026/Race 3.mp4", plain)
-	put("fragments.mp4", parts)
-	put("cut-off.mp4", plain[:len(plain)*2/3])
-	put("broken.mp4", plain[:300])
-	put("stream.ts", stream)
-	states := map[string]string{}
-	eventually(t, "the library", func() bool {
-		list, err := s.api.Items(context.Background())
-		for _, e := range list {
-			states[e.Name] = e.Trouble + e.Note
-		}
-		return err == nil && len(list) == 5
-	})
-	assert.Empty(t, states["2026-race-3"])
-	assert.Empty(t, states["fragments"])
-	assert.Contains(t, states["cut-off"], "ends early")
-	assert.Contains(t, states["broken"], "the rest is missing")
-	assert.Contains(t, states["stream"], "transport stream is not supported")
-	code, b, _ := s.get("/items/broken/index.m3u8")
-	assert.Equal(t, http.StatusUnprocessableEntity, code)
-	assert.Contains(t, string(b), "the rest is missing")
-	out, exit := s.command("items", "show", "2026-race-3")
-	assert.Zero(t, exit)
-	assert.Contains(t, out, "H.264 1280x720")
-	p := open(t)
-	defer p.stop()
-	for _, name := range []string{"2026-race-3", "fragments", "cut-off"} {
-		for _, file := range []string{"index.m3u8", "index.mpd"} {
-			r, err := inspector.Run(context.Background(), inspector.Options{Address: s.http + "/items/" + name + "/" + file, Follow: time.Second})
-			require.NoError(t, err, name)
-			for _, f := range r.Findings {
-				if f.Level != inspect.Note {
-					t.Errorf("%s/%s: %s, %s: found %s, expected %s", name, file, f.Rule, f.Where, f.Found, f.Want)
-				}
-			}
-		}
-		for _, way := range []string{"hls", "dash"} {
-			p.do(chromedp.Navigate(s.http + "/embed/library?item=" + name + "&as=" + way))
-			p.until(`!!document.querySelector("video")`)
-			eval[chromedp.Void](p, collector)
-			ok := p.becomes(`window.frames_.filter(f => f.drawn >= 0).length > 60`, 20*time.Second)
-			require.True(t, ok, "%s as %s: %s", name, way, eval[string](p, `JSON.stringify([window.frames_.length, window.playback?.message])`))
-			list := eval[[]shown](p, "window.frames_")
-			wrong, read := disorder(list, demo.Loops[0].Frames)
-			assert.Empty(t, wrong, "%s as %s", name, way)
-			assert.Greater(t, read, 40, "%s as %s", name, way)
-			assert.Less(t, list[0].Drawn, 20, "%s as %s: it begins with its beginning", name, way)
-		}
-	}
-	require.NoError(t, os.Remove(filepath.Join(folder, "fragments.mp4")))
-	eventually(t, "a file that is gone is not listed", func() bool { code, _, _ := s.get("/items/fragments/index.m3u8"); return code == 404 })
-}

@@ -92,6 +92,11 @@ func (s *Service) routes() []route {
 		{"DELETE", "/recordings/{id}", "Remove a recording; what nothing else keeps is deleted.", api.Operate, nil, nil, nil, s.removeRecording},
 		{"GET", "/items", "List the files of the library: what they hold, and what keeps them from being played.", api.Watch, nil, nil, []library.Entry{}, s.listItems},
 		{"GET", "/items/{item}", "Show a file of the library.", api.Watch, nil, nil, library.Entry{}, s.showItem},
+		{"DELETE", "/items/{item}", "Remove an item: its files, and what was coded of them.", api.Operate, nil, nil, nil, s.removeItem},
+		{"POST", "/items/{item}/coding", "Code an item into a ladder in the background, of the usual heights or of those named.", api.Operate, nil, api.NewCoding{}, library.Entry{}, s.startCoding},
+		{"POST", "/items/{item}/coding/pause", "Let the coding of an item rest.", api.Operate, nil, nil, library.Entry{}, s.changeCoding((*library.Library).PauseCoding)},
+		{"POST", "/items/{item}/coding/resume", "Go on with the coding of an item.", api.Operate, nil, nil, library.Entry{}, s.changeCoding((*library.Library).ResumeCoding)},
+		{"DELETE", "/items/{item}/coding", "Stop the coding of an item, and remove what was made.", api.Operate, nil, nil, library.Entry{}, s.changeCoding((*library.Library).DropCoding)},
 		{"GET", "/studio", "List the sources on the studio's network.", api.Watch, nil, nil, api.Studio{}, s.showStudio},
 		{"PUT", "/channels/{channel}/input", "Put an input on air by hand, as soon as it has something; an empty kind leaves it to the order of the inputs.",
 			api.Operate, nil, api.Chosen{}, nil, s.chooseInput},
@@ -147,6 +152,7 @@ func (s *Service) Handler() http.Handler {
 		to.Method(rt.method, rt.path, s.answer(rt.handle))
 	}
 	protected.Get("/live", s.live)
+	s.uploadRoutes(protected.With(s.requireRole(api.Operate)))
 	protected.With(s.requireRole(api.Watch)).Get("/studio/{source}/picture", s.studioPicture)
 	document := s.Document()
 	r.Get("/openapi.json", func(w http.ResponseWriter, _ *http.Request) { write(w, http.StatusOK, document) })
@@ -237,6 +243,14 @@ func (s *Service) Document() any {
 		"parameters": []object{{"name": "source", "in": "path", "required": true, "schema": object{"type": "string"}}},
 		"responses": object{"200": object{"description": "A picture.",
 			"content": object{"image/jpeg": object{"schema": object{"type": "string", "format": "binary"}}}}, "default": failed},
+	}
+	for _, c := range [][3]string{{"", "post", "Begin to upload a file to the library (tus 1.0.0: creation)."}, {"", "get", "List the uploads that are not complete."},
+		{"/{upload}", "head", "Say how far an upload came."}, {"/{upload}", "patch", "Send a piece of an upload."}, {"/{upload}", "delete", "Remove an upload."}} {
+		op := object{"summary": c[2], "operationId": c[1] + "-upload" + strings.Repeat("s", 1-len(c[0])/9), "responses": object{"default": failed}}
+		if c[0] != "" {
+			op["parameters"] = []object{{"name": "upload", "in": "path", "required": true, "schema": object{"type": "string"}}}
+		}
+		at(api.Prefix + uploadsPath + c[0])[c[1]] = op
 	}
 	return object{
 		"openapi": "3.1.0",

@@ -72,7 +72,12 @@ func (s *Items) ServeHTTP(rw http.ResponseWriter, r *http.Request) {
 		case file == "file":
 			s.download(rw, r, parts[0])
 		case playlist && (w == hls.CMAF || w == hls.TS):
+			if list[0].Track.Kind == media.Audio && s.Library.Packed(parts[0]) {
+				w = hls.TS // which is packed sound where there are no pictures
+			}
 			s.document(rw, r, parts[0]+"/"+file, typePlaylist, func() []byte { return past.Multivariant(w) }, past)
+		case file == "index.mpd" && s.Library.Packed(parts[0]):
+			http.Error(rw, "Browsers take the item's "+list[0].Track.Label+" in HLS alone: take index.m3u8, or code it anew.", http.StatusUnprocessableEntity)
 		case file == "index.mpd":
 			s.document(rw, r, parts[0]+"/"+file, typeManifest, past.Manifest, past)
 		default:
@@ -145,7 +150,7 @@ func (s *Items) download(w http.ResponseWriter, r *http.Request, name string) {
 	}
 	defer func() { _ = f.Close() }()
 	w.Header().Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": info.Name()}))
-	http.ServeContent(w, r, info.Name(), info.ModTime(), f)
+	http.ServeContent(&patient{ResponseWriter: w, rc: http.NewResponseController(w)}, r, info.Name(), info.ModTime(), f)
 }
 
 // track answers for what belongs to one track.
@@ -193,6 +198,9 @@ func segmentOf(t *item.Track, n uint64) *segment.Segment {
 	return t.Segments[i]
 }
 
+// transportLead is when the first unit of an item is decoded in transport streams: their clock runs before that, and not below 0.
+const transportLead = 10 * media.VideoTimescale
+
 var errNoWrapping = errors.New("it is not offered in this container")
 
 // wrap makes a segment in a container.
@@ -217,7 +225,7 @@ func (s *Items) wrap(past *present.Past, t *library.Rendition, seg *segment.Segm
 	case kind == "key.m4s" && track.Kind == media.Video:
 		return origin.KeyFragment(mine)
 	case kind == "aac" && track.Kind == media.Audio && coding.Transportable(track):
-		return origin.Packed(mine)
+		return origin.Packed(mine, transportLead)
 	case kind == "vtt" && track.Kind == media.Data:
 		return webvtt.File(seg.Start, webvtt.Within(t.Track.Cues, seg.Start, seg.Start+seg.Duration)), nil
 	case kind == "ts" && track.Kind == media.Video && coding.Transportable(track):
@@ -233,7 +241,7 @@ func (s *Items) wrap(past *present.Past, t *library.Rendition, seg *segment.Segm
 				}
 			}
 		}
-		return origin.Transport(mine, with)
+		return origin.Transport(mine, with, transportLead)
 	}
 	return nil, errNoWrapping
 }

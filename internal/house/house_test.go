@@ -36,7 +36,7 @@ var floors = map[string]float64{
 	"internal/contribution/tracks": 5, "internal/contribution": 5.5, "internal/onward/rtmp": 6, "internal/onward": 5.5, "internal/onward/mpegts": 5.8, "internal/onward/srt": 6,
 	"internal/present": 6.5, "internal/origin": 7, "internal/store": 6.8, "internal/onward/files": 6.7, "internal/records": 7, "internal/camera": 7,
 	"internal/delivery": 8, "internal/inspector": 7, "internal/control/api": 8, "internal/control/client": 8, "internal/control": 8, "internal/control/typescript": 9,
-	"demo": 8, "demo/feeds": 8, "web": 8,
+	"demo": 8, "demo/feeds": 8, "demo/files": 8.5, "web": 8,
 	"internal/service": 9, "internal/viewer": 9,
 	"internal/cli":   10,
 	"cmd/metaplasis": 11, "web/types": 11, "demo/generate": 11, "e2e": 11, "e2e/browser": 10, "e2e/shots": 11, "e2e/impair": 10, "e2e/bench": 11, "e2e/attack": 11,

@@ -18,6 +18,10 @@ import (
 	"sync/atomic"
 	"time"
 
+	"golang.org/x/text/language"
+	"golang.org/x/text/language/display"
+
+	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/item"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
@@ -44,6 +48,10 @@ type Entry struct {
 	TS        string       `json:"ts,omitempty"` // HLS with transport streams
 	DASH      string       `json:"dash,omitempty"`
 	Download  string       `json:"download,omitempty"`
+	// Packed: it is sound that browsers take in segments of its own frames alone, which HLS has and DASH has not.
+	Packed bool `json:"packed,omitempty"`
+	// Transport: transport streams hold something of it.
+	Transport bool `json:"transport,omitempty"`
 	// Coding is how the coding of a ladder goes, nil when nobody asked for one.
 	Coding *Coding `json:"coding,omitempty"`
 
@@ -84,6 +92,7 @@ type Library struct {
 	all     sync.WaitGroup
 	cache   segments
 	coder   coder
+	uploads uploads
 }
 
 // Bounds of a library.
@@ -337,6 +346,11 @@ func (l *Library) look(e *Entry) {
 		if endings[strings.ToLower(path.Ext(m.name))] {
 			o.Files = append(o.Files, &onDisk{folder: l.folder, name: m.name, size: m.info.Size(), stop: l.stop})
 			names = append(names, m.name)
+			spoken := ""
+			if soundEnding(m.name) && languageWord.MatchString(m.word) {
+				spoken = m.word
+			}
+			o.Languages = append(o.Languages, spoken)
 		}
 	}
 	for _, m := range e.members {
@@ -354,13 +368,7 @@ func (l *Library) look(e *Entry) {
 	if err != nil {
 		done.Trouble = err.Error()
 	} else {
-		languages := map[int]string{}
-		for i, m := range media {
-			if languageWord.MatchString(m.word) && soundEnding(m.name) {
-				languages[i] = m.word
-			}
-		}
-		done.describe(it, names, languages)
+		done.describe(it, names)
 		done.Note = strings.TrimSpace(note + " " + done.Note)
 	}
 	l.mu.Lock()
@@ -386,11 +394,17 @@ func (l *Library) text(m member) (t item.Text, err error) {
 	t.Name = "Subtitles"
 	if languageWord.MatchString(m.word) {
 		t.Language = m.word
+		if tag, err := language.Parse(m.word); err == nil {
+			if name := display.Self.Name(tag); name != "" {
+				t.Name = name
+			}
+		}
 	}
 	return t, nil
 }
 
-func (e *Entry) describe(it *item.Item, files []string, languages map[int]string) {
+func (e *Entry) describe(it *item.Item, files []string) {
+	e.Packed = it.Packed
 	e.item, e.Container, e.Millis = it, it.Container, media.Rescale(it.Duration, media.VideoTimescale, 1000)
 	names := map[string]bool{}
 	any, trouble := false, ""
@@ -400,9 +414,6 @@ func (e *Entry) describe(it *item.Item, files []string, languages map[int]string
 		if t.Kind == media.Data {
 			name = "text"
 		}
-		if t.Kind == media.Audio && t.Language == "" {
-			t.Language = languages[t.File]
-		}
 		for n, base := 2, name; names[name]; n++ {
 			name = fmt.Sprintf("%s-%d", base, n)
 		}
@@ -411,6 +422,7 @@ func (e *Entry) describe(it *item.Item, files []string, languages map[int]string
 			trouble = t.Trouble
 		}
 		et := EntryTrack{Name: name, Kind: t.Kind.String(), Codec: cmp.Or(t.Label, string(t.Codec)), Width: t.Width, Height: t.Height, Language: t.Language, Bitrate: t.Bitrate, KeyMillis: t.KeyMillis, Trouble: t.Trouble, Codable: t.Codable}
+		e.Transport = e.Transport || t.Trouble == "" && t.Kind != media.Data && coding.Transportable(&t.Track)
 		if len(files) > 1 && t.Kind != media.Data {
 			et.File = path.Base(files[t.File])
 		}
@@ -448,6 +460,33 @@ func (l *Library) Open(name string) (*os.File, fs.FileInfo, error) {
 		return nil, nil, err
 	}
 	return f, info, nil
+}
+
+// Remove deletes the files of an item.
+func (l *Library) Remove(name string) error {
+	l.mu.Lock()
+	e := l.entries[name]
+	l.mu.Unlock()
+	if e == nil {
+		return ErrUnknown
+	}
+	root, err := os.OpenRoot(l.folder)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = root.Close() }()
+	for _, m := range e.members {
+		if err := root.Remove(m.name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	l.coder.forget(name)
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.entries[name] == e {
+		delete(l.entries, name)
+	}
+	return nil
 }
 
 // Folder is the one that is watched.
@@ -498,6 +537,14 @@ func (l *Library) Find(name string) (list []Rendition, trouble string, known boo
 	return list, "", true
 }
 
+// Packed reports whether an item is sound that is offered as packed sound alone.
+func (l *Library) Packed(name string) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	e := l.entries[name]
+	return e != nil && e.Packed
+}
+
 // Make returns the bytes of a segment, made when they are asked for, or of before.
 func (l *Library) Make(s *segment.Segment) ([]byte, error) { return l.cache.get(s) }
 
@@ -538,12 +585,12 @@ func (c *segments) get(s *segment.Segment) ([]byte, error) {
 	k := e.Value.(*kept)
 	c.mu.Unlock()
 	k.once.Do(func() {
-		maker, ok := s.Blob.(interface{ Make() ([]byte, error) })
-		if !ok {
-			k.err = errors.New("the segment is none of the library's")
+		if maker, ok := s.Blob.(interface{ Make() ([]byte, error) }); ok {
+			k.b, k.err = maker.Make()
 			return
 		}
-		k.b, k.err = maker.Make()
+		pieces, err := s.Bytes() // of text, which is there already
+		k.b, k.err = slices.Concat(pieces...), err
 	})
 	if k.err != nil { // it is tried again
 		c.mu.Lock()

@@ -34,13 +34,13 @@ func (c *Channel) Wrap(ctx context.Context, r *Rendition, s *segment.Segment, ki
 	case !coding.Transportable(track) && (kind == "aac" || kind == "ts"):
 		return nil, ErrNoWrapping
 	case kind == "aac" && track.Kind == media.Audio && c.Transport():
-		return s.Made.Get(kind, func() ([]byte, error) { return Packed(s) })
+		return s.Made.Get(kind, func() ([]byte, error) { return Packed(s, 0) })
 	case kind == "ts" && track.Kind == media.Video && c.Transport():
 		sound, err := c.soundFor(ctx, r, s)
 		if err != nil {
 			return nil, err
 		}
-		return s.Made.Get(kind, func() ([]byte, error) { return Transport(s, sound) })
+		return s.Made.Get(kind, func() ([]byte, error) { return Transport(s, sound, 0) })
 	}
 	return nil, ErrNoWrapping
 }
@@ -116,12 +116,20 @@ func KeyFragment(s *segment.Segment) ([]byte, error) {
 		[]media.AccessUnit{key}), nil
 }
 
+// shift moves the times of units by so many ticks of media.VideoTimescale.
+func shift(t *media.Track, list []media.AccessUnit, later int64) {
+	for i := range list {
+		d := media.Rescale(later, media.VideoTimescale, t.Timescale)
+		list[i].DTS, list[i].PTS = list[i].DTS+d, list[i].PTS+d
+	}
+}
+
 func stamp90(t *media.Track, pts int64) int64 {
 	return media.Rescale(pts, t.Timescale, media.VideoTimescale)
 }
 
 // Packed is a segment of sound as ADTS frames behind the time of the first.
-func Packed(s *segment.Segment) ([]byte, error) {
+func Packed(s *segment.Segment, later int64) ([]byte, error) {
 	list, messages, err := units(s)
 	if err != nil {
 		return nil, err
@@ -134,7 +142,7 @@ func Packed(s *segment.Segment) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	tag := id3.Tag{Timestamp: stamp90(t, list[0].PTS)}
+	tag := id3.Tag{Timestamp: stamp90(t, list[0].PTS) + later}
 	out := tag.Marshal()
 	for _, m := range messages {
 		if m.Scheme == present.ID3Scheme {
@@ -151,7 +159,7 @@ func Packed(s *segment.Segment) ([]byte, error) {
 }
 
 // Transport is a segment of video and its sound as a transport stream.
-func Transport(video, sound *segment.Segment) ([]byte, error) {
+func Transport(video, sound *segment.Segment, later int64) ([]byte, error) {
 	in := &ts.Input{Video: &video.Header.Track}
 	var messages []bmff.Message
 	var err error
@@ -169,8 +177,10 @@ func Transport(video, sound *segment.Segment) ([]byte, error) {
 	}
 	for _, m := range messages {
 		if m.Scheme == present.ID3Scheme {
-			in.Meta = append(in.Meta, ts.Meta{PTS: stamp90(in.Video, int64(m.Time)), Tag: m.Data})
+			in.Meta = append(in.Meta, ts.Meta{PTS: stamp90(in.Video, int64(m.Time)) + later, Tag: m.Data})
 		}
 	}
+	shift(in.Video, in.VideoUnits, later)
+	shift(in.Audio, in.AudioUnits, later)
 	return ts.Segment(in), nil
 }

@@ -194,6 +194,9 @@ func (p *Past) Multivariant(w hls.Wrapping) []byte {
 	}
 	m := c.Multivariant(w)
 	for i := range m.Variants {
+		if o := &c.Offers[0]; w == hls.TS && o.Video == nil && coding.Find(o.SoundTrack.Codec).Packed {
+			m.Variants[i].Codecs = nil // players ask for it in ISO media files, and take its own frames all the same
+		}
 		m.Variants[i].URI += p.Query
 	}
 	for i := range m.Audio {

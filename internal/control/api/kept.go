@@ -46,3 +46,8 @@ type RecordingChange struct {
 	Title *string `json:"title,omitempty"`
 	Days  *int64  `json:"days,omitempty"` // from now on; 0 for ever
 }
+
+// NewCoding asks for a ladder of an item.
+type NewCoding struct {
+	Heights []int `json:"heights,omitempty"` // of the rungs; empty: the usual ones
+}

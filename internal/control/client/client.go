@@ -197,6 +197,24 @@ func (c *Client) Item(ctx context.Context, name string) (library.Entry, error) {
 	return call[library.Entry](ctx, c, "GET", "/items/"+seg(name), nil)
 }
 
+// Code asks for a ladder of an item, of the usual heights or of those named.
+func (c *Client) Code(ctx context.Context, name string, heights []int) (library.Entry, error) {
+	return call[library.Entry](ctx, c, "POST", "/items/"+seg(name)+"/coding", api.NewCoding{Heights: heights})
+}
+
+// Coding lets the coding of an item "pause" or "resume"; "" removes it.
+func (c *Client) Coding(ctx context.Context, name, what string) (library.Entry, error) {
+	if what == "" {
+		return call[library.Entry](ctx, c, "DELETE", "/items/"+seg(name)+"/coding", nil)
+	}
+	return call[library.Entry](ctx, c, "POST", "/items/"+seg(name)+"/coding/"+what, nil)
+}
+
+// RemoveItem removes an item with its files.
+func (c *Client) RemoveItem(ctx context.Context, name string) error {
+	return c.do(ctx, "DELETE", "/items/"+seg(name), nil, nil)
+}
+
 // Recordings lists the recordings, the newest first; of one channel unless it is "".
 func (c *Client) Recordings(ctx context.Context, slug string) ([]api.Recording, error) {
 	return call[[]api.Recording](ctx, c, "GET", "/recordings?channel="+url.QueryEscape(slug), nil)

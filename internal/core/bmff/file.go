@@ -15,6 +15,8 @@ type File struct {
 	Tracks     []FileTrack
 	Fragmented bool
 	Truncated  bool // the file ends before its last box does
+
+	size int64
 }
 
 // FileTrack is a track of a file. Times are ticks of its timescale, from where the presentation begins.
@@ -43,7 +45,7 @@ const (
 
 // ReadFile reads the tables of a file of so many bytes. A file that is cut off is read as far as it goes.
 func ReadFile(r io.ReaderAt, size int64) (*File, error) {
-	f := &File{}
+	f := &File{size: size}
 	var edits []edit
 	total := 0
 	next := map[uint32]int64{} // by track: the decode time behind the fragments so far
@@ -187,7 +189,7 @@ func (f *File) readMoov(b []byte) (edits []edit, err error) {
 			if t.Timescale <= 0 {
 				return nil // a track that tells nothing
 			}
-			if err := s.samples(&t); err != nil {
+			if err := s.samples(&t, f.size); err != nil {
 				return err
 			}
 			f.Tracks, edits = append(f.Tracks, t), append(edits, own)
@@ -284,7 +286,7 @@ func list(name string, b []byte, head, each int) (rest []byte, count int, err er
 }
 
 // samples puts the tables of a track together.
-func (s *tables) samples(t *FileTrack) error {
+func (s *tables) samples(t *FileTrack, size int64) error {
 	if s.stsz == nil {
 		return nil
 	}
@@ -292,8 +294,8 @@ func (s *tables) samples(t *FileTrack) error {
 	if err != nil || count == 0 {
 		return err
 	}
-	if count > maxFileSamples {
-		return broken(fmt.Sprintf("%d samples", count), fmt.Sprintf("%d at most", maxFileSamples))
+	if count > maxFileSamples || int64(count) > size {
+		return broken(fmt.Sprintf("%d samples in a file of %d bytes", count, size), fmt.Sprintf("%d at most, and less than bytes", maxFileSamples))
 	}
 	t.Samples = make([]Sample, count)
 	for i := range t.Samples {

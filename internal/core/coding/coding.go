@@ -43,6 +43,8 @@ type Codec struct {
 	Composition bool
 	// Most browsers play it.
 	Web bool
+	// In segments, most browsers take it as its own frames alone, not in ISO media files.
+	Packed bool
 	// The workers have a decoder of it, an encoder.
 	Decoded, Encoded bool
 	// Profiles and levels that an encoder can be held to; sizes of levels are counted in blocks of so many samples a side.
@@ -165,7 +167,7 @@ var table = [...]Codec{
 		elementary: opusElementary, syncByte: 0x7f, registrations: []string{"Opus"}, descriptors: []uint16{0x180}, RTP: "OPUS", line: 0x06, lineWrite: opusLine, rtpConfig: opusRTPConfig,
 	},
 	{
-		ID: media.MP3, Kind: media.Audio, Web: true, Label: "MP3", Decoded: true, FLV: 2, FourCC: ".mp3", Entry: "mp4a", Box: "esds", ObjectType: 0x6b, StreamType: 0x03,
+		ID: media.MP3, Kind: media.Audio, Web: true, Packed: true, Label: "MP3", Decoded: true, FLV: 2, FourCC: ".mp3", Entry: "mp4a", Box: "esds", ObjectType: 0x6b, StreamType: 0x03,
 		SelfDescribing: true, track: bareTrack(media.Audio, media.MP3), complete: mpega.Complete, unit: frameUnit,
 		elementary: mpegaElementary, streamTypes: []uint8{0x04}, syncByte: 0xff, RTP: "MPA", line: 0x03,
 	},

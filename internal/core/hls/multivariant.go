@@ -104,8 +104,10 @@ func (m *Multivariant) Marshal() []byte {
 		fmt.Fprintf(&b, ",URI=%q\n", s.URI)
 	}
 	for _, v := range m.Variants {
-		fmt.Fprintf(&b, "#EXT-X-STREAM-INF:BANDWIDTH=%d,AVERAGE-BANDWIDTH=%d,CODECS=%q", max(v.Peak, 1), max(v.Average, 1),
-			strings.Join(v.Codecs, ","))
+		fmt.Fprintf(&b, "#EXT-X-STREAM-INF:BANDWIDTH=%d,AVERAGE-BANDWIDTH=%d", max(v.Peak, 1), max(v.Average, 1))
+		if len(v.Codecs) > 0 {
+			fmt.Fprintf(&b, ",CODECS=%q", strings.Join(v.Codecs, ","))
+		}
 		if v.Width > 0 {
 			fmt.Fprintf(&b, ",RESOLUTION=%dx%d", v.Width, v.Height)
 		}

@@ -61,8 +61,8 @@ var readers = []reader{
 		return len(b) >= 12 && slices.Contains([]string{"RIFF", "RF64", "BW64"}, string(b[:4])) && string(b[8:12]) == "WAVE"
 	}, readWAV},
 	{"MPEG-TS", isTransport, readTransport},
-	{"AAC", func(b []byte) bool { return isFrames(b, adts) }, func(src Source, p func(int64)) (*contents, error) { return readFrames(src, adts, p) }},
-	{"MP3", func(b []byte) bool { return isFrames(b, mpegAudio) }, func(src Source, p func(int64)) (*contents, error) { return readFrames(src, mpegAudio, p) }},
+	{"AAC", func(b []byte) bool { return isFrames(b, coding.ReadADTS) }, func(src Source, p func(int64)) (*contents, error) { return readFrames(src, coding.ReadADTS, p) }},
+	{"MP3", func(b []byte) bool { return isFrames(b, coding.ReadMPEGAudio) }, func(src Source, p func(int64)) (*contents, error) { return readFrames(src, coding.ReadMPEGAudio, p) }},
 }
 
 // Containers lists what is read, for people.
@@ -177,12 +177,16 @@ func (s *source) find(src Source) (t media.Track, trouble string) {
 	if s.track != nil {
 		return *s.track, ""
 	}
+	first, err := s.extents(src, 0, 1)
+	if err != nil {
+		return t, err.Error()
+	}
+	if len(s.config) == 0 && !s.codec.SelfDescribing {
+		s.config = s.codec.ConfigOf(first[0])
+	}
 	stream, err := s.open()
 	if err == nil {
-		var first [][]byte
-		if first, err = s.extents(src, 0, 1); err == nil {
-			_, err = stream.Unit(first[0])
-		}
+		_, err = stream.Unit(first[0])
 	}
 	if err != nil {
 		return t, err.Error()

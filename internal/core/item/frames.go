@@ -8,12 +8,9 @@ import (
 	"fmt"
 	"io"
 
-	"metaplasis/internal/core/aac"
 	"metaplasis/internal/core/bmff"
 	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/media"
-	"metaplasis/internal/core/mpega"
-	"metaplasis/internal/core/pcm"
 )
 
 // Bounds of what is read of a file.
@@ -24,55 +21,19 @@ const (
 	maxJunk    = 1 << 20  // bytes between frames that are none
 )
 
-// frame is one of a stream of frames with headers of their own.
-type frame struct {
-	codec   media.Codec
-	size    int // whole
-	skip    int // bytes before the data
-	samples int64
-	rate    int
-	config  []byte
-}
-
-// adts reads the header of a frame of AAC, mpegAudio that of MPEG audio.
-func adts(b []byte) (frame, error) {
-	f, err := aac.ParseADTS(b)
-	if err != nil {
-		return frame{}, err
-	}
-	skip := 7
-	if b[1]&1 == 0 {
-		skip = 9
-	}
-	out := frame{codec: media.AAC, size: f.Size, skip: skip, samples: 1024, config: f.Config}
-	if t, ok := coding.Announced(coding.Find(media.AAC), f.Config); ok {
-		out.rate = t.SampleRate
-	}
-	return out, nil
-}
-
-func mpegAudio(b []byte) (frame, error) {
-	h, err := mpega.Parse(b)
-	if err == nil && h.Size < 4 {
-		err = &media.UnsupportedError{Format: "MPEG audio", What: "free format", Do: "code it at a usual bitrate"}
-	}
-	if err != nil {
-		return frame{}, err
-	}
-	t := h.Track()
-	return frame{codec: t.Codec, size: h.Size, samples: h.Samples, rate: h.SampleRate}, nil
-}
+// reading reads the frame that b begins with.
+type reading func(b []byte) (coding.Frame, error)
 
 // isFrames reports whether two frames in a row begin a file, or its only one.
-func isFrames(b []byte, parse func([]byte) (frame, error)) bool {
+func isFrames(b []byte, parse reading) bool {
 	f, err := parse(b)
 	if err != nil {
 		return false
 	}
-	if f.size >= len(b) {
+	if f.Size == 0 || f.Size >= len(b) {
 		return true
 	}
-	_, err = parse(b[f.size:])
+	_, err = parse(b[f.Size:])
 	return err == nil
 }
 
@@ -97,7 +58,7 @@ func tagged(src Source, head []byte) (at int64, err error) {
 }
 
 // readFrames reads a file of frames with headers of their own.
-func readFrames(src Source, parse func([]byte) (frame, error), progress func(int64)) (*contents, error) {
+func readFrames(src Source, parse reading, progress func(int64)) (*contents, error) {
 	var head [10]byte
 	n, err := src.ReadAt(head[:], 0)
 	if err != nil && !errors.Is(err, io.EOF) {
@@ -120,10 +81,10 @@ func readFrames(src Source, parse func([]byte) (frame, error), progress func(int
 			break
 		}
 		f, err := parse(b)
-		if err == nil && s != nil && f.codec != s.codec.ID {
+		if err == nil && s != nil && f.Codec != s.codec {
 			err = errors.New("another codec")
 		}
-		if err != nil || f.size > maxFrame {
+		if err != nil || f.Size > maxFrame {
 			if junk++; junk > maxJunk {
 				return nil, &media.FormatError{Format: "file of sound", Found: fmt.Sprintf("more than %d bytes that are no frame before byte %d", maxJunk, at), Want: "frames one behind the other"}
 			}
@@ -131,20 +92,20 @@ func readFrames(src Source, parse func([]byte) (frame, error), progress func(int
 			at++
 			continue
 		}
-		if f.size > len(b) {
+		if f.Size == 0 || f.Size > len(b) {
 			c.truncated = true
 			break
 		}
 		if s == nil {
-			s = &source{kind: media.Audio, codec: coding.Find(f.codec), called: string(f.codec), config: f.config, scale: int64(f.rate)}
+			s = &source{kind: media.Audio, codec: f.Codec, called: f.Codec.Label, config: f.Config, scale: int64(f.Rate)}
 			c.tracks = append(c.tracks, s)
 		}
-		if !isInfo(b[:f.size], f.codec) || len(s.samples) > 0 {
-			s.samples = append(s.samples, bmff.Sample{Offset: at + int64(f.skip), Size: uint32(f.size - f.skip), DTS: now, PTS: now, Duration: uint32(f.samples), Key: true})
-			now += f.samples
+		if !f.Info || len(s.samples) > 0 {
+			s.samples = append(s.samples, bmff.Sample{Offset: at + int64(f.Skip), Size: uint32(f.Size - f.Skip), DTS: now, PTS: now, Duration: uint32(f.Samples), Key: true})
+			now += f.Samples
 		}
-		at += int64(f.size)
-		_, _ = r.Discard(f.size)
+		at += int64(f.Size)
+		_, _ = r.Discard(f.Size)
 		progress(at)
 	}
 	if s == nil || len(s.samples) == 0 {
@@ -158,15 +119,6 @@ func samplesOf(s *source) []bmff.Sample {
 		return nil
 	}
 	return s.samples
-}
-
-// isInfo reports whether a frame of MPEG audio is silence that holds facts of the file instead of sound.
-func isInfo(b []byte, codec media.Codec) bool {
-	if codec != media.MP3 {
-		return false
-	}
-	b = b[:min(len(b), 64)]
-	return bytes.Contains(b, []byte("Xing")) || bytes.Contains(b, []byte("Info")) || bytes.Contains(b, []byte("VBRI"))
 }
 
 // wavBlock is how many samples of a WAV file make an access unit.
@@ -210,21 +162,22 @@ func readWAV(src Source, _ func(int64)) (*contents, error) {
 			if tag == extensible && len(b) >= 26 {
 				tag = binary.LittleEndian.Uint16(b[24:])
 			}
-			f := pcm.Format{Codec: media.PCM, Channels: int(binary.LittleEndian.Uint16(b[2:])), Rate: int(binary.LittleEndian.Uint32(b[4:])), Bits: int(binary.LittleEndian.Uint16(b[14:])), LittleEndian: true}
+			f := coding.Sampled{Channels: int(binary.LittleEndian.Uint16(b[2:])), Rate: int(binary.LittleEndian.Uint32(b[4:])), Bits: int(binary.LittleEndian.Uint16(b[14:]))}
 			s = &source{kind: media.Audio, called: "PCM", scale: int64(f.Rate)}
 			switch tag {
 			case integer:
 			case aLaw:
-				f.Codec = media.ALaw
+				f.Law = 'A'
 			case uLaw:
-				f.Codec = media.ULaw
+				f.Law = 'u'
 			default:
 				s.trouble = fmt.Sprintf("its samples are of format %d, which is none that is read here: integers are", tag)
 			}
-			if err := new(pcm.Format).Unmarshal(f.Codec, f.Marshal()); err != nil && s.trouble == "" {
+			codec, config, err := f.Describe()
+			if err != nil && s.trouble == "" {
 				return nil, err
 			}
-			s.codec, s.config = coding.Find(f.Codec), f.Marshal()
+			s.codec, s.config = codec, config
 			frame = max(int64(f.Channels)*int64(f.Bits)/8, 1)
 		case "data":
 			if s == nil {

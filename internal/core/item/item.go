@@ -22,6 +22,8 @@ type Item struct {
 	Duration  int64 // ticks of media.VideoTimescale
 	Truncated bool  // a file ends early: what there is of it plays
 	Container string
+	// Packed: it is sound that browsers take as its own frames alone.
+	Packed bool
 }
 
 // Track is a track of a file.
@@ -62,6 +64,7 @@ type Text struct {
 // Options are what an item is made of.
 type Options struct {
 	Files     []Source // one, or several whose pictures are rungs of one ladder
+	Languages []string // of the sound in each file, where the file does not say; may be shorter
 	Texts     []Text
 	NewHeader func(media.Track) *segment.Header // makes the CMAF header of a track
 	Progress  func(bytes int64)                 // is told how far a file was read; may be nil
@@ -80,6 +83,9 @@ func Open(o Options) (*Item, error) {
 			it.Container = c.container
 		}
 		for _, s := range c.tracks {
+			if s.kind == media.Audio && s.language == "" && n < len(o.Languages) {
+				s.language = o.Languages[n]
+			}
 			if len(s.samples) > 0 {
 				t := it.look(src, s, o.NewHeader)
 				t.File = n
@@ -90,6 +96,7 @@ func Open(o Options) (*Item, error) {
 	if len(it.Tracks) == 0 {
 		return nil, &media.FormatError{Format: "file on demand", Found: "neither pictures nor sound", Want: "one of them at least"}
 	}
+	it.alone()
 	for i := range o.Texts {
 		x := &o.Texts[i]
 		t := Track{Track: coding.Texts(x.Name, x.Language), Cues: webvtt.Flatten(x.Cues)}
@@ -98,6 +105,20 @@ func Open(o Options) (*Item, error) {
 	}
 	it.cut()
 	return it, nil
+}
+
+// alone finds out whether sound that browsers take as its own frames alone stands by itself; beside anything else it has to be coded.
+func (it *Item) alone() {
+	others := slices.ContainsFunc(it.Tracks, func(t Track) bool { return t.plays() && !t.source.codec.Packed })
+	for i := range it.Tracks {
+		t := &it.Tracks[i]
+		if !t.plays() || !t.source.codec.Packed {
+			continue
+		}
+		if it.Packed = !others; others {
+			t.Trouble = t.Label + " has to be coded anew to play beside the rest"
+		}
+	}
 }
 
 // look finds out what a track is.
@@ -296,8 +317,9 @@ func (it *Item) lines(lead *Track) (lines []int64) {
 		}
 		keys = shared
 	}
+	least := max(segmentLeast, it.Duration/maxSegments)
 	for _, at := range keys {
-		if len(lines) == 0 || at-lines[len(lines)-1] >= segmentLeast {
+		if len(lines) == 0 || at-lines[len(lines)-1] >= least {
 			lines = append(lines, at)
 		}
 	}
@@ -307,6 +329,7 @@ func (it *Item) lines(lead *Track) (lines []int64) {
 const (
 	keySlack    = media.VideoTimescale / 200
 	rungLongest = 12 * media.VideoTimescale
+	maxSegments = 20_000 // of an item: longer ones have longer segments
 )
 
 // keys are the times of keyframes in what is made.
@@ -359,7 +382,7 @@ func (t *Track) segment(n, lo, hi int) *segment.Segment {
 	}
 	s := &segment.Segment{
 		MSN: uint64(n), Start: media.Rescale(first+t.shift, scale, media.VideoTimescale), Header: t.Header, ETag: segment.Tag(uint64(n), t.Header),
-		Size:  size + overhead + perSample*int64(len(part)), // with what stands around the samples, at most
+		Size:  size + overhead + (perSample+int64(len(t.source.prefix)))*int64(len(part)), // with what stands around the samples, at most
 		Units: len(part), Made: &segment.Made{}, FirstPTS: first + t.shift, TrackDuration: last - first, KeySize: int(part[0].Size),
 	}
 	s.Duration = media.Rescale(last+t.shift, scale, media.VideoTimescale) - s.Start

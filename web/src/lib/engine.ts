@@ -14,6 +14,7 @@ export interface Quality {
 export interface Sound {
   id: string;
   label: string;
+  language?: string;
 }
 
 export interface Showing {
@@ -82,6 +83,7 @@ class HlsEngine implements Engine {
   #jumped = -Infinity;
   #pace?: ReturnType<typeof setInterval>;
   #fixed = "";
+  #closed = false;
   constructor(
     private readonly video: HTMLVideoElement,
     url: string,
@@ -121,7 +123,8 @@ class HlsEngine implements Engine {
     });
     hls.on(Hls.Events.AUDIO_TRACKS_UPDATED, () => this.#listSounds());
     hls.on(Hls.Events.AUDIO_TRACK_SWITCHED, () => this.#listSounds());
-    hls.on(Hls.Events.SUBTITLE_TRACKS_UPDATED, () => this.#listTexts());
+    // A track that is chosen within this event would be let go again behind it.
+    hls.on(Hls.Events.SUBTITLE_TRACKS_UPDATED, () => void setTimeout(() => this.#listTexts()));
     hls.on(Hls.Events.ERROR, (_, d) => {
       if (!d.fatal) {
         // The player takes a part that the browser refused for one that it has, and would leave a hole.
@@ -155,8 +158,10 @@ class HlsEngine implements Engine {
   }
   /** Text comes when its segment is whole: too late for who stays nearer to the live edge. */
   #listTexts() {
-    if (this.way === "ll-hls") return;
-    this.on.texts(this.#hls.subtitleTracks.map((t, i) => ({ id: String(i), label: t.name })));
+    if (this.way === "ll-hls" || this.#closed) return;
+    this.on.texts(
+      this.#hls.subtitleTracks.map((t, i) => ({ id: String(i), label: t.name, language: t.lang })),
+    );
   }
   read(id: string) {
     this.#hls.subtitleDisplay = true;
@@ -201,6 +206,7 @@ class HlsEngine implements Engine {
     return this.#hls.targetLatency ?? NaN;
   }
   close() {
+    this.#closed = true;
     clearInterval(this.#pace);
     this.#hls.destroy();
   }
@@ -250,6 +256,7 @@ class DashEngine implements Engine {
               (e.tracks ?? []).map((t, i) => ({
                 id: String(i),
                 label: t.labels?.[0]?.text || t.lang || t.id || `Text ${i + 1}`,
+                language: t.lang,
               })),
             ),
         );

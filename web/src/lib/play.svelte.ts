@@ -40,7 +40,9 @@ const patience = 3;
 /** match finds one of several by its language or name, "" when there is none. */
 function match(list: Sound[], wanted?: string): string {
   const text = wanted?.toLowerCase();
-  return (text && list.find((s) => s.label.toLowerCase().includes(text))?.id) || "";
+  if (!text) return "";
+  const said = (s: Sound) => s.language?.toLowerCase() === text || s.label.toLowerCase().includes(text);
+  return list.find(said)?.id ?? "";
 }
 
 /** Playback holds one player on a video element, and says what it does in plain words. */

@@ -96,6 +96,16 @@ export type Clock = "" | "top" | "bottom";
 /** Codec names the coding of a track. */
 export type Codec = "h264" | "hevc" | "vp8" | "vp9" | "av1" | "mpeg-2" | "jpeg" | "webvtt" | "raw" | "aac" | "opus" | "mp2" | "mp3" | "ac-3" | "e-ac-3" | "a-law" | "u-law" | "pcm" | "id3" | "scte-35" | "captions" | "teletext" | "dvb-subtitles";
 
+/** Coding is how the coding of an item goes. */
+export interface Coding {
+  state: string; // "waiting", "coding", "paused", "failed" or "done"
+  rungs: string[];
+  percent: number;
+  speed?: number; // media time against time, in hundredths, of the newest stretch
+  left?: number; // seconds, about
+  trouble?: string;
+}
+
 /** Colour says how the samples of a picture are to be read: code points of ITU-T H.273, 0 when the source does not say. */
 export interface Colour {
   primaries?: number;
@@ -134,24 +144,32 @@ export interface Delivery {
   millis: number; // that it took
 }
 
-/** Entry is a file of the library. */
+/** Entry is an item of the library: a file, or several that belong together by their names. */
 export interface Entry {
   name: string; // part of its addresses
-  file: string; // below the folder
+  file: string; // below the folder: the main one
   bytes: number;
   modified: string;
+  beside?: string[]; // Beside are further files of it: rungs, sound and subtitles.
+  looking?: number; // Looking is how much of the file was looked through, in hundredths, while that goes on; 0 when it is done.
   trouble?: string; // Trouble says why nothing of it plays, "" when something does; Note what is to be known beside.
   note?: string;
   container?: string;
   millis: number; // that it lasts
   tracks: EntryTrack[];
   hls?: string;
+  ts?: string; // HLS with transport streams
   dash?: string;
+  download?: string;
+  packed?: boolean; // Packed: it is sound that browsers take in segments of its own frames alone, which HLS has and DASH has not.
+  transport?: boolean; // Transport: transport streams hold something of it.
+  coding?: Coding; // Coding is how the coding of a ladder goes, nil when nobody asked for one.
 }
 
-/** EntryTrack is a track of a file. */
+/** EntryTrack is a track of an item. */
 export interface EntryTrack {
   name: string; // of its rendition
+  file?: string;
   kind: string;
   codec: string;
   width?: number;
@@ -160,6 +178,7 @@ export interface EntryTrack {
   bitrate: number; // bits a second
   keyMillis?: number; // how far keyframes lie apart at most
   trouble?: string; // why it does not play as it is
+  codable?: boolean; // Codable: coding it anew would help.
 }
 
 /** Error is the body of every answer with a status of 400 and above. */
@@ -434,6 +453,11 @@ export interface Measured {
   height: number;
   bitrate: number; // bits a second
   quality: number; // hundredths of a decibel, all at one size of screen
+}
+
+/** NewCoding asks for a ladder of an item. */
+export interface NewCoding {
+  heights?: number[]; // of the rungs; empty: the usual ones
 }
 
 /** NewImage is the file of an image: a PNG, of half a megabyte at most. */

@@ -72,7 +72,12 @@
   const element = $host();
   const base = $derived(server.replace(/\/$/, ""));
   async function ask(): Promise<PublicChannel> {
-    if (item) return { title: item, state: "live" }; // a file is there, or says itself why not
+    if (item) {
+      const res = await fetch(`${base}/items/${item}/index.m3u8`);
+      return res.ok
+        ? { title: item, state: "file" }
+        : { title: item, state: "missing", starts: (await res.text()).trim() };
+    }
     const res = await fetch(`${base}/api/v1/public/${channel}`);
     if (res.status === 404) return { title: "", state: "missing" };
     if (!res.ok) return { title: "", state: "silent" };
@@ -123,7 +128,7 @@
       ? [
           way.includes("dash")
             ? { way: "dash", url: `${base}/items/${item}/index.mpd` }
-            : { way: "hls", url: `${base}/items/${item}/index.m3u8` },
+            : { way: "hls", url: `${base}/items/${item}/${way === "ts" ? "ts" : "index"}.m3u8` },
         ]
       : recording
         ? [

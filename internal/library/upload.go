@@ -1,0 +1,297 @@
+package library
+
+import (
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+)
+
+// Upload is a file that comes in pieces.
+type Upload struct {
+	ID      string    `json:"id"`
+	Name    string    `json:"name"` // of the file
+	Size    int64     `json:"size"` // bytes
+	Offset  int64     `json:"offset"`
+	Begun   time.Time `json:"begun"`
+	Newest  time.Time `json:"newest"` // when something came
+	Expires time.Time `json:"expires"`
+}
+
+// Bounds of uploads.
+const (
+	uploadFolder = ".uploads"
+	maxUploads   = 64
+	maxUpload    = 1 << 40
+	// uploadRests is for how long an upload is kept of which nothing comes.
+	uploadRests = 24 * time.Hour
+	// diskLeft is what uploads leave free of the disk, bytes.
+	diskLeft = 1 << 30
+)
+
+// Errors of uploads.
+var (
+	ErrNoUpload   = errors.New("there is no such upload: it is complete, was removed, or rested for a day")
+	ErrTooMany    = fmt.Errorf("found %d uploads at a time, expected less: finish some, or remove them", maxUploads)
+	ErrNoRoom     = errors.New("the disk has no room for the file")
+	ErrUploadBusy = errors.New("another request is sending the same upload")
+)
+
+// uploads are those that go on.
+type uploads struct {
+	mu   sync.Mutex
+	busy map[string]bool // that somebody writes to now
+}
+
+func (l *Library) uploadFile(id, kind string) string { return path.Join(uploadFolder, id+kind) }
+
+// BeginUpload begins an upload of a file of so many bytes.
+func (l *Library) BeginUpload(name string, size int64) (u Upload, err error) {
+	name = path.Base(strings.ReplaceAll(strings.TrimSpace(name), "\\", "/"))
+	ending := strings.ToLower(path.Ext(name))
+	switch {
+	case name == "." || name == "/" || strings.HasPrefix(name, ".") || len(name) > 200 || strings.ContainsFunc(name, func(r rune) bool { return r < ' ' }):
+		return u, fmt.Errorf("found the file name %.80q, expected one of 200 letters at most", name)
+	case !endings[ending] && !textEndings[ending]:
+		return u, fmt.Errorf("found a file with the ending %.20q, expected media or subtitles: %s", ending, strings.Join(Endings(), " "))
+	case size <= 0 || size > maxUpload:
+		return u, fmt.Errorf("found a file of %d bytes, expected 1 to %d", size, int64(maxUpload))
+	}
+	root, err := l.root()
+	if err != nil {
+		return u, err
+	}
+	defer func() { _ = root.Close() }()
+	l.uploads.mu.Lock()
+	defer l.uploads.mu.Unlock()
+	list, err := l.listUploads(root)
+	if err != nil {
+		return u, err
+	}
+	if len(list) >= maxUploads {
+		return u, ErrTooMany
+	}
+	wanted := size
+	for _, o := range list {
+		wanted += o.Size - o.Offset
+	}
+	if free := freeBytes(l.folder); free >= 0 && wanted > free-diskLeft {
+		return u, ErrNoRoom
+	}
+	now := time.Now().UTC()
+	u = Upload{ID: rand.Text(), Name: name, Size: size, Begun: now, Newest: now, Expires: now.Add(uploadRests)}
+	f, err := root.Create(l.uploadFile(u.ID, ".part"))
+	if err != nil {
+		return u, err
+	}
+	if err := f.Close(); err != nil {
+		return u, err
+	}
+	return u, l.noteUpload(root, &u)
+}
+
+// root opens the folder, which is made when there is none.
+func (l *Library) root() (*os.Root, error) {
+	if err := os.MkdirAll(path.Join(l.folder, uploadFolder), 0o755); err != nil {
+		return nil, err
+	}
+	return os.OpenRoot(l.folder)
+}
+
+func (l *Library) noteUpload(root *os.Root, u *Upload) error {
+	b, err := json.Marshal(u)
+	if err != nil {
+		return err
+	}
+	return root.WriteFile(l.uploadFile(u.ID, ".json"), b, 0o644)
+}
+
+// listUploads lists those that are not complete, and removes those that rested too long. It needs the lock.
+func (l *Library) listUploads(root *os.Root) (out []Upload, err error) {
+	names, err := fs.ReadDir(root.FS(), uploadFolder)
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range names {
+		id, ok := strings.CutSuffix(d.Name(), ".json")
+		if !ok {
+			continue
+		}
+		u, err := l.upload(root, id)
+		if err == nil && time.Now().After(u.Expires) && !l.uploads.busy[id] {
+			l.dropUpload(root, id)
+			continue
+		}
+		if err == nil {
+			out = append(out, u)
+		}
+	}
+	slices.SortFunc(out, func(a, b Upload) int { return a.Begun.Compare(b.Begun) })
+	return out, nil
+}
+
+func (l *Library) dropUpload(root *os.Root, id string) {
+	_ = root.Remove(l.uploadFile(id, ".json"))
+	_ = root.Remove(l.uploadFile(id, ".part"))
+}
+
+// upload reads what is known of an upload.
+func (l *Library) upload(root *os.Root, id string) (u Upload, err error) {
+	if id == "" || strings.ContainsAny(id, "./\\") || len(id) > 64 {
+		return u, ErrNoUpload
+	}
+	b, err := root.ReadFile(l.uploadFile(id, ".json"))
+	if err != nil || json.Unmarshal(b, &u) != nil {
+		return u, ErrNoUpload
+	}
+	info, err := root.Stat(l.uploadFile(id, ".part"))
+	if err != nil {
+		return u, ErrNoUpload
+	}
+	u.Offset, u.Newest = info.Size(), info.ModTime().UTC()
+	u.Expires = u.Newest.Add(uploadRests)
+	return u, nil
+}
+
+// Uploads lists those that are not complete.
+func (l *Library) Uploads() ([]Upload, error) {
+	root, err := l.root()
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = root.Close() }()
+	l.uploads.mu.Lock()
+	defer l.uploads.mu.Unlock()
+	return l.listUploads(root)
+}
+
+// FindUpload says how far an upload came.
+func (l *Library) FindUpload(id string) (Upload, error) {
+	root, err := l.root()
+	if err != nil {
+		return Upload{}, err
+	}
+	defer func() { _ = root.Close() }()
+	return l.upload(root, id)
+}
+
+// DropUpload removes an upload.
+func (l *Library) DropUpload(id string) error {
+	root, err := l.root()
+	if err != nil {
+		return err
+	}
+	defer func() { _ = root.Close() }()
+	if _, err := l.upload(root, id); err != nil {
+		return err
+	}
+	l.uploads.mu.Lock()
+	defer l.uploads.mu.Unlock()
+	if l.uploads.busy[id] {
+		return ErrUploadBusy
+	}
+	l.dropUpload(root, id)
+	return nil
+}
+
+// OffsetError says that a piece does not go on where the upload is.
+type OffsetError struct{ Found, Want int64 }
+
+func (e *OffsetError) Error() string {
+	return fmt.Sprintf("found a piece from byte %d on, expected one from byte %d on", e.Found, e.Want)
+}
+
+// Append adds a piece of an upload from a byte on. What came before r failed stays. The last piece puts the file into the library: the
+// name that it got is the second value then.
+func (l *Library) Append(id string, offset int64, r io.Reader) (u Upload, file string, err error) {
+	root, err := l.root()
+	if err != nil {
+		return u, "", err
+	}
+	defer func() { _ = root.Close() }()
+	l.uploads.mu.Lock()
+	if l.uploads.busy[id] {
+		l.uploads.mu.Unlock()
+		return u, "", ErrUploadBusy
+	}
+	if l.uploads.busy == nil {
+		l.uploads.busy = map[string]bool{}
+	}
+	l.uploads.busy[id] = true
+	l.uploads.mu.Unlock()
+	defer func() {
+		l.uploads.mu.Lock()
+		delete(l.uploads.busy, id)
+		l.uploads.mu.Unlock()
+	}()
+	if u, err = l.upload(root, id); err != nil {
+		return u, "", err
+	}
+	if offset != u.Offset {
+		return u, "", &OffsetError{offset, u.Offset}
+	}
+	f, err := root.OpenFile(l.uploadFile(id, ".part"), os.O_WRONLY|os.O_APPEND, 0o644)
+	if err != nil {
+		return u, "", err
+	}
+	n, err := io.Copy(f, io.LimitReader(r, u.Size-u.Offset))
+	u.Offset += n
+	whole := u.Offset == u.Size
+	if whole && err == nil {
+		err = f.Sync()
+	}
+	if err := errors.Join(err, f.Close()); err != nil {
+		return u, "", err
+	}
+	if !whole {
+		return u, "", nil
+	}
+	file, err = place(root, l.uploadFile(id, ".part"), u.Name)
+	if err != nil {
+		return u, "", err
+	}
+	_ = root.Remove(l.uploadFile(id, ".json"))
+	return u, file, nil
+}
+
+// place gives a file a name that no other one has.
+func place(root *os.Root, from, name string) (string, error) {
+	base := strings.TrimSuffix(name, path.Ext(name))
+	for n := 1; n < 1000; n++ {
+		to := name
+		if n > 1 {
+			to = fmt.Sprintf("%s (%d)%s", base, n, path.Ext(name))
+		}
+		err := root.Link(from, to) // it fails when there is one
+		if errors.Is(err, fs.ErrExist) {
+			continue
+		}
+		if err != nil { // a file system without links
+			if _, there := root.Stat(to); there == nil {
+				continue
+			}
+			return to, root.Rename(from, to)
+		}
+		return to, root.Remove(from)
+	}
+	return "", fmt.Errorf("found a thousand files of the name %s", name)
+}
+
+// Endings lists those of files that the library takes.
+func Endings() (out []string) {
+	for _, m := range []map[string]bool{endings, textEndings} {
+		for e := range m {
+			out = append(out, e)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
