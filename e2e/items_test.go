@@ -19,9 +19,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metaplasis/demo/files"
+	"metaplasis/internal/camera"
 	"metaplasis/internal/core/inspect"
 	"metaplasis/internal/inspector"
 	"metaplasis/internal/library"
+	"metaplasis/internal/origin"
 )
 
 // put writes a file into the library's folder, as if it had lain there for a while.
@@ -309,4 +311,37 @@ func TestAFileIsCodedIntoALadder(t *testing.T) {
 	wrong, read := disorder(eval[[]shown](p, "window.frames_"), 600)
 	assert.Empty(t, wrong)
 	assert.Greater(t, read, 40)
+}
+
+// TestItemsAsAChannel: items one after the other are a channel, again and again, until somebody sends.
+func TestItemsAsAChannel(t *testing.T) {
+	t.Parallel()
+	list, err := files.Make()
+	require.NoError(t, err)
+	s := start(t)
+	for _, f := range list {
+		if f.Name == "race-plain.mp4" || f.Name == "race.mkv" || f.Name == "stream.ts" {
+			s.put(t, strings.ReplaceAll(f.Name, "race.mkv", "second.mkv"), f.Bytes)
+		}
+	}
+	s.items(t, 3)
+	set := origin.Settings{Packaging: origin.Packaging{SegmentMillis: 2000, Window: 12}, Inputs: []origin.Input{{Kind: origin.InputSender}, {Kind: origin.InputItems, File: "race-plain+stream+second"}}}
+	url := s.channel("replay", set, sourceOnly)
+	eventually(t, "all three were on air", func() bool { return s.newest("replay", "source") >= 14 })
+	p := open(t)
+	defer p.stop()
+	p.do(chromedp.Navigate(s.http + "/embed/replay?as=hls"))
+	p.until(`document.querySelector("video")?.readyState > 2`)
+	eval[chromedp.Void](p, collector)
+	p.until(`window.frames_.filter(f => f.drawn >= 0).length > 330`) // over a seam
+	wrong, read := disorder(eval[[]shown](p, "window.frames_"), 240)
+	assert.Empty(t, wrong, "the items follow each other without a picture lost")
+	assert.Greater(t, read, 250)
+	stop := s.send(0, camera.Options{URL: url})
+	defer stop()
+	eventually(t, "who sends goes first", func() bool { f := s.status("replay").Feed; return f != nil && f.Protocol == "RTMP" })
+	// What is not there is said.
+	_, err = s.api.CreateChannel(context.Background(), origin.Settings{Slug: "nothing", Inputs: []origin.Input{{Kind: origin.InputItems, File: "race-9"}}})
+	require.NoError(t, err)
+	eventually(t, "it is told", func() bool { return s.hasEvent("input-failed") })
 }

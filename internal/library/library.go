@@ -537,6 +537,22 @@ func (l *Library) Find(name string) (list []Rendition, trouble string, known boo
 	return list, "", true
 }
 
+// Item is what an item holds, nil when it cannot be said now, and why.
+func (l *Library) Item(name string) (*item.Item, string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	e := l.entries[name]
+	switch {
+	case e == nil:
+		return nil, "there is none of this name in the library"
+	case e.Looking > 0:
+		return nil, "it is still being looked through"
+	case e.item == nil:
+		return nil, e.Trouble
+	}
+	return e.item, ""
+}
+
 // Packed reports whether an item is sound that is offered as packed sound alone.
 func (l *Library) Packed(name string) bool {
 	l.mu.Lock()

@@ -16,13 +16,13 @@ import (
 type Input struct {
 	// Kind is "sender": an encoder that connects with a key; "address": what the service fetches or receives at an
 	// address; "studio": a source on the studio's network; "programme": a programme of the transport stream that
-	// another channel receives; "channel": another channel, or a rung of it; "file": a recording that repeats; "slate": a
-	// picture.
+	// another channel receives; "channel": another channel, or a rung of it; "file": a recording that repeats; "items":
+	// items of the library one after the other, again and again; "slate": a picture.
 	Kind string `json:"kind"`
 	// Name tells several inputs for senders apart, such as backup; keys may lead to one of them. Of a source on the
 	// studio's network it is its name, or its ID.
 	Name string `json:"name,omitempty"`
-	File string `json:"file,omitempty"` // of a file: its name in the service's folder of files; of a slate: its image, none for the title
+	File string `json:"file,omitempty"` // of a file: its name in the service's folder of files; of items: their names with + between; of a slate: its image, none for the title
 	// Address of the source: udp, rtp, http, https, srt, rtsp, rtsps, rtmp or rtmps.
 	Address string `json:"address,omitempty"`
 	Channel string `json:"channel,omitempty"` // of a programme: whose transport stream it is in; of a channel: its name
@@ -42,12 +42,14 @@ const (
 	InputProgramme = "programme"
 	InputChannel   = "channel"
 	InputFile      = "file"
+	InputItems     = "items"
 	InputSlate     = "slate"
 )
 
 const (
-	maxInputs = 6
-	onDemand  = "on-demand:"
+	maxInputs   = 6
+	maxPlaylist = 64 // items of an input
+	onDemand    = "on-demand:"
 	// KeptSecret stands for a secret that is not shown; in a change, for the one that was there.
 	KeptSecret = "(kept)"
 )
@@ -55,7 +57,7 @@ const (
 // inputSchemes are those of addresses that inputs fetch or receive.
 var inputSchemes = []string{"udp", "rtp", "http", "https", "srt", "rtsp", "rtsps", "rtmp", "rtmps"}
 
-// String writes the input as the CLI reads it: sender, sender:backup, file:standby.flv, programme:truck#2, studio:Deck 2,
+// String writes the input as the CLI reads it: sender, sender:backup, file:standby.flv, items:race-1+race-2, programme:truck#2, studio:Deck 2,
 // udp://239.1.1.1:5000#2, on-demand:rtsp://camera/1. The secret is left out.
 func (in Input) String() string {
 	text := in.Kind
@@ -132,7 +134,9 @@ func (in Input) Same(o Input) bool {
 }
 
 // Plays reports whether the input plays by itself what lies here, without anybody who sends.
-func (in Input) Plays() bool { return in.Kind == InputFile || in.Kind == InputSlate }
+func (in Input) Plays() bool {
+	return in.Kind == InputFile || in.Kind == InputItems || in.Kind == InputSlate
+}
 
 // Connects reports whether the service fetches or receives the input by itself.
 func (in Input) Connects() bool {
@@ -158,8 +162,9 @@ func (in Input) words() string {
 }
 
 var (
-	fileForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,99}\.(flv|mp4|ts)$`)
-	nameForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,31}$`)
+	itemsForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,79}(\+[a-z0-9][a-z0-9-]*)*$`)
+	fileForm  = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,99}\.(flv|mp4|ts)$`)
+	nameForm  = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,31}$`)
 )
 
 const (
@@ -213,6 +218,10 @@ func (in Input) check(slug string) string {
 	case InputFile:
 		if !fileForm.MatchString(in.File) {
 			return fmt.Sprintf("found file %q, expected the name of an FLV, CMAF or TS file in the folder of files, such as standby.flv, standby.mp4 or standby.ts", clip(in.File))
+		}
+	case InputItems:
+		if len(in.File) > maxAddress || strings.Count(in.File, "+") >= maxPlaylist || !itemsForm.MatchString(in.File) {
+			return fmt.Sprintf("found the items %q, expected their names in the library with + between, such as race-1+race-2", clip(in.File))
 		}
 	case InputAddress:
 		return in.checkAddress()

@@ -392,6 +392,8 @@ func (c *Channel) InputProblem(in Input, text string) {
 	c.mu.Unlock()
 	do := "Put an FLV or TS file, or CMAF track files, of that name into the folder of files."
 	switch in.Kind {
+	case InputItems:
+		do = "Look at them: metaplasis items list; it is tried again by itself."
 	case InputSlate:
 		do = "Take another image, or none for the channel's title."
 	case InputStudio:

@@ -6,8 +6,10 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"metaplasis/internal/contribution/file"
+	"metaplasis/internal/library"
 	"metaplasis/internal/origin"
 	"metaplasis/internal/worker"
 )
@@ -17,8 +19,9 @@ const FilesFolder = "files"
 
 // playedInputs lets the player reach the inputs of the origin that play by themselves.
 type playedInputs struct {
-	o      *origin.Origin
-	folder string
+	o       *origin.Origin
+	folder  string
+	library *library.Library
 }
 
 func (p playedInputs) Inputs() (out []file.Input) {
@@ -53,6 +56,9 @@ func (p playedInputs) Problem(in file.Input, text string) {
 
 // Load reads a file from the folder, or makes a slate: as the channel's last feed was, in a process of its own.
 func (p playedInputs) Load(ctx context.Context, in file.Input) (file.Recording, error) {
+	if in.Kind == origin.InputItems {
+		return p.items(in.File)
+	}
 	if in.Kind != origin.InputSlate {
 		return file.Load(filepath.Join(p.folder, filepath.Base(in.File)))
 	}
@@ -71,13 +77,26 @@ func (p playedInputs) Load(ctx context.Context, in file.Input) (file.Recording, 
 	return file.Parse(b)
 }
 
+// items makes a playlist of items of the library.
+func (p playedInputs) items(names string) (file.Recording, error) {
+	var list []file.Named
+	for name := range strings.SplitSeq(names, "+") {
+		it, why := p.library.Item(name)
+		if it == nil {
+			return nil, fmt.Errorf("item %s: %s", name, why)
+		}
+		list = append(list, file.Named{Name: name, Item: it})
+	}
+	return file.Playlist(list)
+}
+
 // playFiles starts the player of files and slates.
 func (s *Service) playFiles() error {
 	folder := filepath.Join(s.conf.Data, FilesFolder)
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return fmt.Errorf("folder of files: %w", err)
 	}
-	p := &file.Player{Channels: playedInputs{s.origin, folder}}
+	p := &file.Player{Channels: playedInputs{s.origin, folder, s.files}}
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan struct{})
 	s.stop = append(s.stop, func() { cancel(); <-done })

@@ -241,6 +241,8 @@ func (s *Service) receive(ctx context.Context, p ports) (err error) {
 	}
 	s.serveRTSP(p.rtsp, nil)
 	s.serveRTSP(p.rtsps, s.certificate)
+	s.files = library.New(cmp.Or(s.conf.Library, filepath.Join(s.conf.Data, "library")), origin.NewHeader, s.conf.Worker, s.conf.Logger)
+	s.stop = append(s.stop, s.files.Close)
 	if err := s.playFiles(); err != nil {
 		return err
 	}
@@ -499,8 +501,6 @@ func (s *Service) pages(metricsPort net.Listener) http.Handler {
 	r.Mount("/media", http.StripPrefix("/media", s.delivery))
 	s.push = &push.Server{Receiver: receiver{s.origin}, Streams: &s.streams, Logger: s.conf.Logger}
 	s.stop = append(s.stop, s.push.Close)
-	s.files = library.New(cmp.Or(s.conf.Library, filepath.Join(s.conf.Data, "library")), origin.NewHeader, s.conf.Worker, s.conf.Logger)
-	s.stop = append(s.stop, s.files.Close)
 	s.Control.SetLibrary(s.files)
 	items := &delivery.Items{Library: s.files}
 	if s.delivery.Past != nil {

@@ -27,6 +27,8 @@ export function inputName(i: Input): string {
       return `programme ${i.programme || "1"} of ${i.channel}`;
     case "file":
       return `recording ${i.file}`;
+    case "items":
+      return `items ${(i.file ?? "").split("+").join(", ")}`;
     case "slate":
       return i.file ? `slate ${i.file}` : "slate";
   }

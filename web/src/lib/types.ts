@@ -80,9 +80,9 @@ export interface ChannelRelay {
 
 /** Chosen is the input that is on air by hand; an empty kind leaves it to the order of the inputs. */
 export interface Chosen {
-  kind: string; // Kind is "sender": an encoder that connects with a key; "address": what the service fetches or receives at an address; "studio": a source on the studio's network; "programme": a programme of the transport stream that another channel receives; "channel": another channel, or a rung of it; "file": a recording that repeats; "slate": a picture.
+  kind: string; // Kind is "sender": an encoder that connects with a key; "address": what the service fetches or receives at an address; "studio": a source on the studio's network; "programme": a programme of the transport stream that another channel receives; "channel": another channel, or a rung of it; "file": a recording that repeats; "items": items of the library one after the other, again and again; "slate": a picture.
   name?: string; // Name tells several inputs for senders apart, such as backup; keys may lead to one of them. Of a source on the studio's network it is its name, or its ID.
-  file?: string; // of a file: its name in the service's folder of files; of a slate: its image, none for the title
+  file?: string; // of a file: its name in the service's folder of files; of items: their names with + between; of a slate: its image, none for the title
   address?: string; // Address of the source: udp, rtp, http, https, srt, rtsp, rtsps, rtmp or rtmps.
   channel?: string; // of a programme: whose transport stream it is in; of a channel: its name
   programme?: string; // Programme of a transport stream, by its number or its name; none is the first. Of a channel, its rung; none is the source as it came.
@@ -289,9 +289,9 @@ export interface Image {
 
 /** Input is one way in which a channel may be fed. */
 export interface Input {
-  kind: string; // Kind is "sender": an encoder that connects with a key; "address": what the service fetches or receives at an address; "studio": a source on the studio's network; "programme": a programme of the transport stream that another channel receives; "channel": another channel, or a rung of it; "file": a recording that repeats; "slate": a picture.
+  kind: string; // Kind is "sender": an encoder that connects with a key; "address": what the service fetches or receives at an address; "studio": a source on the studio's network; "programme": a programme of the transport stream that another channel receives; "channel": another channel, or a rung of it; "file": a recording that repeats; "items": items of the library one after the other, again and again; "slate": a picture.
   name?: string; // Name tells several inputs for senders apart, such as backup; keys may lead to one of them. Of a source on the studio's network it is its name, or its ID.
-  file?: string; // of a file: its name in the service's folder of files; of a slate: its image, none for the title
+  file?: string; // of a file: its name in the service's folder of files; of items: their names with + between; of a slate: its image, none for the title
   address?: string; // Address of the source: udp, rtp, http, https, srt, rtsp, rtsps, rtmp or rtmps.
   channel?: string; // of a programme: whose transport stream it is in; of a channel: its name
   programme?: string; // Programme of a transport stream, by its number or its name; none is the first. Of a channel, its rung; none is the source as it came.
@@ -301,9 +301,9 @@ export interface Input {
 
 /** InputStatus is an input at a glance. */
 export interface InputStatus {
-  kind: string; // Kind is "sender": an encoder that connects with a key; "address": what the service fetches or receives at an address; "studio": a source on the studio's network; "programme": a programme of the transport stream that another channel receives; "channel": another channel, or a rung of it; "file": a recording that repeats; "slate": a picture.
+  kind: string; // Kind is "sender": an encoder that connects with a key; "address": what the service fetches or receives at an address; "studio": a source on the studio's network; "programme": a programme of the transport stream that another channel receives; "channel": another channel, or a rung of it; "file": a recording that repeats; "items": items of the library one after the other, again and again; "slate": a picture.
   name?: string; // Name tells several inputs for senders apart, such as backup; keys may lead to one of them. Of a source on the studio's network it is its name, or its ID.
-  file?: string; // of a file: its name in the service's folder of files; of a slate: its image, none for the title
+  file?: string; // of a file: its name in the service's folder of files; of items: their names with + between; of a slate: its image, none for the title
   address?: string; // Address of the source: udp, rtp, http, https, srt, rtsp, rtsps, rtmp or rtmps.
   channel?: string; // of a programme: whose transport stream it is in; of a channel: its name
   programme?: string; // Programme of a transport stream, by its number or its name; none is the first. Of a channel, its rung; none is the source as it came.

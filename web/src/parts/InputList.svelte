@@ -10,7 +10,7 @@
   const chosen = $derived(list.find((i) => i.chosen));
   let error = $state<unknown>();
   let busy = $state(false);
-  let kind = $state<"address" | "sender" | "studio" | "programme" | "channel" | "file" | "slate">("address");
+  let kind = $state<"address" | "sender" | "studio" | "programme" | "channel" | "file" | "items" | "slate">("address");
   let text = $state("");
   let secret = $state("");
   let programme = $state("");
@@ -22,6 +22,7 @@
     ["programme", "Programme of another channel"],
     ["channel", "Another channel, or a rung of it"],
     ["file", "Recording"],
+    ["items", "Items of the library"],
     ["slate", "Slate"],
   ] as const;
   const asks = {
@@ -34,6 +35,7 @@
     programme: ["Channel", "truck"],
     channel: ["Channel", "start-line"],
     file: ["File in the service’s folder of files", "standby.flv, standby.mp4 or standby.ts"],
+    items: ["Items, with + between", "race-1+race-2"],
     slate: ["Image, none for the title", "regatta-card"],
   } as const;
 
@@ -60,7 +62,7 @@
       Object.assign(next, { address: text.trim(), secret: secret || undefined, onDemand });
     if (kind === "sender" || kind === "studio") next.name = text.trim();
     if (kind === "programme" || kind === "channel") next.channel = text.trim();
-    if (kind === "file" || kind === "slate") next.file = text.trim() || undefined;
+    if (kind === "file" || kind === "items" || kind === "slate") next.file = text.trim() || undefined;
     if ((kind === "address" || kind === "programme" || kind === "channel") && programme)
       next.programme = programme;
     void set([...list.map(kept), next]).then(() => {
