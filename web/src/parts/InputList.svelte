@@ -10,7 +10,9 @@
   const chosen = $derived(list.find((i) => i.chosen));
   let error = $state<unknown>();
   let busy = $state(false);
-  let kind = $state<"address" | "sender" | "studio" | "programme" | "channel" | "file" | "items" | "slate">("address");
+  let kind = $state<"address" | "sender" | "studio" | "programme" | "channel" | "file" | "items" | "slate">(
+    "address",
+  );
   let text = $state("");
   let secret = $state("");
   let programme = $state("");
