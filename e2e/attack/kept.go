@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
@@ -14,6 +15,9 @@ import (
 	"sync/atomic"
 	"syscall"
 	"time"
+
+	"github.com/johannesboyne/gofakes3"
+	"github.com/johannesboyne/gofakes3/backend/s3mem"
 
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/ladder"
@@ -132,6 +136,69 @@ func storeGone(r *rig) (string, error) {
 		}
 		return os.Rename(at+".away", at)
 	})
+}
+
+// storeReadOnly lets nothing new be made in the store.
+func storeReadOnly(r *rig) (string, error) {
+	if !r.mounted {
+		return "left out: this needs the right to mount a disk of its own", nil
+	}
+	if err := r.keeps(); err != nil {
+		return "", err
+	}
+	at := filepath.Join(r.dir, "data", "store")
+	if err := syscall.Mount(at, at, "", syscall.MS_BIND, ""); err != nil {
+		return "", err
+	}
+	if err := syscall.Mount("", at, "", syscall.MS_BIND|syscall.MS_REMOUNT|syscall.MS_RDONLY, ""); err != nil {
+		return "", errors.Join(err, syscall.Unmount(at, syscall.MNT_DETACH))
+	}
+	well := func() error { return syscall.Unmount(at, syscall.MNT_DETACH) }
+	l, err := r.api.Ladder(context.Background(), slug)
+	if err != nil {
+		return "", errors.Join(err, well())
+	}
+	l.Rungs = append(l.Rungs, ladder.Rung{Name: "112p", On: true, Height: 112, Bitrate: 100_000, Effort: 1})
+	if _, err := r.api.SetLadder(context.Background(), slug, l); err != nil {
+		return "", errors.Join(err, well())
+	}
+	return "a rung more while nothing can be made; said, and no hole behind it", r.troubled(well)
+}
+
+// storeSlow keeps in an object store that takes 100 ms for each request: in a service of its own.
+func storeSlow(r *rig) (string, error) {
+	backend := s3mem.New()
+	if err := backend.CreateBucket("kept"); err != nil {
+		return "", err
+	}
+	store := gofakes3.New(backend).Server()
+	var asked atomic.Int64
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, req *http.Request) {
+		asked.Add(1)
+		time.Sleep(100 * time.Millisecond)
+		store.ServeHTTP(w, req)
+	}))
+	defer server.Close()
+	slow, err := newRig(r.quick, "--store", "s3://key:secret@"+strings.TrimPrefix(server.URL, "http://")+"/kept?tls=off")
+	if err != nil {
+		return "", err
+	}
+	defer slow.close()
+	begun := time.Now()
+	if _, err := slow.api.ChangeChannel(context.Background(), slug, map[string]any{"keeping": map[string]any{"timeShiftMinutes": 60}}); err != nil {
+		return "", err
+	}
+	time.Sleep(slow.last(60*time.Second, 15*time.Second))
+	if worst := slow.watch.worst(); worst > 1500*time.Millisecond {
+		return "", fmt.Errorf("the player beside it waited for %.2f s", worst.Seconds())
+	}
+	if lost := slow.watch.lost(); lost > 0 {
+		return "", errors.New("the camera beside it was disturbed")
+	}
+	if err := slow.whole(begun.Add(3 * time.Second)); err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("an object store that takes 100 ms: %d requests, no hole", asked.Load()), nil
 }
 
 // storeFull fills the disk of the store.

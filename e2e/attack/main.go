@@ -49,6 +49,8 @@ func attacks() []attack {
 		{"disk full", diskFull, 400, usual},
 		{"store gone and back", storeGone, 400, usual},
 		{"store full", storeFull, 400, usual},
+		{"store read-only", storeReadOnly, 400, usual},
+		{"store slow", storeSlow, 400, usual},
 		{"lookers back", lookersBack, 450, usual},
 	}
 }

@@ -47,7 +47,7 @@ const slug = "start-line"
 // dataSize is the disk of the service, so that it can be filled.
 const dataSize = 400 << 20
 
-func newRig(quick bool) (_ *rig, err error) {
+func newRig(quick bool, args ...string) (_ *rig, err error) {
 	r := &rig{quick: quick}
 	defer func() {
 		if err != nil {
@@ -62,6 +62,7 @@ func newRig(quick bool) (_ *rig, err error) {
 	}
 	r.cmd = exec.Command("bin/metaplasis", "serve", "--data", filepath.Join(r.dir, "data"), "--http", "127.0.0.1:0", "--rtmp", "127.0.0.1:0",
 		"--srt", "127.0.0.1:0", "--rtsp", "127.0.0.1:0", "--webrtc", "127.0.0.1:0", "--studio", "lo")
+	r.cmd.Args = append(r.cmd.Args, args...)
 	r.cmd.Env = append(os.Environ(), "XDG_DATA_HOME="+r.dir)
 	r.cmd.Stderr = &r.out
 	r.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
