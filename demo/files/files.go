@@ -9,6 +9,7 @@ import (
 	"math"
 	"slices"
 	"strings"
+	"time"
 
 	"metaplasis/demo/feeds"
 	"metaplasis/internal/codec"
@@ -438,4 +439,25 @@ func Make() ([]File, error) {
 	m.add(File{Name: "empty.mp4", Says: "an empty file"}, nil, nil)
 	m.add(File{Name: "letter.mp4", Says: "a file that begins with"}, []byte("Dear crew, the race begins at ten.\n"+strings.Repeat("Bring water. ", 40)), nil)
 	return m.list, m.err
+}
+
+// Long makes an MP4 file of an FLV loop that is repeated until it is so long.
+func Long(loop []byte, lasts time.Duration) ([]byte, error) {
+	video, sound, err := tracksOf(loop)
+	if err != nil {
+		return nil, err
+	}
+	repeat := func(t *track) *track {
+		out := &track{Track: t.Track}
+		n := len(t.units)
+		turn := t.units[n-1].DTS + t.units[n-1].Duration - t.units[0].DTS
+		for at := int64(0); at < int64(lasts.Seconds())*t.Timescale; at += turn {
+			for _, u := range t.units {
+				u.DTS, u.PTS = u.DTS+at, u.PTS+at
+				out.units = append(out.units, u)
+			}
+		}
+		return out
+	}
+	return movie(repeat(video), repeat(sound))
 }

@@ -68,7 +68,7 @@ func main() {
 		}
 		return
 	}
-	list := []func() error{onOneCore, passthrough, channels, windows, crowds, packaging, parts, blocked, latency, realTime, workerDelay, waysIn, partDelays, watchers, relaysOut}
+	list := []func() error{onOneCore, passthrough, channels, windows, crowds, packaging, parts, blocked, latency, realTime, workerDelay, waysIn, partDelays, watchers, relaysOut, keptThings}
 	if len(os.Args) > 1 && os.Args[1] == "delivery" {
 		list = []func() error{packaging, parts, blocked}
 	}
@@ -80,6 +80,9 @@ func main() {
 	}
 	if len(os.Args) > 1 && os.Args[1] == "delays" {
 		list = []func() error{partDelays}
+	}
+	if len(os.Args) > 1 && os.Args[1] == "kept" {
+		list = []func() error{keptThings}
 	}
 	if len(os.Args) > 1 && os.Args[1] == "relays" {
 		list = []func() error{relaysOut}
