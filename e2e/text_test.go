@@ -25,7 +25,8 @@ type cue struct {
 func TestCaptionsBecomeText(t *testing.T) {
 	t.Parallel()
 	s := start(t)
-	url := s.channel("start-line", origin.Settings{Packaging: origin.Packaging{Window: 8}}, sourceOnly)
+	url := s.channel("start-line", origin.Settings{Packaging: origin.Packaging{Window: 8}, Keeping: keeping.Keeping}, sourceOnly)
+	began := time.Now()
 	lines := []string{"WIND 14 KNOTS", "FIRST GUN"}
 	s.send(0, camera.Options{URL: url, Captions: lines})
 	eventually(t, "text is offered", func() bool {
@@ -56,6 +57,19 @@ func TestCaptionsBecomeText(t *testing.T) {
 		assert.Contains(t, all, "\n"+line)
 	}
 	s.inspectAll("start-line", "index.m3u8", "index.mpd", "low.mpd")
+	// The same in what is kept.
+	from := "?from=" + began.UTC().Format(time.RFC3339)
+	_, b, _ := s.get("/media/start-line/index.m3u8" + from)
+	assert.Contains(t, string(b), `TYPE=SUBTITLES,GROUP-ID="text",NAME="CC1"`)
+	kept := ""
+	for _, e := range s.past("start-line", "text-cc1", from[1:]).Entries {
+		_, b, _ := s.get("/media/start-line/text-cc1/" + e.URI)
+		kept += string(b)
+	}
+	for _, line := range lines {
+		assert.Contains(t, kept, "\n"+line)
+	}
+	s.inspectAll("start-line", "index.m3u8"+from, "index.mpd"+from)
 
 	p := open(t)
 	defer p.stop()

@@ -166,13 +166,14 @@ func (p *Past) picture(q *request, a *asked) *present.Past {
 	}
 	for i := range span.Strips {
 		s := &span.Strips[i]
-		if s.Track.Kind == media.Data {
+		if s.Rendition == origin.Stills {
 			continue
 		}
 		if len(a.renditions) > 0 && !slices.Contains(a.renditions, s.Rendition) {
 			continue
 		}
-		out.Strips = append(out.Strips, present.PastStrip{Name: s.Rendition, Sound: s.Sound, List: s.List, Gapped: s.Gaps > 0, Goes: !a.ended && goes(q.channel, s.Rendition), Ordinal: s.Ordinal, Breaks: s.Breaks, Longest: s.Longest})
+		out.Strips = append(out.Strips, present.PastStrip{Name: s.Rendition, Sound: s.Sound, List: s.List, Gapped: s.Gaps > 0, Goes: !a.ended && goes(q.channel, s.Rendition), Ordinal: s.Ordinal, Breaks: s.Breaks, Longest: s.Longest,
+			Impaired: strings.HasPrefix(s.Rendition, "text-cc") || strings.HasPrefix(s.Rendition, "text-service")})
 	}
 	if len(out.Strips) == 0 {
 		q.fail(http.StatusNotFound, "Nothing of that time is kept.")
@@ -251,6 +252,9 @@ func (p *Past) playlist(q *request, w hls.Wrapping) {
 	}
 	p.here(q, "hls")
 	skip := readDirectives(q.r.URL.RawQuery).skip
+	if past.IsText(q.rendition) {
+		w = hls.VTT
+	}
 	p.send(q, &a, past, typePlaylist, func() []byte { return past.Playlist(q.rendition, w, skip) })
 }
 
@@ -326,7 +330,7 @@ func (p *Past) file(q *request) bool {
 	name, ending, _ := strings.Cut(q.file, ".")
 	cut := strings.LastIndexByte(name, '-') + 1
 	msn, err := strconv.ParseUint(name[cut:], 10, 63)
-	if err != nil || ending != "m4s" && ending != "key.m4s" {
+	if err != nil || ending != "m4s" && ending != "key.m4s" && ending != "vtt" {
 		return false
 	}
 	seg := p.Store.Find(q.slug, q.rendition, name[:cut], msn)
@@ -342,6 +346,15 @@ func (p *Past) file(q *request) bool {
 			return true
 		}
 		q.send(contentType(q.file, sound), immutable, seg.ETag, seg.Arrived, segment.Memory{b})
+		return true
+	}
+	if ending == "vtt" {
+		b, err := origin.TextFile(seg)
+		if err != nil {
+			q.fail(http.StatusNotFound, err.Error())
+			return true
+		}
+		q.send(contentType(q.file, false), immutable, strings.TrimSuffix(seg.ETag, `"`)+`-vtt"`, seg.Arrived, segment.Memory{b})
 		return true
 	}
 	q.send(contentType(q.file, sound), immutable, seg.ETag, seg.Arrived, seg.Blob)

@@ -128,7 +128,7 @@ func (p *publisher) newWindow(name string) *segment.Window {
 	w := segment.NewWindow(p.settings.Window, p.numbers)
 	if p.archive != nil {
 		w.Whole = func(s *segment.Segment) {
-			if s.Header.Track.Kind != media.Data {
+			if s.Header.Track.Kind != media.Data || isText(&s.Header.Track) {
 				p.archive.Keep(p.slug, name, p.soundOf(name), p.epoch, s)
 				p.keepPicture(s)
 			}

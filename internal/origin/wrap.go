@@ -12,6 +12,7 @@ import (
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
 	"metaplasis/internal/core/ts"
+	"metaplasis/internal/core/webvtt"
 	"metaplasis/internal/present"
 )
 
@@ -114,6 +115,24 @@ func KeyFragment(s *segment.Segment) ([]byte, error) {
 	key.Duration = s.TrackDuration
 	return bmff.Chunk(&s.Header.Track, bmff.ChunkOptions{Sequence: uint32(s.MSN), First: true},
 		[]media.AccessUnit{key}), nil
+}
+
+// isText reports whether a track is text in time.
+func isText(t *media.Track) bool {
+	c := coding.Find(t.Codec)
+	return t.Kind == media.Data && c != nil && c.Entry != ""
+}
+
+// TextFile is a segment of text as a WebVTT file.
+func TextFile(s *segment.Segment) ([]byte, error) {
+	list, _, err := units(s)
+	if err != nil {
+		return nil, err
+	}
+	if !isText(&s.Header.Track) {
+		return nil, ErrNoWrapping
+	}
+	return webvtt.File(s.Start, webvtt.ReadSamples(list)), nil
 }
 
 // shift moves the times of units by so many ticks of media.VideoTimescale.

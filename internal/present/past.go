@@ -59,6 +59,12 @@ type Past struct {
 	Strips    []PastStrip
 }
 
+// IsText reports whether a rendition is text.
+func (p *Past) IsText(name string) bool {
+	s := p.strip(name)
+	return s != nil && s.Track().Kind == media.Data
+}
+
 // Align lets renditions that begin one after the other begin with one segment: that of the last of them.
 func (p *Past) Align() {
 	first := uint64(1<<63 - 1)
@@ -325,19 +331,23 @@ func (p *Past) view(s *PastStrip) *View {
 func (p *Past) periods() (out []Period) {
 	first, last := uint64(1<<63), uint64(0)
 	for i := range p.Strips {
-		first, last = min(first, p.Strips[i].Ordinal), max(last, p.Strips[i].last())
+		if s := &p.Strips[i]; s.Track().Kind != media.Data {
+			first, last = min(first, s.Ordinal), max(last, s.last())
+		}
 	}
 	if !p.Ended { // to where all are that go on
 		newest := last
 		for i := range p.Strips {
-			if l := p.Strips[i].last(); p.Strips[i].Goes || l+2 >= newest {
+			if l := p.Strips[i].last(); (p.Strips[i].Goes || l+2 >= newest) && p.Strips[i].Track().Kind != media.Data {
 				last = min(last, l)
 			}
 		}
 	}
 	notOffered := make([]bool, len(p.Strips))
 	for i := range p.Strips {
-		notOffered[i] = p.Strips[i].Track().Kind == media.Video && p.late(&p.Strips[i])
+		// Text comes and goes without an end of anything.
+		kind := p.Strips[i].Track().Kind
+		notOffered[i] = kind == media.Video && p.late(&p.Strips[i]) || kind == media.Data
 	}
 	end := int64(0)
 	for n := first; n <= last; n++ {

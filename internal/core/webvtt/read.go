@@ -393,3 +393,40 @@ func Whole(cues []Cue) []byte {
 	}
 	return []byte(b.String())
 }
+
+// ReadSamples reads cues back from access units as Samples writes them.
+func ReadSamples(units []media.AccessUnit) (out []Cue) {
+	for i := range units {
+		u := &units[i]
+		boxes(u.Data, func(kind string, body []byte) {
+			if kind != "vttc" {
+				return
+			}
+			c := Cue{Start: u.PTS, End: u.PTS + u.Duration}
+			boxes(body, func(kind string, body []byte) {
+				switch kind {
+				case "payl":
+					c.Text = html.UnescapeString(string(body))
+				case "sttg":
+					c.Top = string(body) == (&Cue{Top: true}).settings()
+				}
+			})
+			if c.Text != "" {
+				out = append(out, c)
+			}
+		})
+	}
+	return out
+}
+
+// boxes hands out the boxes of ISO media files that stand in a row.
+func boxes(b []byte, each func(kind string, body []byte)) {
+	for len(b) >= 8 {
+		n := int(b[0])<<24 | int(b[1])<<16 | int(b[2])<<8 | int(b[3])
+		if n < 8 || n > len(b) {
+			return
+		}
+		each(string(b[4:8]), b[8:n])
+		b = b[n:]
+	}
+}
