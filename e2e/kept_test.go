@@ -21,10 +21,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metaplasis/demo"
+	"metaplasis/demo/files"
 	"metaplasis/internal/camera"
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/core/bmff"
 	"metaplasis/internal/core/hls"
+	"metaplasis/internal/core/item"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
@@ -391,3 +393,62 @@ func TestFilesElsewherePlay(t *testing.T) {
 }
 
 // TestFilesOnDemand puts files into the library's folder and plays them by HLS and DASH; files that do not play say why.
+
+// TestClipsAreExactAtBothEnds: by the edit list, and with the edges coded anew, in an MP4 and in a transport stream.
+func TestClipsAreExactAtBothEnds(t *testing.T) {
+	t.Parallel()
+	s := start(t)
+	url := s.channel("start-line", keeping, sourceOnly)
+	stop := s.send(0, camera.Options{URL: url})
+	began := time.Now()
+	eventually(t, "a while on air", func() bool { return s.newest("start-line", "source") >= 6 })
+	stop()
+	var list *hls.Playlist
+	eventually(t, "it is kept", func() bool {
+		list = s.past("start-line", "source", "from="+began.UTC().Format(time.RFC3339))
+		return len(list.Entries) >= 5
+	})
+	first := list.Entries[0].DateTime.Add(list.Entries[0].Duration)
+	require.False(t, first.IsZero())
+	from, to := first.Add(370*time.Millisecond), first.Add(5590*time.Millisecond)
+	query := "?from=" + from.UTC().Format("2006-01-02T15:04:05.000Z") + "&to=" + to.UTC().Format("2006-01-02T15:04:05.000Z")
+	const pictures = 156 // those that come from 0.37 s to 5.59 s, at 30 a second
+	p := open(t)
+	defer p.stop()
+	dir := t.TempDir()
+	var begin, end []int
+	for _, file := range []string{"source.mp4" + query, "source.mp4" + query + "&edges=coded"} {
+		p.do(chromedp.Navigate(s.http + "/embed/none"))
+		// As a file: what is written as it is asked for cannot be sought in.
+		eval[chromedp.Void](p, fmt.Sprintf(`document.body.innerHTML = '<video muted preload=auto style="width:640px"></video>'; fetch("/media/start-line/%s").then(r => r.blob()).then(b => { document.querySelector("video").src = URL.createObjectURL(b) }); 0`, file))
+		p.until(`document.querySelector("video").readyState > 2`)
+		eval[chromedp.Void](p, collector)
+		assert.InDelta(t, 5.22, eval[float64](p, `document.querySelector("video").duration`), 0.05, file)
+		at := func(seconds string) int { // from elsewhere, so that a picture is shown anew
+			eval[chromedp.Void](p, `document.querySelector("video").currentTime = 2.5`)
+			require.True(t, p.becomes(`!document.querySelector("video").seeking`, 10*time.Second), "%s: %s", file, eval[string](p, `(v => JSON.stringify([v.currentTime, v.readyState, v.networkState, v.error?.message, v.duration, v.seekable.length && v.seekable.end(0), v.buffered.length && [v.buffered.start(0), v.buffered.end(0)], v.videoWidth]))(document.querySelector("video"))`))
+			eval[chromedp.Void](p, `window.frames_.length = 0; document.querySelector("video").currentTime = `+seconds)
+			p.until(`!document.querySelector("video").seeking && window.frames_.some(f => f.drawn >= 0)`)
+			return eval[int](p, `window.frames_.findLast(f => f.drawn >= 0).drawn`)
+		}
+		begin, end = append(begin, at("0.001")), append(end, at(`document.querySelector("video").duration - 0.001`))
+	}
+	loop := demo.Loops[0].Frames
+	assert.Equal(t, begin[0], begin[1], "both begin with one picture")
+	assert.Equal(t, end[0], end[1], "both end with one picture")
+	assert.InDelta(t, pictures-1, (end[1]-begin[1]+loop)%loop, 1, "from picture %d to %d", begin[1], end[1])
+	for _, ending := range []string{".mp4", ".m4s", ".ts"} {
+		_, b, _ := s.get("/media/start-line/source" + ending + query + "&edges=coded")
+		file := filepath.Join(dir, "clip"+strings.ReplaceAll(ending, "m4s", "frag.mp4"))
+		require.NoError(t, os.WriteFile(file, b, 0o600))
+		it, err := item.Open(item.Options{Files: []item.Source{files.Memory(b)}, NewHeader: origin.NewHeader})
+		require.NoError(t, err, ending)
+		for i := range it.Tracks {
+			if tr := &it.Tracks[i]; tr.Kind == media.Video {
+				assert.Equal(t, (end[1]-begin[1]+loop)%loop+1, tr.Count(), "%s: nothing is in the file that is not shown", ending)
+			}
+		}
+	}
+	code, _, _ := s.get("/media/start-line/source.mp4" + query[:strings.Index(query, "&")] + "&edges=coded")
+	assert.Contains(t, []int{200, 400}, code)
+}

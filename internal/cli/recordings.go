@@ -147,10 +147,11 @@ var forms = map[string]string{"mp4": ".mp4", "fragmented": ".m4s", "ts": ".ts"}
 
 func (a *app) recordingsExport() *cobra.Command {
 	var form, rendition, to, from, until string
+	var exact bool
 	c := &cobra.Command{
 		Use: "export RECORDING", Short: "Write a recording, or a part of it, as a file", Args: exactly("RECORDING"),
 		Long: `Write a recording as one MP4 that any tool opens, as a fragmented MP4, as a transport stream, or as the CMAF
-segments with their playlists in a folder. Nothing is coded anew. In the name of the file {channel}, {date},
+segments with their playlists in a folder. Nothing is coded anew, but the edges of a part with --exact. In the name of the file {channel}, {date},
 {time}, {number} and {rendition} stand for what they say.`,
 		Example: `  metaplasis recordings export 3 --to race-3.mp4
   metaplasis recordings export 3 --to "archive/{channel}/{date}/{number}-{rendition}.mp4" --rendition 480p
@@ -183,6 +184,9 @@ segments with their playlists in a folder. Nothing is coded anew. In the name of
 				return usageError{fmt.Errorf("found --form %s, expected mp4, fragmented, ts or cmaf", form)}
 			}
 			query := "recording=" + strconv.FormatInt(id, 10)
+			if exact {
+				query += "&edges=coded"
+			}
 			if from != "" || until != "" {
 				query += "&from=" + url.QueryEscape(from) + "&to=" + url.QueryEscape(until)
 			}
@@ -200,6 +204,7 @@ segments with their playlists in a folder. Nothing is coded anew. In the name of
 	f.StringVar(&to, "to", "", "file to write, or folder for cmaf; - is standard output")
 	f.StringVar(&from, "from", "", "only from this time on, RFC 3339")
 	f.StringVar(&until, "until", "", "only until this time, RFC 3339")
+	f.BoolVar(&exact, "exact", false, "code the edges of a part anew, so that nothing is in the file that is not shown")
 	_ = c.MarkFlagRequired("to")
 	return c
 }

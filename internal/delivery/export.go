@@ -12,6 +12,7 @@ import (
 	"metaplasis/internal/core/clip"
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/media"
+	"metaplasis/internal/origin"
 	"metaplasis/internal/present"
 )
 
@@ -90,8 +91,16 @@ func (p *Past) export(q *request) {
 	c := &counted{ResponseWriter: &patient{ResponseWriter: q.w, rc: http.NewResponseController(q.w)}, status: http.StatusOK}
 	first := q.s.now().Sub(q.begun)
 	var err error
-	switch ending {
-	case ".mp4":
+	if q.r.URL.Query().Get("edges") == "coded" && q.r.Method != http.MethodHead {
+		if p.Recode == nil || !a.cut {
+			q.fail(http.StatusBadRequest, "Found edges=coded, expected it for a clip with from and to.")
+			return
+		}
+		err = src.Exact(q.r.Context(), p.Recode, origin.NewHeader)
+	}
+	switch {
+	case err != nil:
+	case ending == ".mp4":
 		var m *clip.Movie
 		if m, err = src.Movie(q.r.Context()); err == nil {
 			h.Set("Content-Length", strconv.FormatInt(m.Size, 10))
@@ -99,7 +108,7 @@ func (p *Past) export(q *request) {
 				err = m.Write(q.r.Context(), c)
 			}
 		}
-	case ".ts":
+	case ending == ".ts":
 		err = src.Transport(q.r.Context(), c, q.slug)
 	default:
 		err = src.Fragmented(q.r.Context(), c)
@@ -112,6 +121,8 @@ func (p *Past) export(q *request) {
 			q.fail(http.StatusUnprocessableEntity, "The stretch is too long for one MP4: take .m4s, a fragmented one, or a shorter stretch.")
 		case errors.Is(err, clip.ErrNothing):
 			q.fail(http.StatusNotFound, "Nothing of that time is kept of this rendition.")
+		case errors.Is(err, clip.ErrEdges):
+			q.fail(http.StatusUnprocessableEntity, err.Error()+". Leave out edges=coded: an MP4 is exact without it too, by its edit list.")
 		case media.IsFormat(err):
 			q.fail(http.StatusUnprocessableEntity, "The stretch cannot be written as this file: "+err.Error())
 		default:

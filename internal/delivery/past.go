@@ -13,6 +13,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"metaplasis/internal/core/clip"
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
@@ -26,6 +27,8 @@ type Past struct {
 	Store *store.Store
 	// Recording tells of a recording of a channel by its number, nil when there is none.
 	Recording func(channel string, number int64) *Stretch
+	// Recode codes the edges of clips; nil when nobody can.
+	Recode clip.Recode
 
 	documents documents
 	exports   atomic.Int64

@@ -33,6 +33,7 @@ import (
 	"metaplasis/internal/contribution/whip"
 	"metaplasis/internal/control"
 	"metaplasis/internal/control/api"
+	"metaplasis/internal/core/media"
 	"metaplasis/internal/delivery"
 	"metaplasis/internal/library"
 	"metaplasis/internal/network"
@@ -43,6 +44,7 @@ import (
 	"metaplasis/internal/origin"
 	"metaplasis/internal/records"
 	"metaplasis/internal/store"
+	"metaplasis/internal/worker"
 	"metaplasis/web"
 )
 
@@ -494,7 +496,10 @@ func (s *Service) pages(metricsPort net.Listener) http.Handler {
 	m.registry.MustRegister(&serviceMetrics{s})
 	s.delivery.Continuous = s.continuous
 	if s.store != nil {
-		s.delivery.Past = &delivery.Past{Store: s.store, Recording: s.recording}
+		recode := func(ctx context.Context, t *media.Track, units []media.AccessUnit, from, to int64) (media.Track, []media.AccessUnit, error) {
+			return worker.Edge(ctx, s.conf.Worker, t, units, from, to)
+		}
+		s.delivery.Past = &delivery.Past{Store: s.store, Recording: s.recording, Recode: recode}
 	}
 	s.Control.Viewers = s.viewers
 	r := chi.NewRouter()

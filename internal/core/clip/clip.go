@@ -11,6 +11,7 @@ import (
 	"slices"
 
 	"metaplasis/internal/core/bmff"
+	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
 	"metaplasis/internal/core/ts"
@@ -24,6 +25,28 @@ type Source struct {
 	From, To int64
 	// Turn is called before each segment is looked into, and what it returns behind that; nil: nothing is.
 	Turn func() (done func())
+
+	exact bool // pictures begin and end with the clip
+	// sets: keyframes carry their parameter sets. The file has several descriptions of its pictures, and there are players that
+	// heed the first alone.
+	sets bool
+}
+
+// changes reports whether the pictures are not all of one description.
+func (s *Source) changes() bool {
+	var first *segment.Header
+	for _, seg := range s.Video {
+		if seg.Gap {
+			continue
+		}
+		if first == nil {
+			first = seg.Header
+		}
+		if seg.Header.Name != first.Name {
+			return true
+		}
+	}
+	return false
 }
 
 // ErrNothing says that there is nothing to write.
@@ -101,8 +124,19 @@ func (s *Source) units(seg *segment.Segment) ([]media.AccessUnit, error) {
 			out = append(out, f[i].Units...)
 		}
 	}
+	t := &seg.Header.Track
+	for i := range out {
+		if s.sets && out[i].Key && t.Kind == media.Video {
+			out[i].Data = coding.WithConfig(t, out[i].Data)
+		}
+	}
+	scale := t.Timescale
+	if s.exact && seg.Header.Track.Kind == media.Audio { // nothing before the first picture
+		for len(out) > 0 && media.Rescale(out[0].PTS+out[0].Duration, scale, media.VideoTimescale) <= s.From {
+			out = out[1:]
+		}
+	}
 	if s.To > 0 {
-		scale := seg.Header.Track.Timescale
 		// Pictures that are shown later may be needed by those before: the end is cut off where none is.
 		for n := len(out); n > 0; n-- {
 			if u := &out[n-1]; media.Rescale(u.PTS, scale, media.VideoTimescale) < s.To {
@@ -123,6 +157,7 @@ type Movie struct {
 
 // Movie reads a source once for the tables of an MP4 file.
 func (s *Source) Movie(ctx context.Context) (*Movie, error) {
+	s.sets = s.changes()
 	m := &bmff.Movie{}
 	var video, sound *bmff.MovieTrack
 	if len(s.Video) > 0 {
@@ -248,6 +283,7 @@ func (s *Source) Transport(ctx context.Context, w io.Writer, title string) error
 
 // Fragmented writes a fragmented MP4: a header, and a fragment of pictures and one of sound for each segment. Its times begin with 0.
 func (s *Source) Fragmented(ctx context.Context, w io.Writer) error {
+	s.sets = s.changes()
 	var tracks [][]media.Track
 	var kinds []media.Kind
 	number := map[*segment.Header]uint32{} // of descriptions in their track

@@ -152,6 +152,12 @@
         <span class="flex-1"></span>
         <a class="btn btn-sm btn-primary" href="/media/{slug}/{rendition}.mp4?{query}" download>Clip as MP4</a
         >
+        <a
+          class="btn btn-sm"
+          href="/media/{slug}/{rendition}.mp4?{query}&edges=coded"
+          title="Its edges are coded anew: nothing is in the file that is not shown."
+          download>Cut exactly</a
+        >
         <button class="btn btn-sm" onclick={keep}>Keep it</button>
       {:else}
         <span class="label-quiet"
