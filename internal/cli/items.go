@@ -53,7 +53,14 @@ func (a *app) items() *cobra.Command {
 					if t.KeyMillis > 0 {
 						keys = fmt.Sprintf(", keyframes up to %.1f s apart", float64(t.KeyMillis)/1000)
 					}
-					a.printf("%-11s %s%s, %d kbit/s%s: %s\n", t.Name, or(t.Codec, t.Kind), size, t.Bitrate/1000, keys, state)
+					rate := ""
+					if t.Bitrate > 0 {
+						rate = fmt.Sprintf(", %d kbit/s", t.Bitrate/1000)
+					}
+					if t.Language != "" {
+						rate = ", " + t.Language + rate
+					}
+					a.printf("%-11s %s%s%s%s: %s\n", t.Name, or(t.Codec, t.Kind), size, rate, keys, state)
 				}
 				if text := or(e.Trouble, e.Note); text != "" {
 					a.printf("State       %s\n", text)
@@ -65,7 +72,7 @@ func (a *app) items() *cobra.Command {
 					}
 					a.printf("DASH        %s\n", e.DASH)
 				}
-				a.printf("File        %s\n", e.Download)
+				a.printf("Download    %s\n", e.Download)
 				if e.Coding != nil {
 					a.printf("Coding      %s\n", codingWords(e.Coding))
 				}

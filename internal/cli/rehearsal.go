@@ -5,9 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
+	"metaplasis/demo"
 	"metaplasis/internal/camera"
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/control/client"
@@ -165,4 +169,47 @@ func (a *app) rehearsalKey(ctx context.Context, c *client.Client, slug string) (
 	}
 	key, err := c.CreateKey(ctx, slug, api.NewKey{Label: label})
 	return key.Secret, err
+}
+
+// rehearsalFiles are what lies in the library: the loops under other names, and what goes with them.
+var rehearsalFiles = []struct {
+	name, loop, text string
+	cut              bool // the file is not whole
+}{
+	{name: "2026/Race 3, start.flv", loop: "start-line"},
+	{name: "2026/Race 3, start.en.vtt", text: "WEBVTT\n\n00:01.000 --> 00:04.000\nThe boats line up behind the start.\n\n00:05.000 --> 00:09.000\nAnd they are off!\n"},
+	{name: "2026/Race 3, start.fr.srt", text: "1\n00:00:01,000 --> 00:00:04,000\nLes bateaux s’alignent derrière le départ.\n"},
+	{name: "2026/Race 3, upwind leg.flv", loop: "chase-boat"},
+	{name: "2026/Marks at noon.flv", loop: "marks"},
+	{name: "2026/Committee boat, broken off.flv", loop: "committee", cut: true},
+	{name: "Harbour at dusk.flv", loop: "harbour"},
+}
+
+// stock puts the files of the rehearsal into the library, unless they are there.
+func stock(folder, data string) error {
+	if folder == "" {
+		folder = filepath.Join(data, "library")
+	}
+	for _, f := range rehearsalFiles {
+		path := filepath.Join(folder, f.name)
+		if _, err := os.Stat(path); err == nil {
+			continue
+		}
+		b := []byte(f.text)
+		for _, l := range slices.Concat(demo.Loops, demo.Others) {
+			if l.Name == f.loop {
+				b = l.FLV
+			}
+		}
+		if f.cut {
+			b = b[:len(b)*2/3]
+		}
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			return err
+		}
+		if err := os.WriteFile(path, b, 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
 }

@@ -286,6 +286,9 @@ func (a *app) runRehearsal(ctx context.Context, s *serveFlags, loops []*demo.Loo
 			return err
 		}
 	}
+	if err := stock(s.conf.Library, s.conf.Data); err != nil {
+		a.printf("The library could not be filled: %v\n", err)
+	}
 	for i := range ways {
 		if err := a.raiseWay(cameras, api, svc, &ways[i], done); err != nil {
 			stop()

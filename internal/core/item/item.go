@@ -203,15 +203,16 @@ func (t *Track) time() {
 func (t *Track) measure() int64 {
 	s := t.source
 	var bytes int64
-	last, end := int64(-1), int64(0)
+	last, end := int64(0), int64(0)
+	any := false
 	for i := range s.samples {
 		p := &s.samples[i]
 		bytes += int64(p.Size)
 		if p.Key && s.kind == media.Video {
-			if last >= 0 {
+			if any {
 				t.KeyMillis = max(t.KeyMillis, media.Rescale(p.DTS-last, s.scale, 1000))
 			}
-			last = p.DTS
+			last, any = p.DTS, true
 		}
 		end = max(end, p.PTS+int64(p.Duration))
 	}
