@@ -16,6 +16,7 @@ import (
 	"metaplasis/internal/hooks"
 	"metaplasis/internal/library"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/records"
 )
 
 // route is one call of the API: what the router serves and what the document says of it.
@@ -118,6 +119,8 @@ func (s *Service) routes() []route {
 			[]origin.FeedRecord{}, s.listFeeds},
 		{"GET", "/events", "List events, the newest first.", api.Watch, []string{"channel", "limit"}, nil, []origin.Event{},
 			s.listEvents},
+		{"GET", "/statistics", "Show what channels did, a row for each minute; older rows are longer. The last day when nobody says.", api.Watch, []string{"channel", "from", "to"}, nil,
+			[]records.Statistic{}, s.listStatistics},
 		{"GET", "/channels/{channel}/history", "Show bitrate, load and viewers of the last hour.", api.Watch, nil, nil,
 			api.History{}, s.showHistory},
 		{"GET", "/health", "What is wrong with the service itself: its database, its disk. Nothing when all is well.",
@@ -152,6 +155,7 @@ func (s *Service) Handler() http.Handler {
 		to.Method(rt.method, rt.path, s.answer(rt.handle))
 	}
 	protected.Get("/live", s.live)
+	protected.With(s.requireRole(api.Watch)).Get("/export/{what}", s.export)
 	s.uploadRoutes(protected.With(s.requireRole(api.Operate)))
 	protected.With(s.requireRole(api.Watch)).Get("/studio/{source}/picture", s.studioPicture)
 	document := s.Document()
@@ -243,6 +247,12 @@ func (s *Service) Document() any {
 		"parameters": []object{{"name": "source", "in": "path", "required": true, "schema": object{"type": "string"}}},
 		"responses": object{"200": object{"description": "A picture.",
 			"content": object{"image/jpeg": object{"schema": object{"type": "string", "format": "binary"}}}}, "default": failed},
+	}
+	at(api.Prefix + "/export/{what}")["get"] = object{
+		"summary": "Export records as a table: statistics.csv, events.csv or feeds.csv, of one channel, between two times.", "operationId": "get-export",
+		"parameters": []object{{"name": "what", "in": "path", "required": true, "schema": object{"type": "string"}}, {"name": "channel", "in": "query", "schema": object{"type": "string"}},
+			{"name": "from", "in": "query", "schema": object{"type": "string"}}, {"name": "to", "in": "query", "schema": object{"type": "string"}}},
+		"responses": object{"200": object{"description": "A table.", "content": object{"text/csv": object{"schema": object{"type": "string"}}}}, "default": failed},
 	}
 	for _, c := range [][3]string{{"", "post", "Begin to upload a file to the library (tus 1.0.0: creation)."}, {"", "get", "List the uploads that are not complete."},
 		{"/{upload}", "head", "Say how far an upload came."}, {"/{upload}", "patch", "Send a piece of an upload."}, {"/{upload}", "delete", "Remove an upload."}} {

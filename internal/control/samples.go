@@ -88,6 +88,7 @@ func (s *Service) take(now time.Time) {
 		for _, n := range st.Viewers {
 			viewers += int64(n)
 		}
+		s.storeMinutes(s.minutes.add(now, st.Slug, st.Feed != nil, bitrate, load, viewers))
 		h.Until = now.UnixMilli()
 		h.Bitrate, h.Load, h.Viewers = keep(h.Bitrate, bitrate), keep(h.Load, load), keep(h.Viewers, viewers)
 		h.Quality = keepQuality(h.Quality, st.Renditions)

@@ -51,6 +51,7 @@ type Service struct {
 	hashing  chan struct{} // room for password hashes
 	hashers  atomic.Int64  // requests that want one
 	history  history
+	minutes  minutes
 	samples  samples
 	decoy    string
 	journal  *records.Journal

@@ -46,6 +46,7 @@ func (d *DB) Prune(ctx context.Context) error {
 		_, err := d.x.ExecContext(ctx, statement, keptDays)
 		errs = append(errs, err)
 	}
+	errs = append(errs, d.thin(ctx, time.Now()))
 	_, err := d.x.ExecContext(ctx, "DELETE FROM tokens WHERE expires < UTC_TIMESTAMP()")
 	return errors.Join(append(errs, err)...)
 }

@@ -482,3 +482,29 @@ func (c *Client) TurnRelay(ctx context.Context, slug, name string, on bool) erro
 func (c *Client) TestRelay(ctx context.Context, slug, name string) (api.RelayTest, error) {
 	return call[api.RelayTest](ctx, c, "POST", relayPath(slug, name)+"/test", nil)
 }
+
+// Export writes records as a table: statistics, events or feeds.
+func (c *Client) Export(ctx context.Context, what, channel, from, to string, w io.Writer) error {
+	q := url.Values{}
+	for name, v := range map[string]string{"channel": channel, "from": from, "to": to} {
+		if v != "" {
+			q.Set(name, v)
+		}
+	}
+	req, err := c.request(ctx, http.MethodGet, "/export/"+seg(what)+".csv?"+q.Encode(), nil)
+	if err != nil {
+		return err
+	}
+	res, err := defaultHTTP.Do(req)
+	if err != nil {
+		return fmt.Errorf("the service at %s does not answer: %w", c.Server, err)
+	}
+	defer func() { _ = res.Body.Close() }()
+	if res.StatusCode != http.StatusOK {
+		e := &Error{Status: res.StatusCode}
+		_ = json.NewDecoder(io.LimitReader(res.Body, 1<<16)).Decode(&e.Body) // the status says it too
+		return e
+	}
+	_, err = io.Copy(w, res.Body)
+	return err
+}

@@ -950,6 +950,18 @@ export interface SourceTrack {
 /** State says how a channel is, in one word. */
 export type State = "waiting" | "starting" | "live" | "degraded" | "failed";
 
+/** Statistic is what a channel did over a while. */
+export interface Statistic {
+  channel: string;
+  seconds: number; // how long the while is
+  at: number; // when it begins, seconds since 1970
+  live: number; // seconds that a feed was on air
+  bitrate: number; // of the feed, bits a second, on average
+  load: number;
+  viewers: number; // thousandths of one, on average
+  peak: number; // the most viewers
+}
+
 /** Status is a channel at a glance. */
 export interface Status {
   slug: string;

@@ -13,6 +13,7 @@
 
 <div class="mb-3 flex flex-wrap items-center gap-2">
   <h1 class="text-lg font-semibold">Events</h1>
+  <a class="btn btn-xs" href="/api/v1/export/events.csv?from=365%20days%20ago" download>Export</a>
   {#if role === "administer"}
     <nav class="ml-2 flex gap-1" aria-label="Events">
       {#each [["", "What happened"], ["hooks", "Telling others"]] as [key, text] (key)}
