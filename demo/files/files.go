@@ -361,11 +361,8 @@ func Make() ([]File, error) {
 	b, err := movie(video, sound)
 	m.add(File{Name: "race-plain.mp4", Container: "MP4", Pictures: n, Frames: k, Plays: true}, b, err)
 	whole := b
-	mov := slices.Clone(b)
-	if i := slices.Index(mov, 'i'); len(mov) > 16 && i >= 0 {
-		copy(mov[8:], "qt  ")
-	}
-	m.add(File{Name: "camera.mov", Container: "MP4", Pictures: n, Frames: k, Plays: true}, mov, err)
+	m.add(File{Name: "camera.mov", Container: "MP4", Pictures: n, Frames: k, Plays: true}, QuickTime(b), err)
+	m.add(File{Name: "recorder.mov", Container: "MP4", Pictures: n, Plays: true, Says: "PCM has to be coded anew"}, Uncompressed(whole, tone(8, 48000, 2), 2), err)
 	b, err = fragments(video, sound)
 	m.add(File{Name: "fragments.mp4", Container: "fragmented MP4", Pictures: n, Plays: true}, b, err)
 	stream, err := transport(900_000, video, sound)

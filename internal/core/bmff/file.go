@@ -294,6 +294,9 @@ func (s *tables) samples(t *FileTrack, size int64) error {
 	if err != nil || count == 0 {
 		return err
 	}
+	if t.Sampled != nil && each > 0 {
+		return s.blocks(t, count, each)
+	}
 	if count > maxFileSamples || int64(count) > size {
 		return broken(fmt.Sprintf("%d samples in a file of %d bytes", count, size), fmt.Sprintf("%d at most, and less than bytes", maxFileSamples))
 	}
@@ -319,6 +322,35 @@ func (s *tables) samples(t *FileTrack, size int64) error {
 		}
 	}
 	return s.places(t.Samples)
+}
+
+// blockFrames is how many frames of sound that is not compressed are taken for a sample.
+const blockFrames = 1024
+
+// blocks makes samples of sound that is not compressed, of which each frame has a row in the tables: frames that lie in a row are one.
+func (s *tables) blocks(t *FileTrack, count int, each uint32) error {
+	frame := max(int64(each), int64(t.Sampled.Channels)*int64(t.Sampled.Bits)/8) // files of old say 1
+	b, n, err := list("stts", s.stts, 8, 8)
+	if err != nil {
+		return err
+	}
+	step := int64(1)
+	if n > 0 {
+		step = max(int64(binary.BigEndian.Uint32(b[4:])), 1)
+	}
+	at := int64(0)
+	return s.runs(func(offset int64, samples uint32) (bool, error) {
+		left := min(int64(samples), int64(count)-at)
+		for left > 0 {
+			if len(t.Samples) >= maxFileSamples {
+				return false, broken(fmt.Sprintf("more than %d blocks of sound", maxFileSamples), "fewer")
+			}
+			k := min(left, blockFrames)
+			t.Samples = append(t.Samples, Sample{Offset: offset, Size: uint32(k * frame), Duration: uint32(k * step), DTS: at * step, PTS: at * step, Key: true})
+			offset, at, left = offset+k*frame, at+k, left-k
+		}
+		return at < int64(count), nil
+	})
 }
 
 func (s *tables) sizes() (of func(int) uint32, count int, each uint32, err error) {
@@ -385,6 +417,23 @@ func (s *tables) times(out []Sample) error {
 
 // places says where the samples lie.
 func (s *tables) places(out []Sample) error {
+	at := 0
+	err := s.runs(func(offset int64, samples uint32) (bool, error) {
+		for ; samples > 0 && at < len(out); samples-- {
+			out[at].Offset = offset
+			offset += int64(out[at].Size)
+			at++
+		}
+		return at < len(out), nil
+	})
+	if err == nil && at < len(out) {
+		err = broken(fmt.Sprintf("places of %d samples", at), fmt.Sprintf("those of all %d", len(out)))
+	}
+	return err
+}
+
+// runs hands out the chunks in order, with how many samples lie in each, until do says that it is enough.
+func (s *tables) runs(do func(offset int64, samples uint32) (more bool, err error)) error {
 	width := 4
 	if s.wide {
 		width = 8
@@ -394,16 +443,13 @@ func (s *tables) places(out []Sample) error {
 		return err
 	}
 	runs, m, err := list("stsc", s.stsc, 8, 12)
-	if err != nil {
+	if err != nil || m == 0 {
 		return err
 	}
-	at, run := 0, 0
-	for c := 1; c <= n && at < len(out); c++ {
+	run := 0
+	for c := 1; c <= n; c++ {
 		for run+1 < m && int(binary.BigEndian.Uint32(runs[12*(run+1):])) <= c {
 			run++
-		}
-		if m == 0 {
-			break
 		}
 		var offset int64
 		if s.wide {
@@ -414,14 +460,9 @@ func (s *tables) places(out []Sample) error {
 		if offset < 0 {
 			return broken("a chunk before the file", "one within it")
 		}
-		for k := binary.BigEndian.Uint32(runs[12*run+4:]); k > 0 && at < len(out); k-- {
-			out[at].Offset = offset
-			offset += int64(out[at].Size)
-			at++
+		if more, err := do(offset, binary.BigEndian.Uint32(runs[12*run+4:])); err != nil || !more {
+			return err
 		}
-	}
-	if at < len(out) {
-		return broken(fmt.Sprintf("places of %d samples", at), fmt.Sprintf("those of all %d", len(out)))
 	}
 	return nil
 }

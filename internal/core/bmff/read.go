@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"fmt"
+	"math"
 	"time"
 
 	"metaplasis/internal/core/coding"
@@ -38,6 +39,8 @@ type HeaderInfo struct {
 	ObjectType    byte   // objectTypeIndication of its descriptor, 0 without one
 	Width, Height int    // of the visual sample entry
 	Protected     bool   // its samples are encrypted (ISO/IEC 23001-7)
+	// Sampled is how sound lies in the file that is not compressed, by its sample entry; nil of other sound.
+	Sampled *coding.Sampled
 
 	usual map[uint32]sample // by track: what trex says of samples that say nothing
 }
@@ -157,12 +160,13 @@ func (h *HeaderInfo) visit(kind string, body []byte) error {
 		if len(body) < 8 {
 			return broken("a short stsd", "a sample entry")
 		}
-		return walk(body[8:], h.sampleEntry)
+		plain := body[0] == 0 // then an entry of sound with another version is one of QuickTime
+		return walk(body[8:], func(kind string, body []byte) error { return h.sampleEntry(kind, body, plain) })
 	}
 	return nil
 }
 
-func (h *HeaderInfo) sampleEntry(kind string, body []byte) error {
+func (h *HeaderInfo) sampleEntry(kind string, body []byte, plain bool) error {
 	h.SampleEntry = kind
 	skip := map[string]int{"vide": 78, "soun": 28}[h.Handler]
 	if skip == 0 {
@@ -174,27 +178,91 @@ func (h *HeaderInfo) sampleEntry(kind string, body []byte) error {
 	if h.Handler == "vide" {
 		h.Width, h.Height = int(binary.BigEndian.Uint16(body[24:])), int(binary.BigEndian.Uint16(body[26:]))
 	}
-	return walk(body[skip:], func(kind string, body []byte) error {
-		if c := coding.ByBox(kind); c != nil {
-			if c.BoxVersion >= 0 {
-				body = body[min(4, len(body)):]
-			}
-			if h.Config = body; c.ObjectType != 0 {
-				h.ObjectType, h.Config = specificInfo(body)
-			}
+	if h.Handler == "soun" {
+		skip = min(h.sound(kind, body, plain), len(body))
+	}
+	return walk(body[skip:], h.entryBox)
+}
+
+// sound reads an entry of sound, and returns how long it is without its boxes. Those of QuickTime (File Format Specification,
+// "Sound Sample Descriptions") are longer in versions 1 and 2.
+func (h *HeaderInfo) sound(kind string, body []byte, plain bool) (skip int) {
+	const (
+		base       = 28
+		more1      = 16
+		more2      = 36
+		floating   = 1
+		bigEndian  = 2
+		rateAt     = 24
+		channelsAt = 16
+		bitsAt     = 18
+	)
+	v := &coding.Sampled{Rate: int(binary.BigEndian.Uint32(body[rateAt:]) >> 16), Channels: int(binary.BigEndian.Uint16(body[channelsAt:])), Bits: int(binary.BigEndian.Uint16(body[bitsAt:])), BigEndian: true}
+	skip = base
+	version := binary.BigEndian.Uint16(body[8:])
+	switch {
+	case plain && version == 1:
+		skip += more1
+	case plain && version == 2 && len(body) >= base+more2:
+		skip += more2
+		if rate := math.Float64frombits(binary.BigEndian.Uint64(body[32:])); rate >= 1 && rate < 1e7 {
+			v.Rate = int(rate)
 		}
-		switch kind {
-		case "sinf":
-			h.Protected = true
-			return walk(body, func(kind string, body []byte) error {
-				if kind == "frma" && len(body) >= 4 {
-					h.SampleEntry = string(body[:4])
-				}
-				return nil
-			})
+		v.Channels, v.Bits = int(binary.BigEndian.Uint32(body[40:])&255), int(binary.BigEndian.Uint32(body[48:])&255)
+	}
+	switch kind {
+	case "sowt":
+		v.BigEndian = false
+	case "twos", "alaw", "ulaw":
+		if kind != "twos" {
+			v.Law, v.Bits = map[string]byte{"alaw": 'A', "ulaw": 'u'}[kind], 8
 		}
-		return nil
-	})
+	case "in24":
+		v.Bits = 24
+	case "in32":
+		v.Bits = 32
+	case "lpcm":
+		if version != 2 || len(body) < base+more2 {
+			return skip
+		}
+		flags := binary.BigEndian.Uint32(body[52:])
+		if v.BigEndian = flags&bigEndian != 0; flags&floating != 0 {
+			return skip
+		}
+	default:
+		return skip
+	}
+	h.Sampled = v
+	return skip
+}
+
+// entryBox reads a box within a sample entry.
+func (h *HeaderInfo) entryBox(kind string, body []byte) error {
+	if c := coding.ByBox(kind); c != nil {
+		if c.BoxVersion >= 0 {
+			body = body[min(4, len(body)):]
+		}
+		if h.Config = body; c.ObjectType != 0 {
+			h.ObjectType, h.Config = specificInfo(body)
+		}
+	}
+	switch kind {
+	case "wave": // of QuickTime: what belongs to the codec lies within, and what ends it is not always a box
+		_ = walk(body, h.entryBox)
+	case "enda":
+		if h.Sampled != nil && len(body) >= 2 && body[1] == 1 {
+			h.Sampled.BigEndian = false
+		}
+	case "sinf":
+		h.Protected = true
+		return walk(body, func(kind string, body []byte) error {
+			if kind == "frma" && len(body) >= 4 {
+				h.SampleEntry = string(body[:4])
+			}
+			return nil
+		})
+	}
+	return nil
 }
 
 // specificInfo finds the object type and the decoder specific info (tag 5) inside an ES descriptor.

@@ -113,7 +113,7 @@ func TestContainersHoldTheSame(t *testing.T) {
 		}
 	}
 	want := of["race-plain.mp4"]
-	for _, name := range []string{"race.flv", "stream.ts", "disc.m2ts", "wraps.ts", "race.mkv", "live.mkv", "laced-xiph.mkv", "laced-fixed.mkv", "laced-ebml.mkv"} {
+	for _, name := range []string{"race.flv", "camera.mov", "stream.ts", "disc.m2ts", "wraps.ts", "race.mkv", "live.mkv", "laced-xiph.mkv", "laced-fixed.mkv", "laced-ebml.mkv"} {
 		it := of[name]
 		require.Len(t, it.Tracks, 2, name)
 		for i := range want.Tracks {
@@ -165,4 +165,33 @@ func FuzzOpen(f *testing.F) {
 			}
 		}
 	})
+}
+
+// Sound that is not compressed has a row for each frame in the tables of a MOV file: its blocks hold the samples as they are.
+func TestSamplesOfAMOVFile(t *testing.T) {
+	list, err := made()
+	require.NoError(t, err)
+	for _, f := range list {
+		if f.Name != "recorder.mov" && f.Name != "booth.wav" {
+			continue
+		}
+		it, err := open(f.Bytes)
+		require.NoError(t, err)
+		sound := &it.Tracks[len(it.Tracks)-1]
+		assert.True(t, sound.Codable, f.Name)
+		assert.Equal(t, []int{48000, 2}, []int{sound.SampleRate, sound.Channels}, f.Name)
+		got, err := sound.Units(0, sound.Count())
+		require.NoError(t, err)
+		frames, next := int64(0), int64(0)
+		var all []byte
+		for _, u := range got {
+			assert.Equal(t, next, u.PTS)
+			next = u.PTS + u.Duration
+			frames += u.Duration
+			all = append(all, u.Data...)
+		}
+		assert.Equal(t, int64(8*48000), frames, f.Name)
+		assert.Len(t, all, 8*48000*4, f.Name)
+		assert.Equal(t, f.Bytes[len(f.Bytes)-len(all):], all, f.Name)
+	}
 }

@@ -19,6 +19,12 @@ func readMP4(src Source, _ func(int64)) (*contents, error) {
 	for i := range f.Tracks {
 		t := &f.Tracks[i]
 		s := &source{kind: media.Video, codec: coding.ByEntry(t.SampleEntry, t.ObjectType), called: t.SampleEntry, config: t.Config, scale: t.Timescale, language: t.Language, samples: t.Samples}
+		if v := t.Sampled; v != nil {
+			var err error
+			if s.codec, s.config, err = v.Describe(); err != nil {
+				s.trouble = err.Error()
+			}
+		}
 		switch t.Handler {
 		case "soun":
 			s.kind = media.Audio
