@@ -3,6 +3,7 @@ package e2e
 import (
 	"bytes"
 	"context"
+	"encoding/base64"
 	"fmt"
 	"io"
 	"net/http"
@@ -344,4 +345,59 @@ func TestItemsAsAChannel(t *testing.T) {
 	_, err = s.api.CreateChannel(context.Background(), origin.Settings{Slug: "nothing", Inputs: []origin.Input{{Kind: origin.InputItems, File: "race-9"}}})
 	require.NoError(t, err)
 	eventually(t, "it is told", func() bool { return s.hasEvent("input-failed") })
+}
+
+// TestFilesOfABrowser: what a browser's own recorder writes plays.
+func TestFilesOfABrowser(t *testing.T) {
+	t.Parallel()
+	s := start(t)
+	p := open(t)
+	defer p.stop()
+	p.do(chromedp.Navigate(s.http + "/embed/none"))
+	eval[chromedp.Void](p, `(async () => {
+		const canvas = Object.assign(document.createElement("canvas"), {width: 320, height: 180}), c = canvas.getContext("2d");
+		let n = 0;
+		const draw = setInterval(() => { c.fillStyle = "hsl(" + n * 5 + " 60% 50%)"; c.fillRect(0, 0, 320, 180); c.fillStyle = "#fff"; c.fillRect(n++ % 300, 60, 20, 60) }, 40);
+		const sound = new AudioContext(), tone = sound.createOscillator(), to = sound.createMediaStreamDestination();
+		tone.connect(to); tone.start();
+		window.files_ = {};
+		for (const type of ["video/webm;codecs=vp8,opus", "video/webm;codecs=vp9,opus", "video/webm;codecs=av1,opus", "video/x-matroska;codecs=avc1,opus", "video/mp4;codecs=vp9,opus", "video/mp4;codecs=avc1,opus", "audio/webm;codecs=opus"]) {
+			if (!MediaRecorder.isTypeSupported(type)) continue;
+			const stream = new MediaStream([...(type.startsWith("audio") ? [] : canvas.captureStream(25).getVideoTracks()), ...to.stream.getAudioTracks()]);
+			const r = new MediaRecorder(stream, {mimeType: type}), pieces = [];
+			r.ondataavailable = e => pieces.push(e.data);
+			r.start(500);
+			await new Promise(done => setTimeout(done, 2500));
+			await new Promise(done => { r.onstop = done; r.stop() });
+			const b = new Uint8Array(await new Blob(pieces).arrayBuffer());
+			let text = "";
+			for (let i = 0; i < b.length; i += 8192) text += String.fromCharCode(...b.subarray(i, i + 8192));
+			window.files_[type] = btoa(text);
+		}
+		clearInterval(draw);
+		window.recorded_ = true;
+	})(); 0`)
+	require.True(t, p.becomes(`window.recorded_`, 60*time.Second))
+	made := eval[map[string]string](p, `window.files_`)
+	require.NotEmpty(t, made)
+	ending := map[string]string{"video/webm": ".webm", "audio/webm": ".webm", "video/mp4": ".mp4", "video/x-matroska": ".mkv"}
+	for kind, text := range made {
+		b, err := base64.StdEncoding.DecodeString(text)
+		require.NoError(t, err)
+		container, _, _ := strings.Cut(kind, ";")
+		s.put(t, strings.NewReplacer("/", "-", ";codecs=", "-", ",", "-").Replace(kind)+ending[container], b)
+	}
+	for name, e := range s.items(t, len(made)) {
+		t.Logf("%s: %s %d ms %+v", name, e.Container, e.Millis, e.Tracks)
+		assert.Empty(t, e.Trouble, name)
+		assert.InDelta(t, 2500, e.Millis, 1200, name)
+		content(t, s.http+"/items/"+name+"/index.m3u8")
+		content(t, s.http+"/items/"+name+"/index.mpd")
+		for _, way := range []string{"hls", "dash"} {
+			p.do(chromedp.Navigate(s.http + "/embed/library?item=" + name + "&as=" + way))
+			ok := p.becomes(`document.querySelector("video")?.currentTime > 1.2`, 20*time.Second)
+			_, list, _ := s.get("/items/" + name + "/index.m3u8")
+			assert.True(t, ok, "%s as %s: %s\n%s", name, way, eval[string](p, `JSON.stringify([document.querySelector("video")?.currentTime, window.playback?.message])`), list)
+		}
+	}
 }

@@ -236,6 +236,12 @@ func ByEntry(entry string, objectType byte) *Codec {
 	case 0x60, 0x62, 0x63, 0x64, 0x65, 0x6a: // profiles of MPEG-2 video, and MPEG-1 video
 		objectType = 0x61
 	}
+	switch entry { // entries whose parameter sets may also stand among the media (ISO/IEC 14496-15, 5.3.3 and 8.3.3)
+	case "avc3":
+		entry = "avc1"
+	case "hev1":
+		entry = "hvc1"
+	}
 	return find(func(c *Codec) bool { return c.Entry == entry && (objectType == 0 || c.ObjectType == objectType) })
 }
 

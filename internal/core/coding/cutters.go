@@ -229,7 +229,7 @@ func vp9Elementary([]byte) cutter {
 			return cut{}, err
 		}
 		if f.Key {
-			c := vp9.Config{Profile: f.Profile, Level: 10, Depth: f.Depth, Chroma: 1}
+			c := vp9.Config{Profile: f.Profile, Level: vp9.LevelOf(f.Width, f.Height), Depth: f.Depth, Chroma: 1}
 			if f.Profile == 1 || f.Profile == 3 {
 				c.Chroma = 3
 			}

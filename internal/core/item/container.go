@@ -172,6 +172,67 @@ func (s *source) data(src Source, lo, hi int) ([][]byte, error) {
 	return list, nil
 }
 
+// startCode reports whether bytes begin as NAL units of an elementary stream do (ISO/IEC 14496-10, annex B).
+func startCode(b []byte) bool {
+	return len(b) > 4 && b[0] == 0 && b[1] == 0 && (b[2] == 1 || b[2] == 0 && b[3] == 1)
+}
+
+// unitsOf takes what an elementary stream holds.
+type unitsOf struct {
+	track *media.Track
+	list  [][]byte
+}
+
+// Track implements coding.ElementarySink.
+func (u *unitsOf) Track(t media.Track) {
+	if u.track == nil {
+		u.track = &t
+	}
+}
+
+// Unit implements coding.ElementarySink.
+func (u *unitsOf) Unit(_, _ int64, _ bool, data []byte) { u.list = append(u.list, data) }
+
+// elementary reads a track whose samples are access units of an elementary stream, with their configuration among them.
+func (s *source) elementary(src Source) (t media.Track, trouble string) {
+	read := func(lo, hi int) (*unitsOf, error) {
+		list, err := s.extents(src, lo, hi)
+		if err != nil {
+			return nil, err
+		}
+		out := &unitsOf{}
+		e, err := coding.OpenElementary(s.codec, nil, out)
+		if err != nil {
+			return nil, err
+		}
+		for i, b := range list {
+			if err := e.Feed(0, 0, b); err != nil {
+				return nil, fmt.Errorf("the sample at byte %d: %w", s.samples[lo+i].Offset, err)
+			}
+			if len(out.list) != i+1 {
+				return nil, &media.FormatError{Format: "elementary stream", Found: fmt.Sprintf("%d access units in the sample at byte %d", len(out.list)-i, s.samples[lo+i].Offset), Want: "one"}
+			}
+		}
+		return out, nil
+	}
+	first, err := read(0, 1)
+	switch {
+	case err != nil:
+		return t, err.Error()
+	case first.track == nil:
+		return t, "its first sample does not tell what it is"
+	}
+	s.track = first.track
+	s.units = func(lo, hi int) ([][]byte, error) {
+		out, err := read(lo, hi)
+		if err != nil {
+			return nil, err
+		}
+		return out.list, nil
+	}
+	return *s.track, ""
+}
+
 // find says what the track is; trouble, in words, why it cannot be told.
 func (s *source) find(src Source) (t media.Track, trouble string) {
 	if s.track != nil {
@@ -182,6 +243,9 @@ func (s *source) find(src Source) (t media.Track, trouble string) {
 		return t, err.Error()
 	}
 	if len(s.config) == 0 && !s.codec.SelfDescribing {
+		if startCode(first[0]) && s.codec.HasElementary() {
+			return s.elementary(src)
+		}
 		s.config = s.codec.ConfigOf(first[0])
 	}
 	stream, err := s.open()

@@ -131,6 +131,26 @@ func Complete(t *media.Track, sample []byte) error {
 	f, err := ParseFrame(sample)
 	if err == nil && f.Key {
 		t.Width, t.Height = f.Width, f.Height
+		var c Config
+		if c.Unmarshal(t.Config) == nil && c.Level == 0 { // a writer that did not know: no player takes a name with it
+			c.Level = LevelOf(f.Width, f.Height)
+			told := c.Track()
+			t.Config, t.CodecName = told.Config, told.CodecName
+		}
 	}
 	return err
+}
+
+// LevelOf is the lowest level that takes pictures of a size, times ten, whatever their rate (VP9 Bitstream and Decoding Process
+// Specification, annex A.2).
+func LevelOf(width, height int) uint8 {
+	for _, l := range []struct {
+		level uint8
+		most  int
+	}{{10, 36_864}, {11, 73_728}, {20, 122_880}, {21, 245_760}, {30, 552_960}, {31, 983_040}, {40, 2_228_224}, {50, 8_912_896}} {
+		if width*height <= l.most {
+			return l.level
+		}
+	}
+	return 60
 }
