@@ -311,6 +311,9 @@ func (s *Server) channelFile(q *request) {
 	case q.file == "picture.jpg":
 		q.kind = "picture"
 		q.picture()
+	case s.Past != nil && strings.HasPrefix(q.file, present.TilePrefix):
+		q.kind = "tile"
+		s.Past.tile(q)
 	case s.Past != nil && q.looksBack() && isExport(q.file):
 		q.kind = "export"
 		s.Past.export(q)

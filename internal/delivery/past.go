@@ -170,6 +170,7 @@ func (p *Past) picture(q *request, a *asked) *present.Past {
 	for i := range span.Strips {
 		s := &span.Strips[i]
 		if s.Rendition == origin.Stills {
+			out.Tiles = len(s.List) > 0
 			continue
 		}
 		if len(a.renditions) > 0 && !slices.Contains(a.renditions, s.Rendition) {

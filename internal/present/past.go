@@ -57,6 +57,7 @@ type Past struct {
 	SoundName string
 	Undated   bool // the wall clock is not told
 	Strips    []PastStrip
+	Tiles     bool // small pictures are kept too
 }
 
 // IsText reports whether a rendition is text.
@@ -229,6 +230,13 @@ func (p *Past) Manifest() []byte {
 		return nil
 	}
 	m := c.Manifest(false, false)
+	if p.Tiles {
+		var begin []int64
+		for i := range c.Periods {
+			begin = append(begin, c.Periods[i].Start)
+		}
+		tiles(m, begin)
+	}
 	if p.Ended { // what was not on air takes no time
 		at := time.Duration(0)
 		for i := range m.Periods {

@@ -134,17 +134,18 @@ type Producer struct {
 
 // Representation is one rendition (5.3.5).
 type Representation struct {
-	ID        string      `xml:"id,attr"`
-	MimeType  string      `xml:"mimeType,attr,omitempty"`
-	Codecs    string      `xml:"codecs,attr,omitempty"`
-	Bandwidth int64       `xml:"bandwidth,attr"`
-	Width     int         `xml:"width,attr,omitempty"`
-	Height    int         `xml:"height,attr,omitempty"`
-	FrameRate string      `xml:"frameRate,attr,omitempty"`
-	SAR       string      `xml:"sar,attr,omitempty"`
-	Sampling  int         `xml:"audioSamplingRate,attr,omitempty"`
-	Channels  *Descriptor `xml:"AudioChannelConfiguration"`
-	BaseURL   []string    `xml:"BaseURL"`
+	ID        string       `xml:"id,attr"`
+	MimeType  string       `xml:"mimeType,attr,omitempty"`
+	Codecs    string       `xml:"codecs,attr,omitempty"`
+	Bandwidth int64        `xml:"bandwidth,attr"`
+	Width     int          `xml:"width,attr,omitempty"`
+	Height    int          `xml:"height,attr,omitempty"`
+	FrameRate string       `xml:"frameRate,attr,omitempty"`
+	SAR       string       `xml:"sar,attr,omitempty"`
+	Sampling  int          `xml:"audioSamplingRate,attr,omitempty"`
+	Channels  *Descriptor  `xml:"AudioChannelConfiguration"`
+	Essential []Descriptor `xml:"EssentialProperty"`
+	BaseURL   []string     `xml:"BaseURL"`
 	Addressing
 }
 

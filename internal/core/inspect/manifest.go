@@ -2,6 +2,7 @@ package inspect
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -27,6 +28,15 @@ func (i *Inspector) Manifest(body []byte, at time.Time) (*dash.MPD, []Entry, err
 		return nil, nil, err
 	}
 	i.live = i.live || m.Type == "dynamic"
+	for n := range m.Periods { // small pictures are no media: they have rules of their own
+		p := &m.Periods[n]
+		for k := range p.Sets {
+			if isImage(&p.Sets[k]) {
+				i.tiles(&p.Sets[k])
+			}
+		}
+		p.Sets = slices.DeleteFunc(p.Sets, func(s dash.AdaptationSet) bool { return isImage(&s) })
+	}
 	i.attributes(m)
 	i.periods(m)
 	var out []Entry
@@ -197,6 +207,34 @@ func (i *Inspector) set(m *dash.MPD, p *dash.Period, set *dash.AdaptationSet) {
 			s.Aim = int64(m.ServiceDescription.Latency.Target)
 		case m.SuggestedDelay != nil:
 			s.Aim = m.SuggestedDelay.D().Milliseconds()
+		}
+	}
+}
+
+// isImage reports whether a set is of small pictures.
+func isImage(s *dash.AdaptationSet) bool {
+	return s.ContentType == "image" || strings.HasPrefix(s.MimeType, "image/")
+}
+
+const tileRule = "DASH-IF IOP, part 3, thumbnail tiles"
+
+// tiles judges a set of small pictures, many in one.
+func (i *Inspector) tiles(set *dash.AdaptationSet) {
+	for n := range set.Representations {
+		r := &set.Representations[n]
+		columns, rows := 0, 0
+		for _, e := range r.Essential {
+			if strings.HasSuffix(e.Scheme, "/thumbnail_tile") {
+				if _, err := fmt.Sscanf(e.Value, "%dx%d", &columns, &rows); err != nil {
+					columns = 0
+				}
+			}
+		}
+		switch {
+		case columns < 1 || rows < 1:
+			i.finding(Breaks, "tile-layout", r.ID, "no columns and rows", "an EssentialProperty such as 5x5", tileRule)
+		case r.Width == 0 || r.Height == 0 || r.Width%columns != 0 || r.Height%rows != 0:
+			i.finding(Breaks, "tile-size", r.ID, fmt.Sprintf("pictures of %dx%d in %d columns and %d rows", r.Width, r.Height, columns, rows), "a multiple", tileRule)
 		}
 	}
 }
