@@ -210,10 +210,14 @@ func (l *Library) StartCoding(name string, heights []int) error {
 	switch {
 	case e == nil:
 		return ErrUnknown
-	case e.item == nil || l.coder.code == nil:
+	case !e.opened || l.coder.code == nil:
 		return ErrCannot
 	}
-	if _, _, err := ladderOf(e.item, heights); err != nil {
+	it, why := l.itemOf(e)
+	if it == nil {
+		return errors.New(why)
+	}
+	if _, _, err := ladderOf(it, heights); err != nil {
 		return err
 	}
 	m := &e.members[0]
@@ -354,7 +358,7 @@ func (c *coder) next() (string, *Entry) {
 	c.l.mu.Lock() // never within the coder's lock
 	defer c.l.mu.Unlock()
 	for i := range list {
-		if e := c.l.entries[list[i].name]; e != nil && e.item != nil && list[i].f.of(&e.members[0]) {
+		if e := c.l.entries[list[i].name]; e != nil && e.opened && e.Looking == 0 && list[i].f.of(&e.members[0]) {
 			return list[i].name, e
 		}
 	}
@@ -373,7 +377,13 @@ func (c *coder) item(name string, e *Entry) {
 	}
 	c.now, c.stop, c.percent, c.speed, c.left = name, stop, 0, 0, 0
 	c.mu.Unlock()
-	err := c.make(ctx, name, e.item, f)
+	it, why := c.l.itemOf(e)
+	err := errors.New(why)
+	if it != nil {
+		err = c.make(ctx, name, it, f)
+	} else if why == stillLooking { // its turn comes again
+		err = nil
+	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.now, c.stop = "", nil

@@ -55,7 +55,7 @@ type Entry struct {
 	// Coding is how the coding of a ladder goes, nil when nobody asked for one.
 	Coding *Coding `json:"coding,omitempty"`
 
-	item     *item.Item
+	opened   bool   // it holds something, whether or not browsers play it
 	state    string // of its files
 	progress *atomic.Int64
 	members  []member // the main one first
@@ -91,6 +91,7 @@ type Library struct {
 	stop    chan struct{}
 	all     sync.WaitGroup
 	cache   segments
+	indexes indexes
 	coder   coder
 	uploads uploads
 }
@@ -103,12 +104,13 @@ const (
 	maxMembers = 24 // files of an item
 	maxDepth   = 8
 	cacheBytes = 96 << 20
+	indexBytes = 256 << 20
 )
 
 // New watches a folder. newHeader makes the CMAF header of a track; code codes pictures and sound anew, nil for a library that cannot.
 func New(folder string, newHeader func(media.Track) *segment.Header, code Code, logger *slog.Logger) *Library {
 	l := &Library{folder: folder, logger: logger, newHeader: newHeader, entries: map[string]*Entry{}, wake: make(chan struct{}, 1), stop: make(chan struct{})}
-	l.cache.most = cacheBytes
+	l.cache.most, l.indexes.most = cacheBytes, indexBytes
 	l.coder.begin(l, code)
 	l.all.Add(3)
 	go l.watch()
@@ -197,9 +199,10 @@ func (l *Library) Look() {
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	for name := range l.entries {
+	for name, e := range l.entries {
 		if !found[name] {
 			delete(l.entries, name)
+			l.letGo(e)
 			l.coder.forget(name)
 		}
 	}
@@ -296,7 +299,7 @@ func (l *Library) take(slug string, group []member) {
 	e.members, e.coded = group, coded
 	l.entries[slug] = e
 	l.queue = append(l.queue, e)
-	l.cache.forget(old)
+	l.letGo(old)
 	select {
 	case l.wake <- struct{}{}:
 	default:
@@ -329,52 +332,69 @@ func (l *Library) lookInto() {
 	}
 }
 
-// look looks into the files of an item.
-func (l *Library) look(e *Entry) {
+// letGo forgets what was found out of an entry that is there no more.
+func (l *Library) letGo(e *Entry) {
+	if e != nil {
+		if it := l.indexes.drop(e); it != nil {
+			l.cache.forget(it)
+		}
+	}
+}
+
+// open looks into the files of an entry; names are those of the files with media, note what is wrong with those beside.
+func (l *Library) open(e *Entry) (it *item.Item, names []string, note string, err error) {
 	o := item.Options{NewHeader: l.newHeader}
 	total := max(e.Bytes, 1)
-	before := int64(0)
-	o.Progress = func(n int64) { e.progress.Store(1 + (before+n)*98/total) }
-	done := *e
-	var note string
-	media := e.members
+	o.Progress = func(n int64) { e.progress.Store(1 + n*98/total) }
+	list := e.members
 	if len(e.coded) > 0 {
-		media = e.coded
+		list = e.coded
 	}
-	var names []string
-	for _, m := range media {
-		if endings[strings.ToLower(path.Ext(m.name))] {
-			o.Files = append(o.Files, &onDisk{folder: l.folder, name: m.name, size: m.info.Size(), stop: l.stop})
-			names = append(names, m.name)
-			spoken := ""
-			if soundEnding(m.name) && languageWord.MatchString(m.word) {
-				spoken = m.word
-			}
-			o.Languages = append(o.Languages, spoken)
+	for _, m := range list {
+		if !endings[strings.ToLower(path.Ext(m.name))] {
+			continue
 		}
+		o.Files = append(o.Files, &onDisk{folder: l.folder, name: m.name, size: m.info.Size(), stop: l.stop})
+		names = append(names, m.name)
+		spoken := ""
+		if soundEnding(m.name) && languageWord.MatchString(m.word) {
+			spoken = m.word
+		}
+		o.Languages = append(o.Languages, spoken)
 	}
 	for _, m := range e.members {
 		if textEndings[strings.ToLower(path.Ext(m.name))] {
 			text, err := l.text(m)
 			if err != nil {
-				note = fmt.Sprintf("%s: %v.", m.name, err)
+				note += fmt.Sprintf("%s: %v. ", m.name, err)
 				continue
 			}
 			o.Texts = append(o.Texts, text)
 		}
 	}
-	it, err := item.Open(o)
+	it, err = item.Open(o)
+	return it, names, note, err
+}
+
+// look looks into an item that is new.
+func (l *Library) look(e *Entry) {
+	done := *e
+	it, names, note, err := l.open(e)
 	done.Looking = 0
 	if err != nil {
 		done.Trouble = err.Error()
 	} else {
 		done.describe(it, names)
-		done.Note = strings.TrimSpace(note + " " + done.Note)
+		done.Note = strings.TrimSpace(note + done.Note)
 	}
 	l.mu.Lock()
-	defer l.mu.Unlock()
-	if l.entries[e.Name] == e {
+	there := l.entries[e.Name] == e
+	if there {
 		l.entries[e.Name] = &done
+	}
+	l.mu.Unlock()
+	if there && err == nil {
+		l.hold(&done, it)
 	}
 }
 
@@ -405,7 +425,7 @@ func (l *Library) text(m member) (t item.Text, err error) {
 
 func (e *Entry) describe(it *item.Item, files []string) {
 	e.Packed = it.Packed
-	e.item, e.Container, e.Millis = it, it.Container, media.Rescale(it.Duration, media.VideoTimescale, 1000)
+	e.opened, e.Container, e.Millis = true, it.Container, media.Rescale(it.Duration, media.VideoTimescale, 1000)
 	names := map[string]bool{}
 	any, trouble := false, ""
 	for i := range it.Tracks {
@@ -524,13 +544,17 @@ func (l *Library) Find(name string) (list []Rendition, trouble string, known boo
 		return nil, "", false
 	}
 	if e.Looking > 0 {
-		return nil, "It is still being looked through: try again in a while.", true
+		return nil, stillLooking, true
 	}
 	if e.Trouble != "" {
 		return nil, e.Trouble, true
 	}
-	for i := range e.item.Tracks {
-		if t := &e.item.Tracks[i]; t.Trouble == "" && len(t.Segments) > 0 {
+	it, why := l.itemOf(e)
+	if it == nil {
+		return nil, why, true
+	}
+	for i := range it.Tracks {
+		if t := &it.Tracks[i]; t.Trouble == "" && len(t.Segments) > 0 && i < len(e.Tracks) {
 			list = append(list, Rendition{e.Tracks[i].Name, t})
 		}
 	}
@@ -540,17 +564,17 @@ func (l *Library) Find(name string) (list []Rendition, trouble string, known boo
 // Item is what an item holds, nil when it cannot be said now, and why.
 func (l *Library) Item(name string) (*item.Item, string) {
 	l.mu.Lock()
-	defer l.mu.Unlock()
 	e := l.entries[name]
+	l.mu.Unlock()
 	switch {
 	case e == nil:
 		return nil, "there is none of this name in the library"
 	case e.Looking > 0:
-		return nil, "it is still being looked through"
-	case e.item == nil:
+		return nil, stillLooking
+	case !e.opened:
 		return nil, e.Trouble
 	}
-	return e.item, ""
+	return l.itemOf(e)
 }
 
 // Packed reports whether an item is sound that is offered as packed sound alone.
@@ -620,15 +644,12 @@ func (c *segments) get(s *segment.Segment) ([]byte, error) {
 	return k.b, k.err
 }
 
-// forget drops the segments of an item that is another one now.
-func (c *segments) forget(e *Entry) {
-	if e == nil || e.item == nil {
-		return
-	}
+// forget drops the segments of an item that is held no more.
+func (c *segments) forget(it *item.Item) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	for i := range e.item.Tracks {
-		for _, s := range e.item.Tracks[i].Segments {
+	for i := range it.Tracks {
+		for _, s := range it.Tracks[i].Segments {
 			if el := c.byKey[s]; el != nil {
 				c.order.Remove(el)
 				delete(c.byKey, s)

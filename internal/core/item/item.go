@@ -26,13 +26,27 @@ type Item struct {
 	Packed bool
 }
 
+// Cost is about how much memory an item takes, in bytes.
+func (it *Item) Cost() (n int64) {
+	const sample, perSegment, cue = 40, 600, 100
+	for i := range it.Tracks {
+		t := &it.Tracks[i]
+		if n += int64(len(t.Segments)*perSegment + len(t.Cues)*cue); t.source != nil {
+			if n += int64(len(t.source.samples)) * sample; t.source.units != nil {
+				n += int64(len(t.source.samples)) * 4
+			}
+		}
+	}
+	return n
+}
+
 // Track is a track of a file.
 type Track struct {
 	media.Track
 	File int // which of the item's
 	// Trouble says why the track cannot be played as it is, "" when it can.
 	Trouble string
-	// Coded reports whether coding it anew would help.
+	// Codable: coding it anew would help.
 	Codable bool
 	// KeyMillis is how far keyframes lie apart at most.
 	KeyMillis int64

@@ -1,0 +1,122 @@
+package library
+
+import (
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"metaplasis/demo"
+	"metaplasis/internal/core/bmff"
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/segment"
+)
+
+func newHeader(t media.Track) *segment.Header {
+	return &segment.Header{Name: "header.mp4", Bytes: bmff.Header(&t), Track: t}
+}
+
+// open watches a folder with some files, until they are looked into.
+func open(t *testing.T, files map[string][]byte, items int) (*Library, map[string]Entry) {
+	dir := t.TempDir()
+	for name, b := range files {
+		path := filepath.Join(dir, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		require.NoError(t, os.WriteFile(path, b, 0o644))
+		old := time.Now().Add(-time.Hour)
+		require.NoError(t, os.Chtimes(path, old, old))
+	}
+	l := New(dir, newHeader, nil, slog.New(slog.NewTextHandler(io.Discard, nil)))
+	t.Cleanup(l.Close)
+	out := map[string]Entry{}
+	require.Eventually(t, func() bool {
+		clear(out)
+		for _, e := range l.List() {
+			if e.Looking == 0 {
+				out[e.Name] = e
+			}
+		}
+		return len(out) == items
+	}, 20*time.Second, 10*time.Millisecond)
+	return l, out
+}
+
+func TestFilesThatBelongTogetherAreOneItem(t *testing.T) {
+	loop := demo.Loops[0].FLV
+	_, got := open(t, map[string][]byte{
+		"race.flv": loop, "race.720p.flv": loop, "race.en.vtt": []byte("WEBVTT\n\n00:01.000 --> 00:02.000\nOff\n"), "race.vtt": []byte("WEBVTT\n\n00:01.000 --> 00:02.000\nOff\n"),
+		"race.final.flv": loop, "alone.720p.flv": loop, "a/race.flv": loop, "de.en.vtt": []byte("x"), ".hidden.flv": loop, "letter.txt": []byte("x"), "race_.flv": loop,
+	}, 5)
+	assert.Equal(t, []string{"race.720p.flv", "race.en.vtt", "race.vtt"}, got["race"].Beside)
+	for _, name := range []string{"race-final", "alone-720p", "a-race", "race-2"} {
+		assert.Contains(t, got, name)
+	}
+	assert.Len(t, got["race"].Tracks, 6)
+}
+
+// TestManyItemsTakeLittleMemory: what is known of files that nobody asks for is let go, and found out again.
+func TestManyItemsTakeLittleMemory(t *testing.T) {
+	files := map[string][]byte{}
+	for _, name := range []string{"one", "two", "three", "four"} {
+		files[name+".flv"] = demo.Loops[0].FLV
+	}
+	l, got := open(t, files, len(files))
+	l.indexes.mu.Lock()
+	l.indexes.most = 1
+	l.indexes.mu.Unlock()
+	l.mu.Lock()
+	for _, e := range l.entries {
+		l.letGo(e)
+	}
+	l.mu.Unlock()
+	for range 3 {
+		for name := range got {
+			list, trouble, known := l.Find(name)
+			require.True(t, known)
+			require.Empty(t, trouble, name)
+			require.Len(t, list, 2)
+			b, err := l.Make(list[0].Track.Segments[0])
+			require.NoError(t, err)
+			assert.NotEmpty(t, b)
+			l.indexes.mu.Lock()
+			assert.Equal(t, 1, l.indexes.order.Len())
+			l.indexes.mu.Unlock()
+		}
+	}
+	// A file that went meanwhile is said to be gone.
+	require.NoError(t, os.Remove(filepath.Join(l.Folder(), "one.flv")))
+	_, _, _ = l.Find("two")
+	_, trouble, known := l.Find("one")
+	assert.True(t, !known || strings.Contains(trouble, "cannot be read now"), trouble)
+}
+
+func TestNamesOfUploads(t *testing.T) {
+	l, _ := open(t, nil, 0)
+	for _, wrong := range []string{"", "..", "x.exe", ".hidden.mp4", "a\x00.mp4", strings.Repeat("x", 300) + ".mp4"} {
+		_, err := l.BeginUpload(wrong, 10)
+		require.Error(t, err, wrong)
+		assert.Contains(t, err.Error(), "expected")
+	}
+	for name, want := range map[string]string{"race.mp4": "race.mp4", "../../race.mp4": "race (2).mp4", `C:\films\race.mp4`: "race (3).mp4"} {
+		u, err := l.BeginUpload(name, 4)
+		require.NoError(t, err)
+		_, _, err = l.Append(u.ID, 1, strings.NewReader("x"))
+		var at *OffsetError
+		require.ErrorAs(t, err, &at)
+		_, file, err := l.Append(u.ID, 0, strings.NewReader("mo"))
+		require.NoError(t, err)
+		assert.Empty(t, file)
+		u, file, err = l.Append(u.ID, 2, strings.NewReader("ovie and more"))
+		require.NoError(t, err)
+		assert.EqualValues(t, 4, u.Offset)
+		assert.Regexp(t, `^race( \(\d\))?\.mp4$`, file, want)
+	}
+	_, err := l.FindUpload("../race")
+	require.ErrorIs(t, err, ErrNoUpload)
+}
