@@ -361,7 +361,7 @@ func Make() ([]File, error) {
 	b, err := movie(video, sound)
 	m.add(File{Name: "race-plain.mp4", Container: "MP4", Pictures: n, Frames: k, Plays: true}, b, err)
 	whole := b
-	m.add(File{Name: "camera.mov", Container: "MP4", Pictures: n, Frames: k, Plays: true}, QuickTime(b), err)
+	m.add(File{Name: "camera.mov", Container: "MP4", Pictures: n, Frames: k, Plays: true}, MOV(b), err)
 	m.add(File{Name: "recorder.mov", Container: "MP4", Pictures: n, Plays: true, Says: "PCM has to be coded anew"}, Uncompressed(whole, tone(8, 48000, 2), 2), err)
 	b, err = fragments(video, sound)
 	m.add(File{Name: "fragments.mp4", Container: "fragmented MP4", Pictures: n, Plays: true}, b, err)

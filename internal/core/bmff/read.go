@@ -160,7 +160,7 @@ func (h *HeaderInfo) visit(kind string, body []byte) error {
 		if len(body) < 8 {
 			return broken("a short stsd", "a sample entry")
 		}
-		plain := body[0] == 0 // then an entry of sound with another version is one of QuickTime
+		plain := body[0] == 0 // then an entry of sound with another version is one of a MOV file
 		return walk(body[8:], func(kind string, body []byte) error { return h.sampleEntry(kind, body, plain) })
 	}
 	return nil
@@ -184,7 +184,7 @@ func (h *HeaderInfo) sampleEntry(kind string, body []byte, plain bool) error {
 	return walk(body[skip:], h.entryBox)
 }
 
-// sound reads an entry of sound, and returns how long it is without its boxes. Those of QuickTime (File Format Specification,
+// sound reads an entry of sound, and returns how long it is without its boxes. Those of MOV files (their File Format Specification,
 // "Sound Sample Descriptions") are longer in versions 1 and 2.
 func (h *HeaderInfo) sound(kind string, body []byte, plain bool) (skip int) {
 	const (
@@ -247,7 +247,7 @@ func (h *HeaderInfo) entryBox(kind string, body []byte) error {
 		}
 	}
 	switch kind {
-	case "wave": // of QuickTime: what belongs to the codec lies within, and what ends it is not always a box
+	case "wave": // of MOV files: what belongs to the codec lies within, and what ends it is not always a box
 		_ = walk(body, h.entryBox)
 	case "enda":
 		if h.Sampled != nil && len(body) >= 2 && body[1] == 1 {

@@ -51,9 +51,9 @@ func moved(before, after []byte) []byte {
 	})
 }
 
-// QuickTime makes a MOV file of an MP4 file with its tables first: its AAC has a sound description of version 1, with the
+// MOV makes a MOV file of an MP4 file with its tables first: its AAC has a sound description of version 1, with the
 // configuration in a wave atom that ends with an empty one.
-func QuickTime(b []byte) []byte {
+func MOV(b []byte) []byte {
 	out := rebuilt(b, func(kind string, body []byte) []byte {
 		if kind == "ftyp" {
 			copy(body, "qt  ")
