@@ -330,6 +330,11 @@ func TestSeekingAnHourBack(t *testing.T) {
 	eval[chromedp.Void](p, clear+`; window.playback.toLive()`)
 	shows("live", 2*time.Second)
 	assert.Equal(t, "ll-hls", eval[string](p, "window.playback.way"))
+	// More than a minute has passed: it is in the records.
+	eventually(t, "a minute of statistics", func() bool {
+		out, exit := s.command("export", "statistics", "--channel", "start-line")
+		return exit == 0 && strings.Contains(out, ",60,start-line,")
+	})
 }
 
 // TestFilesElsewherePlay writes a channel to a folder and to a server that takes PUT, and plays it from there in the browser's own player.
