@@ -226,6 +226,7 @@ type Graph struct {
 	opened     int64 // where the newest segment began
 	level      int
 	levelSince int64
+	lagThen    int64 // how far behind it was at levelSince
 	// How long the decoder waited for encoders since a time, and whether that was much before.
 	blocked      time.Duration
 	judged       time.Time
@@ -560,12 +561,14 @@ func (g *Graph) drop(pts int64) bool {
 	const step = media.VideoTimescale / 2
 	if since := pts - g.levelSince; since > step || since > step/2 && lag > 2*lagHigh {
 		switch {
+		case lag < g.lagThen-since/4: // it is catching up by itself, as behind a worker that was lost: nothing is left out for that
+			g.levelSince, g.lagThen = pts, lag
 		case lag > lagHigh && g.level < maxDrop:
 			g.level++
-			g.levelSince = pts
+			g.levelSince, g.lagThen = pts, lag
 		case lag < lagLow && g.level > 0:
 			g.level--
-			g.levelSince = pts
+			g.levelSince, g.lagThen = pts, lag
 		}
 		g.stats.level.Store(int64(g.level))
 	}
