@@ -558,6 +558,9 @@ func (g *Graph) drop(pts int64) bool {
 	if pts <= g.current.Keep {
 		return false
 	}
+	if g.levelSince == 0 { // the first picture: how the lag goes shows with those behind it
+		g.levelSince, g.lagThen = pts, lag
+	}
 	const step = media.VideoTimescale / 2
 	if since := pts - g.levelSince; since > step || since > step/2 && lag > 2*lagHigh {
 		switch {
