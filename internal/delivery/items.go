@@ -214,14 +214,15 @@ func (s *Items) wrap(past *present.Past, t *library.Rendition, seg *segment.Segm
 		out.Blob, out.Size = segment.Memory{b}, int64(len(b))
 		return &out, nil
 	}
+	if kind == "m4s" {
+		return s.Library.Make(seg)
+	}
 	mine, err := whole(seg)
 	if err != nil {
 		return nil, err
 	}
 	track := &t.Track.Track
 	switch {
-	case kind == "m4s":
-		return s.Library.Make(seg)
 	case kind == "key.m4s" && track.Kind == media.Video:
 		return origin.KeyFragment(mine)
 	case kind == "aac" && track.Kind == media.Audio && coding.Transportable(track):

@@ -558,6 +558,9 @@ func (l *Library) Find(name string) (list []Rendition, trouble string, known boo
 			list = append(list, Rendition{e.Tracks[i].Name, t})
 		}
 	}
+	if len(list) == 0 { // the file is another one than it was, and was not looked into yet
+		return nil, stillLooking, true
+	}
 	return list, "", true
 }
 

@@ -19,9 +19,9 @@ const FilesFolder = "files"
 
 // playedInputs lets the player reach the inputs of the origin that play by themselves.
 type playedInputs struct {
-	o       *origin.Origin
-	folder  string
-	library *library.Library
+	o      *origin.Origin
+	folder string
+	items  *library.Library
 }
 
 func (p playedInputs) Inputs() (out []file.Input) {
@@ -57,7 +57,7 @@ func (p playedInputs) Problem(in file.Input, text string) {
 // Load reads a file from the folder, or makes a slate: as the channel's last feed was, in a process of its own.
 func (p playedInputs) Load(ctx context.Context, in file.Input) (file.Recording, error) {
 	if in.Kind == origin.InputItems {
-		return p.items(in.File)
+		return p.playlist(in.File)
 	}
 	if in.Kind != origin.InputSlate {
 		return file.Load(filepath.Join(p.folder, filepath.Base(in.File)))
@@ -77,11 +77,11 @@ func (p playedInputs) Load(ctx context.Context, in file.Input) (file.Recording, 
 	return file.Parse(b)
 }
 
-// items makes a playlist of items of the library.
-func (p playedInputs) items(names string) (file.Recording, error) {
+// playlist makes a recording of items of the library.
+func (p playedInputs) playlist(names string) (file.Recording, error) {
 	var list []file.Named
 	for name := range strings.SplitSeq(names, "+") {
-		it, why := p.library.Item(name)
+		it, why := p.items.Item(name)
 		if it == nil {
 			return nil, fmt.Errorf("item %s: %s", name, why)
 		}

@@ -172,7 +172,7 @@ func (t *transport) newest(but *line) int64 {
 func (l *line) unwrap(stamp int64, first bool) int64 {
 	near := func() int64 {
 		at := stamp
-		for _, j := range l.of.jumps[:l.moved] {
+		for _, j := range l.of.jumps[:min(l.moved, len(l.of.jumps))] {
 			at += j
 		}
 		return l.last + ts.Wrap33(at-l.last, 0)
@@ -192,8 +192,9 @@ func (l *line) unwrap(stamp int64, first bool) int64 {
 		l.moved--
 	}
 	const usual = media.VideoTimescale / 25
-	l.of.jumps = append(l.of.jumps[:l.moved], l.last+usual-at)
-	l.moved++
+	// From here on the lines jump as this one does.
+	l.of.jumps = append(l.of.jumps[:min(l.moved, len(l.of.jumps))], l.last+usual-at)
+	l.moved = len(l.of.jumps)
 	return l.last + usual
 }
 
