@@ -220,7 +220,7 @@ func (s *service) fill(slug string, ago, length time.Duration) time.Time {
 	}
 	epoch := span.Epoch.Add(-older)
 	loop := int64(demo.Loops[0].Frames) * media.VideoTimescale / 30
-	begin := present.TicksSince(epoch, time.Now().Add(-ago)) / loop * loop
+	begin := media.TicksSince(epoch, time.Now().Add(-ago)) / loop * loop
 	const turns = 4 // segments of a turn of the loop, whose keyframes lie two seconds apart
 	strips := map[string]store.Strip{}
 	units := map[*segment.Segment][]media.AccessUnit{}
@@ -271,7 +271,7 @@ func (s *service) fill(slug string, ago, length time.Duration) time.Time {
 		}
 	}
 	now.Close()
-	return hls.WallClock(epoch, begin)
+	return media.WallClock(epoch, begin)
 }
 
 // TestSeekingAnHourBack goes back in the player by more than an hour, through a restart, to a marker, and to live again.

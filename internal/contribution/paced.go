@@ -136,7 +136,7 @@ func (p *Paced) Unit(id media.TrackID, stamp, composition int64, key bool, data 
 	delete(p.told, id)
 }
 
-func ticksOf(v int64) time.Duration { return time.Duration(v) * time.Second / media.VideoTimescale }
+func ticksOf(v int64) time.Duration { return media.Duration(v, media.VideoTimescale) }
 
 // Splice implements Feed.
 func (p *Paced) Splice(clock media.Clock, stamp int64, section []byte) {

@@ -10,7 +10,6 @@ import (
 
 	"metaplasis/internal/core/bmff"
 	"metaplasis/internal/core/clip"
-	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/origin"
 	"metaplasis/internal/present"
@@ -72,7 +71,7 @@ func (p *Past) export(q *request) {
 		return
 	}
 	if a.cut {
-		src.From, src.To = present.TicksSince(past.Epoch, a.from), present.TicksSince(past.Epoch, a.to)
+		src.From, src.To = media.TicksSince(past.Epoch, a.from), media.TicksSince(past.Epoch, a.to)
 	}
 	if p.exports.Add(1) > maxExports {
 		p.exports.Add(-1)
@@ -87,7 +86,7 @@ func (p *Past) export(q *request) {
 	if ending == ".m4s" {
 		extension = ".mp4"
 	}
-	h.Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", q.slug+"-"+hls.WallClock(past.Epoch, strip.List[0].Start).UTC().Format("20060102-150405")+"-"+name+extension))
+	h.Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", q.slug+"-"+media.WallClock(past.Epoch, strip.List[0].Start).UTC().Format("20060102-150405")+"-"+name+extension))
 	c := &counted{ResponseWriter: &patient{ResponseWriter: q.w, rc: http.NewResponseController(q.w)}, status: http.StatusOK}
 	first := q.s.now().Sub(q.begun)
 	var err error

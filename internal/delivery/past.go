@@ -159,13 +159,13 @@ func (p *Past) picture(q *request, a *asked) *present.Past {
 		q.fail(http.StatusServiceUnavailable, "What is kept cannot be read now: "+err.Error())
 		return nil
 	}
-	out := &present.Past{Slug: q.slug, Epoch: span.Epoch, Now: q.s.now(), Ended: a.ended, Query: a.query(), Step: origin.DefaultSegmentMillis * media.VideoTimescale / 1000}
+	out := &present.Past{Slug: q.slug, Epoch: span.Epoch, Now: q.s.now(), Ended: a.ended, Query: a.query(), Step: origin.DefaultSegmentMillis * (media.VideoTimescale / 1000)}
 	if a.cut {
 		out.From = a.from
 	}
 	if c := q.channel; c != nil {
 		set := c.Settings()
-		out.Step, out.Language, out.SoundName = set.SegmentMillis*media.VideoTimescale/1000, set.Language, set.SoundName
+		out.Step, out.Language, out.SoundName = media.Rescale(set.SegmentMillis, 1000, media.VideoTimescale), set.Language, set.SoundName
 	}
 	for i := range span.Strips {
 		s := &span.Strips[i]

@@ -13,7 +13,6 @@ import (
 
 	"golang.org/x/image/draw"
 
-	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
 	"metaplasis/internal/origin"
@@ -39,8 +38,8 @@ func (p *Past) tile(q *request) {
 		q.fail(http.StatusNotFound, "Nothing of that time is kept.")
 		return
 	}
-	begin := hls.WallClock(span.Epoch, from+n*present.TileTicks)
-	end := begin.Add(present.TileTicks * time.Second / media.VideoTimescale)
+	begin := media.WallClock(span.Epoch, from+n*present.TileTicks)
+	end := begin.Add(media.Duration(present.TileTicks, media.VideoTimescale))
 	if end.After(q.s.now()) {
 		q.fail(http.StatusNotFound, "That time is not over.")
 		return

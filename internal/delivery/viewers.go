@@ -35,7 +35,7 @@ const (
 // viewer is one entry of the table. Its key is a digest of channel and session, so that what a
 // stranger writes into his headers takes no room.
 type viewer struct {
-	last     uint32 // milliseconds since the table began
+	last     uint32 // milliseconds since the table began, modulo 2^32: 49.7 days
 	channel  uint16 // index of names
 	protocol uint8
 	once     bool // it was here once, without a session id: it may be known by one from now on
@@ -58,6 +58,13 @@ type viewers struct {
 func newViewers(now time.Time) viewers {
 	return viewers{seed: maphash.MakeSeed(), since: now, seen: map[uint64]viewer{}, indices: map[string]uint16{}}
 }
+
+// clock returns a time in milliseconds since the table began, modulo 2^32.
+func (v *viewers) clock(at time.Time) uint32 { return uint32(at.Sub(v.since) / time.Millisecond) }
+
+// since returns the time between two readings of the clock that lie within 24 days of each other, less than 0 when the
+// second is the earlier one.
+func since(from, to uint32) time.Duration { return time.Duration(int32(to-from)) * time.Millisecond }
 
 // index numbers a channel. Only channels that exist get here, so that the names are few.
 func (v *viewers) index(channel string, life time.Duration) uint16 {
@@ -91,8 +98,8 @@ func (q *request) seen(protocol string, weak, grows bool) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	channel := v.index(q.channel.Slug(), q.channel.Life())
-	now := uint32(q.begun.Sub(v.since) / time.Millisecond)
-	if now-v.swept > uint32(sweepEvery/time.Millisecond) {
+	now := v.clock(q.begun)
+	if since(v.swept, now) > sweepEvery {
 		v.sweep(now)
 	}
 	key := v.key(channel, session)
@@ -148,18 +155,18 @@ func (v *viewers) key(channel uint16, session string) uint64 {
 }
 
 // life is how long a viewer counts after its last request.
-func (v *viewers) life(e viewer) uint32 {
+func (v *viewers) life(e viewer) time.Duration {
 	life := min(max(v.lives[e.channel]*segmentSpan/2, leastLife), longestLife)
 	if e.protocol == protocolLowHLS {
 		life = partsLife
 	}
-	return uint32(life / time.Millisecond)
+	return life
 }
 
 func (v *viewers) sweep(now uint32) {
 	v.swept = now
 	for key, e := range v.seen {
-		if now-e.last > v.life(e) && now >= e.last {
+		if since(e.last, now) > v.life(e) {
 			delete(v.seen, key)
 			v.count(e, -1)
 		}
@@ -191,7 +198,7 @@ func (s *Server) Viewers() map[string]map[string]int {
 	v := &s.viewers
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	if now := uint32(s.now().Sub(v.since) / time.Millisecond); now-v.swept > uint32(sweepEvery/time.Millisecond) {
+	if now := v.clock(s.now()); since(v.swept, now) > sweepEvery {
 		v.sweep(now)
 	}
 	for i, by := range v.counts {

@@ -93,7 +93,7 @@ func (c *Carrier) send(tap Tap, units []hub.Unit) error {
 		if !c.set {
 			c.zero, c.set = u.At-headStart, true
 			if !c.Begun.IsZero() {
-				c.zero -= int64(c.begun.Sub(c.Begun)+time.Since(c.begun)) * media.VideoTimescale / int64(time.Second)
+				c.zero -= media.Ticks(c.begun.Sub(c.Begun)+time.Since(c.begun), media.VideoTimescale)
 			}
 			c.lead = c.behind(u)
 			for _, t := range []*media.Track{video, sound} {
@@ -144,7 +144,7 @@ func (c *Carrier) announce(t *media.Track) error {
 
 // behind is how much later the wall clock is than the media.
 func (c *Carrier) behind(u *hub.Unit) time.Duration {
-	return time.Since(c.begun) - time.Duration(u.At-c.zero)*time.Second/media.VideoTimescale
+	return time.Since(c.begun) - media.Duration(u.At-c.zero, media.VideoTimescale)
 }
 
 // late reports whether a unit is left out, since the far end is slow.

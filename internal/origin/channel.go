@@ -32,6 +32,8 @@ type Picture struct {
 type shared struct {
 	slug    string
 	now     func() time.Time
+	// monotonic is how long the origin has run at a time that now returned, whatever the wall clock was set to since.
+	monotonic func(time.Time) time.Duration
 	images  *Images
 	picture *atomic.Pointer[Picture]
 	archive Archive                                  // keeps what was on air; nil: nobody
@@ -46,12 +48,13 @@ type Channel struct {
 	shared
 	o       *Origin
 	created time.Time
+	begun   time.Duration // when the channel was started, on the monotonic clock
 	hub     *hub.Hub // the newest access units of the source and of all renditions
 	notes   *annotations
 	load    load
 	extras  atomic.Pointer[map[string]string] // what the sender says of itself, for pages that know what it means
 	life    atomic.Int64                      // segment length, milliseconds
-	watched atomic.Int64                      // when somebody asked for media last, milliseconds since 1970
+	watched atomic.Int64                      // when somebody asked for media last, on the monotonic clock; 0: never
 
 	mu       sync.Mutex
 	settings Settings
@@ -65,6 +68,7 @@ type Channel struct {
 	closed   bool
 	rungs    []ladder.Rung // of the ladder, without what the governor changes
 	governor govern.Governor
+	setBack  time.Duration // by how much the epoch lies before the channel's beginning, since the wall clock was set back
 	lastEnd  int64     // media time behind the last session, ticks of media.VideoTimescale
 	distance int64     // of the source's keyframes in the run before, ticks of media.VideoTimescale
 	cut      int64     // segments and units that were given up at the channel's bound
@@ -78,9 +82,10 @@ type Channel struct {
 func newChannel(o *Origin, s Settings, created time.Time, at Position) *Channel {
 	c := &Channel{o: o, created: created, settings: s, hub: hub.New(hubBytes, s.hubSpan()), notes: &annotations{},
 		tracks: trackIDs{}, air: onAir{problems: map[Input]string{}, left: map[Input]time.Time{}}}
-	c.shared = shared{slug: s.Slug, now: o.Now, images: &o.Images, picture: &atomic.Pointer[Picture]{}, archive: o.Archive, layout: &changes{}, event: func(level Level, kind, text, do string) {
+	c.shared = shared{slug: s.Slug, now: o.Now, monotonic: o.Monotonic, images: &o.Images, picture: &atomic.Pointer[Picture]{}, archive: o.Archive, layout: &changes{}, event: func(level Level, kind, text, do string) {
 		o.event(Event{At: o.Now(), Channel: s.Slug, Level: level, Kind: kind, Text: text, Do: do})
 	}}
+	c.begun = o.Monotonic(o.Now())
 	c.numbers = newNumbering(s.Slug, o.Keeper, at)
 	c.numbers.reincarnate(s.Aligned)
 	c.notes.setCover(s.CoverEvery)
@@ -237,7 +242,7 @@ func (c *Channel) startSession(video *media.Track, sizes, sounds []*media.Track,
 	if first.IsZero() {
 		first = c.now()
 	}
-	wanted := c.created
+	wanted := c.created.Add(-c.setBack)
 	if c.settings.Aligned {
 		wanted = time.Unix(0, 0).UTC() // the same on every origin
 	}

@@ -13,7 +13,6 @@ import (
 
 	"metaplasis/internal/contribution"
 	"metaplasis/internal/core/coding"
-	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/timeline"
 	"metaplasis/internal/network"
@@ -328,7 +327,7 @@ func (f *Feed) Splice(clock media.Clock, stamp int64, section []byte) {
 	f.spliced = true
 	at := f.c.now()
 	if f.session != nil {
-		at = hls.WallClock(f.c.out.epoch, f.session.feed.Peek(clock, stamp))
+		at = media.WallClock(f.c.out.epoch, f.session.feed.Peek(clock, stamp))
 	}
 	f.c.splice(at, section)
 }
@@ -485,7 +484,7 @@ func (f *Feed) start() {
 		}
 		f.keepSize(&v)
 	}
-	f.session = f.c.startSession(f.video, f.beside(), f.sounds, f.first, f.rate.Longest()*media.VideoTimescale/1000)
+	f.session = f.c.startSession(f.video, f.beside(), f.sounds, f.first, media.Rescale(f.rate.Longest(), 1000, media.VideoTimescale))
 	f.anchorAll()
 	if f.video != nil && f.rate.Frames() >= fewFrames {
 		f.session.vtime.SetJitter(f.rate.Jitter(f.video.FrameRate))
@@ -606,7 +605,14 @@ func (f *Feed) send(e earlyUnit) {
 	if e.kind == media.Video && (s.video == nil || s.video.ID != e.id && s.layerOf(e.id) == nil) || e.kind == media.Audio && s.sound(e.id) == nil {
 		return
 	}
-	switch s.unit(e.id, e.stamp, e.composition, e.data) {
+	verdict := s.unit(e.id, e.stamp, e.composition, e.data)
+	if by := s.stepped; by != 0 {
+		s.stepped = 0
+		f.clockStepped(by)
+		f.session.unit(e.id, e.stamp, e.composition, e.data)
+		return
+	}
+	switch verdict {
 	case timeline.Jumped:
 		f.c.event(Warning, "timestamps-jumped", fmt.Sprintf("The timestamps of the sender's %s jumped; the channel goes on with a discontinuity.", e.kind), "If it happens often, look at the encoder's clock.")
 		f.c.endSession()

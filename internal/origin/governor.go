@@ -83,7 +83,7 @@ func (c *Channel) govern(idle int64, turn govern.Turn) {
 	}
 	load.Turn = turn
 	c.governor.Raise = mode == ladder.GovernorRaise
-	step, back := c.governor.Look(c.now().Sub(c.created), load, c.rungs)
+	step, back := c.governor.Look(c.monotonic(c.now())-c.begun, load, c.rungs)
 	if step == nil {
 		return
 	}

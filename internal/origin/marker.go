@@ -10,6 +10,7 @@ import (
 
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/ladder"
+	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/scte35"
 	"metaplasis/internal/core/segment"
 )
@@ -165,7 +166,7 @@ func (a *annotations) rangesWithin(epoch time.Time, s *segment.Snapshot) (out []
 	if first == nil {
 		return nil
 	}
-	begin := hls.WallClock(epoch, first.Start)
+	begin := media.WallClock(epoch, first.Start)
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	for i := range a.markers {

@@ -25,8 +25,8 @@ type numbering struct {
 	position    Position
 	asked       Position // what the keeper was asked to store last
 	incarnation string   // of the addresses: bytes of another one never have the same
-	breaks      []uint64 // numbers of the segments that carry a discontinuity, since this process began
-	base        uint64   // discontinuities before this process began
+	breaks      []uint64 // numbers of the newest segments that carry a discontinuity, in order
+	base        uint64   // discontinuities before those
 
 	mu       sync.Mutex
 	reserved Position // what is below is safe after a crash
@@ -40,17 +40,15 @@ func newNumbering(slug string, keeper Keeper, at Position) *numbering {
 
 // Before implements segment.Runs.
 func (n *numbering) Before(msn uint64) uint64 {
-	count := n.base
-	for _, b := range n.breaks {
-		if b < msn {
-			count++
-		}
-	}
-	return count
+	i, _ := slices.BinarySearch(n.breaks, msn)
+	return n.base + uint64(i)
 }
 
 // Begins implements segment.Runs.
-func (n *numbering) Begins(msn uint64) bool { return slices.Contains(n.breaks, msn) }
+func (n *numbering) Begins(msn uint64) bool {
+	_, found := slices.BinarySearch(n.breaks, msn)
+	return found
+}
 
 // now is where the numbering stands when no number below next is free any more.
 func (n *numbering) now(next uint64) Position {
@@ -60,9 +58,24 @@ func (n *numbering) now(next uint64) Position {
 // boundary books a boundary: the discontinuity that it carries, and numbers reserved ahead.
 func (n *numbering) boundary(b segment.Boundary) {
 	if b.Discontinuity {
-		n.breaks = append(n.breaks, b.MSN)
+		n.note(b.MSN)
 	}
 	n.reserve(Position{NextMSN: b.MSN, Discontinuities: n.base + uint64(len(n.breaks))})
+}
+
+// maxBreaks is how many discontinuities are known one by one: more than the longest window has segments.
+const maxBreaks = 1 << 10
+
+// note takes the number of a segment that carries a discontinuity.
+func (n *numbering) note(msn uint64) {
+	if i := len(n.breaks); i > 0 && n.breaks[i-1] >= msn {
+		return
+	}
+	if len(n.breaks) >= 2*maxBreaks { // half are forgotten at a time
+		n.base += maxBreaks
+		n.breaks = append(make([]uint64, 0, 2*maxBreaks), n.breaks[maxBreaks:]...)
+	}
+	n.breaks = append(n.breaks, msn)
 }
 
 // reserve lets the keeper store numbers far ahead of those in use. Media does not wait for it: bytes

@@ -21,6 +21,9 @@ type Options struct {
 	Worker  func() *exec.Cmd // makes the command line of a worker process
 	Logger  *slog.Logger
 	Now     func() time.Time // the wall clock; nil is time.Now
+	// Monotonic returns how long the origin has run at a time that Now returned, whatever the wall clock was set to
+	// since; nil is the monotonic reading of that time.
+	Monotonic func(time.Time) time.Duration
 	// Burst is how far a feed's media may run ahead of the wall clock; 0 is DefaultBurst, less than 0
 	// without a limit, for measurements.
 	Burst time.Duration
@@ -59,6 +62,10 @@ func New(o Options) *Origin {
 	}
 	if o.Logger == nil {
 		o.Logger = slog.New(slog.DiscardHandler)
+	}
+	if o.Monotonic == nil {
+		begun := o.Now()
+		o.Monotonic = func(at time.Time) time.Duration { return at.Sub(begun) }
 	}
 	or := &Origin{Options: o, stop: make(chan struct{})}
 	or.channels.Store(&map[string]*Channel{})

@@ -187,7 +187,7 @@ func (p *publisher) evenStep(s *segment.Segment) (step, scale int64) {
 		}
 	}
 	if rate := s.Header.Track.FrameRate; s.Header.Track.Kind == media.Video && rate.Valid() {
-		n := (length*rate.Num + media.VideoTimescale*rate.Den/2) / (media.VideoTimescale * rate.Den)
+		n := media.Rescale(length, media.VideoTimescale*rate.Den, rate.Num)
 		fine := (media.VideoTimescale + rate.Num - 1) / rate.Num // so that a tick is short
 		if d := media.Rescale(n*rate.Den, rate.Num, media.VideoTimescale) - length; n > 0 && d < wholeWithin &&
 			-d < wholeWithin {
@@ -237,7 +237,7 @@ func (s *Settings) names() map[string]bool {
 func (c *Channel) Transport() bool { return (*c.out.names.Load())["ts.m3u8"] }
 
 func ticksOf(d time.Duration) int64 {
-	return int64(d/time.Second)*media.VideoTimescale + int64(d%time.Second)*media.VideoTimescale/int64(time.Second)
+	return media.Ticks(d, media.VideoTimescale)
 }
 
-func ticks(t int64) time.Duration { return present.Ticks(t) }
+func ticks(t int64) time.Duration { return media.Duration(t, media.VideoTimescale) }

@@ -13,6 +13,7 @@ import (
 	"metaplasis/internal/core/dash"
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/id3"
+	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/scte35"
 )
 
@@ -92,7 +93,7 @@ func TestMarkersAreDateRangesAndEvents(t *testing.T) {
 	p := newPacker(t, Settings{}, 1)
 	p.seconds(13)
 	v := p.c.Rendition("a").View()
-	at := hls.WallClock(p.c.out.epoch, v.Snapshot.Advertised()[2].Start)
+	at := media.WallClock(p.c.out.epoch, v.Snapshot.Advertised()[2].Start)
 	p.c.mu.Lock()
 	p.c.notes.mark(Marker{ID: "m1", Class: "start", Text: `Say "go"`, At: at, DurationMillis: 1500})
 	out := scte35.Section{Command: scte35.SpliceInsert, EventID: 7, Out: true, Immediate: true, PTS: -1, Duration: 30 * 90_000}

@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"metaplasis/internal/core/coding"
-	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/hub"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
@@ -70,6 +69,8 @@ type session struct {
 	newest       int64        // presentation time of the newest picture
 	end          int64        // presentation time behind all units, ticks of media.VideoTimescale
 	firstWall    time.Time    // when the first unit came
+	timer        clock        // since then
+	stepped      time.Duration // by how much the wall clock was set, which ends the run; 0: it was not
 	firstAt      int64        // its media time, ticks of media.VideoTimescale
 	first        uint64       // number in the hub of its first unit
 	pair         *pair        // what is coded for viewers in real time
@@ -113,7 +114,7 @@ type output struct {
 
 // mediaAhead is by how much the media that came runs ahead of the wall clock.
 func (s *session) mediaAhead(now time.Time) time.Duration {
-	return ticks(s.feed.Last()-s.firstAt) - now.Sub(s.firstWall) + s.lead
+	return ticks(s.feed.Last()-s.firstAt) - now.Round(0).Sub(s.timer.wall) + s.lead
 }
 
 type heldUnit struct {
@@ -129,7 +130,7 @@ func (c *Channel) newSession(video *media.Track, sizes, sounds []*media.Track, f
 		notes: c.notes, out: c.out, texts: c.texts, employ: c.employ, pair: &c.pair,
 		reordered: map[media.TrackID]bool{}, latest: map[media.TrackID]int64{},
 		video: video, sounds: nameSounds(sounds), outputs: map[string]*output{}, languages: map[string]string{}, failed: map[string]failure{}, feed: timeline.NewFeed(start),
-		longest: longest, firstWall: first, firstAt: start, unaligned: c.settings.Aligned,
+		longest: longest, firstWall: first, timer: newClock(first, c.monotonic), firstAt: start, unaligned: c.settings.Aligned,
 	}
 	if video != nil {
 		s.vtime = timeline.NewVideo(video.FrameRate)
@@ -479,8 +480,9 @@ func (s *session) setTrack(o *output, t media.Track) {
 	}
 	if epoch := s.out.epoch; s.aligned {
 		// Two origins write the same bytes, so nothing of this one's own time may be in them.
-		o.cutter.Produced = func(start int64) time.Time { return hls.WallClock(epoch, start) }
+		o.cutter.Produced = func(start int64) time.Time { return media.WallClock(epoch, start) }
 	}
+	o.cutter.Fragments = segment.FragmentNumbers(s.settings.step(), s.settings.part())
 	p := s.plan(&t)
 	if t.Kind == media.Video {
 		o.cutter.SetParting(p.Video)
@@ -531,11 +533,11 @@ func (s *session) pictures() (rate media.Rational, longest int64) {
 				rate = common
 				continue
 			}
-			longest = max(longest, media.VideoTimescale*rate.Den/rate.Num+1)
+			longest = max(longest, rate.Period(media.VideoTimescale)+1)
 			rate = media.Rational{}
 			fallthrough
 		case own.Valid():
-			longest = max(longest, media.VideoTimescale*own.Den/own.Num+1)
+			longest = max(longest, own.Period(media.VideoTimescale)+1)
 		default:
 			longest = max(longest, 2*max(s.longest, usualPicture))
 		}

@@ -308,9 +308,9 @@ func (s Settings) checkPackaging() (out []ladder.Problem) {
 	return out
 }
 
-func (s Settings) part() int64 { return s.PartMillis * media.VideoTimescale / 1000 }
+func (s Settings) part() int64 { return media.Rescale(s.PartMillis, 1000, media.VideoTimescale) }
 
-func (s Settings) step() int64 { return s.SegmentMillis * media.VideoTimescale / 1000 }
+func (s Settings) step() int64 { return media.Rescale(s.SegmentMillis, 1000, media.VideoTimescale) }
 
 // What a rendition's bitrate is taken for when its memory is bounded. A source above it plays, but its
 // segments leave memory before their time, which is told.

@@ -166,8 +166,8 @@ func (m *meter) measure(now time.Time) {
 	if d < meterSpan {
 		return
 	}
-	m.bitrate = m.bytes * 8 * int64(time.Second) / int64(d)
-	m.rate = m.frames * 1000 * int64(time.Second) / int64(d)
+	m.bitrate = media.PerSecond(m.bytes*8, int64(d), int64(time.Second))
+	m.rate = media.PerSecond(m.frames*1000, int64(d), int64(time.Second))
 	if !m.heard.IsZero() {
 		m.gap = max(m.gap, now.Sub(m.heard))
 	}
@@ -378,7 +378,7 @@ func (c *Channel) renditionStatus(name string, v *present.View) (RenditionStatus
 	}
 	rs.Second = measured(v.Snapshot, media.VideoTimescale)
 	if w := v.Snapshot.NewestWhole(); w != nil && !w.Gap && w.Duration > 0 {
-		rs.Segment = w.Size * 8 * media.VideoTimescale / w.Duration
+		rs.Segment = media.PerSecond(w.Size*8, w.Duration, media.VideoTimescale)
 	}
 	for _, q := range c.load.read().now.Quality {
 		if q.Rendition == name {
@@ -388,7 +388,7 @@ func (c *Channel) renditionStatus(name string, v *present.View) (RenditionStatus
 	for _, r := range c.rungs {
 		if r = r.WithDefaults(); r.Name == name && !r.Source {
 			rs.Asked, rs.AskedPeak = r.Bitrate, r.Peak
-			rs.Buffer = measured(v.Snapshot, int64(r.Buffer)*media.VideoTimescale/1000)
+			rs.Buffer = measured(v.Snapshot, media.Rescale(int64(r.Buffer), 1000, media.VideoTimescale))
 		} else if r.AudioBitrate > 0 && r.AudioName() == name {
 			rs.Asked = r.AudioBitrate
 		}
@@ -419,7 +419,7 @@ func measured(s *segment.Snapshot, span int64) int64 {
 	if long == 0 {
 		return 0
 	}
-	return bytes * 8 * media.VideoTimescale / long
+	return media.PerSecond(bytes*8, long, media.VideoTimescale)
 }
 
 // judge names the state of a channel that has a sender, and its problems.

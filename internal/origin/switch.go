@@ -353,7 +353,7 @@ func (c *Channel) Players() (out []Input) {
 func (c *Channel) Sources() (out []Input, wanted []bool) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	watched := c.now().Sub(time.UnixMilli(c.watched.Load())) < watchedFor
+	watched := c.sinceWatched() < watchedFor
 	for _, in := range c.settings.Inputs {
 		if in.Connects() && !c.closed && !c.settings.Closed {
 			out, wanted = append(out, in), append(wanted, !in.OnDemand || watched)
@@ -367,9 +367,18 @@ const watchedFor = 30 * time.Second
 
 // Watched says that somebody asked for the channel's media.
 func (c *Channel) Watched() {
-	if now := c.o.Now().UnixMilli(); now-c.watched.Load() > 1000 {
-		c.watched.Store(now)
+	if c.sinceWatched() > time.Second {
+		c.watched.Store(int64(c.monotonic(c.now())) + 1)
 	}
+}
+
+// sinceWatched is how long ago somebody asked for the channel's media.
+func (c *Channel) sinceWatched() time.Duration {
+	at := c.watched.Load()
+	if at == 0 {
+		return 1<<63 - 1
+	}
+	return c.monotonic(c.now()) - time.Duration(at)
 }
 
 // words is who sends, in a sentence.

@@ -3,7 +3,6 @@ package origin
 import (
 	"sort"
 
-	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/media"
 )
 
@@ -44,11 +43,11 @@ func (c *Channel) Timeline() []TimelineRow {
 		}
 		row := TimelineRow{Rendition: name, Kind: track.Kind.String()}
 		for _, s := range v.Snapshot.Advertised() {
-			start := hls.WallClock(epoch, s.Start)
+			start := media.WallClock(epoch, s.Start)
 			t := TimelineSegment{MSN: s.MSN, Start: start.UnixMilli(), Duration: ticks(s.Duration).Milliseconds(),
 				Open: s.Open, Gap: s.Gap, Discontinuity: s.Discontinuity, Bytes: s.Size, Parts: []int64{}}
 			for _, p := range s.Parts {
-				t.Parts = append(t.Parts, p.Duration*1000/media.VideoTimescale)
+				t.Parts = append(t.Parts, media.RescaleDown(p.Duration, media.VideoTimescale, 1000))
 			}
 			row.Segments = append(row.Segments, t)
 		}

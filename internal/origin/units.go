@@ -16,6 +16,11 @@ import (
 // is not used, which the caller is told.
 func (s *session) unit(id media.TrackID, stamp, composition int64, data []byte) timeline.Verdict {
 	now, clock := s.now(), s.clockOf(id)
+	elapsed, step := s.timer.elapsed(now, s.monotonic)
+	if step != 0 {
+		s.stepped = step
+		return timeline.Jumped
+	}
 	if l := s.layerOf(id); l != nil {
 		s.layerUnit(l, stamp, composition, data, now)
 		return timeline.Follows
@@ -25,7 +30,7 @@ func (s *session) unit(id media.TrackID, stamp, composition int64, data []byte) 
 		s.feed.Align(id, clock, stamp, now.UnixMilli(), s.settings.SegmentMillis)
 		s.firstAt = s.feed.Last()
 	}
-	at, verdict := s.feed.Map(id, clock, stamp, now.Sub(s.firstWall))
+	at, verdict := s.feed.Map(id, clock, stamp, elapsed)
 	if verdict != timeline.Follows {
 		return verdict
 	}

@@ -57,5 +57,5 @@ func Digest(b []byte) string {
 
 // Ticks converts ticks of media.VideoTimescale.
 func Ticks(t int64) time.Duration {
-	return time.Duration(t/media.VideoTimescale)*time.Second + time.Duration(t%media.VideoTimescale)*time.Second/media.VideoTimescale
+	return media.Duration(t, media.VideoTimescale)
 }

@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"metaplasis/internal/core/dash"
-	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
 )
@@ -188,7 +187,7 @@ func (d *describer) sets(list []Offer) (out []dash.AdaptationSet) {
 		} else if d.live && d.low {
 			s.Resync = &dash.Resync{DT: media.Rescale(d.c.PartTarget, media.VideoTimescale, s.Template.Timescale)}
 			s.Producer = &dash.Producer{
-				Inband: true, Type: "encoder", WallClockTime: dash.NewDate(hls.WallClock(d.c.Epoch,
+				Inband: true, Type: "encoder", WallClockTime: dash.NewDate(media.WallClock(d.c.Epoch,
 					d.p.Start)), PresentationTime: s.Template.Offset,
 				UTCTiming: &dash.Descriptor{Scheme: clockName, Value: "/media/" + d.c.Slug + "/time"},
 			}
@@ -404,11 +403,11 @@ func (c *Channel) eventsOf(p Period) (out []dash.EventStream) {
 	const scale = 1000
 	splices := dash.EventStream{Scheme: spliceScheme, Timescale: scale}
 	markers := dash.EventStream{Scheme: markerScheme, Timescale: scale}
-	begin := hls.WallClock(c.Epoch, p.Start)
+	begin := media.WallClock(c.Epoch, p.Start)
 	for i := range c.Markers {
 		m := &c.Markers[i]
 		at := m.At.Sub(begin).Milliseconds()
-		if at < 0 || p.End > 0 && at >= (p.End-p.Start)*scale/media.VideoTimescale {
+		if at < 0 || p.End > 0 && at >= media.RescaleDown(p.End-p.Start, media.VideoTimescale, scale) {
 			continue
 		}
 		h := fnv.New32a()

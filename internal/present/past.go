@@ -121,16 +121,11 @@ func (p *Past) Playlist(name string, w hls.Wrapping, skip bool) []byte {
 	}
 	if first := m.First(); first != nil && !p.From.IsZero() {
 		// A player that is told to begin with the very first begins there by itself when the list is over.
-		if at := TicksSince(p.Epoch, p.From) - first.Start; at > 0 || !p.Ended {
+		if at := media.TicksSince(p.Epoch, p.From) - first.Start; at > 0 || !p.Ended {
 			m.StartAt = max(at, 1)
 		}
 	}
 	return m.Marshal()
-}
-
-// TicksSince converts a wall clock to ticks of media.VideoTimescale since an epoch.
-func TicksSince(epoch, at time.Time) int64 {
-	return (at.Unix()-epoch.Unix())*media.VideoTimescale + int64(at.Nanosecond()-epoch.Nanosecond())*media.VideoTimescale/int64(time.Second)
 }
 
 // partial reports whether a rendition lacks something that another one of its kind may have.
@@ -245,7 +240,7 @@ func (p *Past) Manifest() []byte {
 		}
 		m.Duration = dash.NewDuration(at)
 	} else {
-		m.TimeShiftBufferDepth = dash.NewDuration(c.Now.Sub(hls.WallClock(p.Epoch, c.Periods[0].Start)))
+		m.TimeShiftBufferDepth = dash.NewDuration(c.Now.Sub(media.WallClock(p.Epoch, c.Periods[0].Start)))
 	}
 	return m.Marshal()
 }
@@ -326,11 +321,11 @@ func (p *Past) view(s *PastStrip) *View {
 		bytes, ticks = bytes+s.Size, ticks+s.Duration
 		v.Peak = max(v.Peak, s.Bitrate())
 		if s.Duration > 0 {
-			key = max(key, int64(s.KeySize)*8*media.VideoTimescale/s.Duration)
+			key = max(key, media.PerSecond(int64(s.KeySize)*8, s.Duration, media.VideoTimescale))
 		}
 	}
 	if v.KeyPeak = key; ticks > 0 {
-		v.Average = bytes * 8 * media.VideoTimescale / ticks
+		v.Average = media.PerSecond(bytes*8, ticks, media.VideoTimescale)
 	}
 	return v
 }

@@ -10,7 +10,6 @@ import (
 	"io"
 	"time"
 
-	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
 )
@@ -169,7 +168,7 @@ func (b *Bundle) of(h *Head, list []Record, indexSize int64) {
 	first, last := &list[0], &list[len(list)-1]
 	b.FirstMSN, b.LastMSN, b.Breaks = first.MSN, last.MSN, last.Breaks
 	b.Ordinal = h.Ordinal + first.MSN - h.MSN
-	b.Begin, b.End = hls.WallClock(h.Epoch, first.Start).UTC(), hls.WallClock(h.Epoch, last.Start+last.Duration).UTC()
+	b.Begin, b.End = media.WallClock(h.Epoch, first.Start).UTC(), media.WallClock(h.Epoch, last.Start+last.Duration).UTC()
 	b.Bytes = last.Offset + int64(last.Size) + indexSize
 }
 
@@ -192,7 +191,7 @@ func (k kept) Open() (io.ReadSeekCloser, error) { return k.place.Open(k.name, k.
 
 // segmentOf makes the segment of a record.
 func segmentOf(place Place, path string, h *Head, header *segment.Header, r *Record) *segment.Segment {
-	arrived := hls.WallClock(h.Epoch, r.Start+r.Duration)
+	arrived := media.WallClock(h.Epoch, r.Start+r.Duration)
 	return &segment.Segment{
 		MSN: r.MSN, Prefix: h.Prefix, Discontinuity: r.Discontinuity, Start: r.Start, Duration: r.Duration, Header: header,
 		ETag: segment.Tag(r.MSN, header), Size: int64(r.Size), Blob: kept{place, path + mediaEnding, r.Offset, int64(r.Size)},

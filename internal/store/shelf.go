@@ -10,7 +10,6 @@ import (
 	"sync/atomic"
 	"time"
 
-	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
 )
@@ -141,8 +140,8 @@ func (s *Store) Keep(channel, rendition, sound string, epoch time.Time, seg *seg
 	}
 	sh.mu.Lock()
 	defer sh.mu.Unlock()
-	begin := hls.WallClock(epoch, seg.Start)
-	if !sh.wants(rendition, begin, hls.WallClock(epoch, seg.Start+seg.Duration)) {
+	begin := media.WallClock(epoch, seg.Start)
+	if !sh.wants(rendition, begin, media.WallClock(epoch, seg.Start+seg.Duration)) {
 		return
 	}
 	ordinal, ok := sh.place(seg, epoch)
@@ -457,7 +456,7 @@ func (sh *shelf) settle(st *strip, g *growing, readable int64) {
 
 // begin makes a bundle for an entry.
 func (sh *shelf) begin(st *strip, e *entry) error {
-	at := hls.WallClock(e.epoch, e.seg.Start).UTC()
+	at := media.WallClock(e.epoch, e.seg.Start).UTC()
 	g := &growing{first: e.seg.Start, head: Head{
 		Channel: sh.slug, Rendition: st.name, Sound: e.sound, Epoch: e.epoch, Prefix: e.seg.Prefix, MSN: e.seg.MSN, Ordinal: e.ordinal,
 		Header: e.seg.Header.Name, Bytes: e.seg.Header.Bytes, Track: e.seg.Header.Track,

@@ -8,7 +8,6 @@ import (
 	"sync"
 	"time"
 
-	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
 )
@@ -34,7 +33,7 @@ type Span struct {
 // Begin returns the wall clock at the first segment, zero when there is none.
 func (s *Span) Begin() (at time.Time) {
 	for i := range s.Strips {
-		if b := hls.WallClock(s.Epoch, s.Strips[i].List[0].Start); at.IsZero() || b.Before(at) {
+		if b := media.WallClock(s.Epoch, s.Strips[i].List[0].Start); at.IsZero() || b.Before(at) {
 			at = b
 		}
 	}
@@ -141,11 +140,7 @@ func (r *recent) cut(before time.Time) {
 
 // ticks converts a wall clock to media time.
 func (r *recent) ticks(at time.Time) int64 {
-	d := at.Sub(r.epoch)
-	if d == 1<<63-1 || d == -1<<63 { // further away than a Duration goes
-		return (at.Unix() - r.epoch.Unix()) * media.VideoTimescale
-	}
-	return int64(d/time.Microsecond) * media.VideoTimescale / 1_000_000
+	return media.TicksSince(r.epoch, at)
 }
 
 // strip returns what lies between two times.
@@ -294,7 +289,7 @@ func (sh *shelf) look(st *strip, from, to time.Time) (*recent, error) {
 			until = rec.MSN + 1
 		}
 	}
-	if to.IsZero() || len(st.pending) > 0 && hls.WallClock(st.pending[0].epoch, st.pending[0].seg.Start).Before(to) {
+	if to.IsZero() || len(st.pending) > 0 && media.WallClock(st.pending[0].epoch, st.pending[0].seg.Start).Before(to) {
 		// What was written since the bundles were looked at, and what is not yet.
 		if g := st.growing; g != nil && g.head.Epoch.Equal(made.epoch) {
 			header := &segment.Header{Name: g.head.Header, Bytes: g.head.Bytes, Track: g.head.Track}

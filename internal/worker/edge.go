@@ -53,7 +53,7 @@ func Edge(ctx context.Context, command func() *exec.Cmd, t *media.Track, units [
 	}
 	const least = 300_000
 	w, h := t.Width, t.Height
-	rate := max(bytes*8*media.VideoTimescale/max(ticks, 1)*3/2, ladder.Bitrate(w, h, source.FrameRate), least)
+	rate := max(media.PerSecond(bytes*8, max(ticks, 1), media.VideoTimescale)*3/2, ladder.Bitrate(w, h, source.FrameRate), least)
 	conf := transcode.Config{Video: &source, Rungs: []transcode.Rung{{ID: 1, Name: "edge", Codec: t.Codec, Width: w, Height: h, SAR: t.SAR, Bitrate: rate, Peak: rate * 2, Buffer: 2000, Effort: edgeEffort, BFrames: -1, Colour: t.Colour}}}
 	out := &edgeSink{from: from - rounding, to: to}
 	err := Recode(ctx, command, conf, func(f Feeding) error {

@@ -125,7 +125,7 @@ func Open(s settings.Pictures) (*Encoder, error) {
 	}
 	e := &Encoder{settings: s, quantizer: bestQuantizer, step: media.VideoTimescale / 30}
 	if s.FrameRate.Valid() {
-		e.step = media.VideoTimescale * s.FrameRate.Den / s.FrameRate.Num
+		e.step = s.FrameRate.Period(media.VideoTimescale)
 	}
 	if s.Quality > 0 {
 		e.quantizer = s.Quantizer(60, bestQuantizer)
@@ -190,7 +190,7 @@ func (e *Encoder) Encode(p *picture.Picture, pts int64, key bool) (*media.Access
 	if !e.begun {
 		e.begun, e.base, e.before = true, pts, pts
 	}
-	e.level = min(e.level+(pts-e.before)*max(e.settings.Peak, e.settings.Bitrate)/media.VideoTimescale, e.capacity())
+	e.level = min(e.level+media.RescaleDown(pts-e.before, media.VideoTimescale, max(e.settings.Peak, e.settings.Bitrate)), e.capacity())
 	e.before = pts
 	u, err := e.encode(p, pts, key)
 	// A keyframe refers to nothing: one that is too large is coded again, by an encoder that may do no better.

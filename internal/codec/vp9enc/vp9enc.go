@@ -111,7 +111,7 @@ func Open(s Settings) (*Live, error) {
 		Colour: s.Colour}}}
 	l.step = media.VideoTimescale / 30
 	if s.FrameRate.Valid() {
-		l.step = media.VideoTimescale * s.FrameRate.Den / s.FrameRate.Num
+		l.step = s.FrameRate.Period(media.VideoTimescale)
 	}
 	return l, nil
 }

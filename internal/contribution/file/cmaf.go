@@ -156,4 +156,4 @@ func (c *cmafFile) send(i int, turn int64) error {
 	return nil
 }
 
-func ticks(t int64) time.Duration { return time.Duration(t) * time.Second / media.VideoTimescale }
+func ticks(t int64) time.Duration { return media.Duration(t, media.VideoTimescale) }

@@ -306,7 +306,7 @@ func (s *Session) reported(t *Track) {
 			stays = o
 		}
 	}
-	passed := time.Duration(stays.near(stays.report.stamp)-stays.near(stays.arrived.stamp)) * time.Second / time.Duration(stays.m.Format.Clock)
+	passed := media.Duration(stays.near(stays.report.stamp)-stays.near(stays.arrived.stamp), int64(stays.m.Format.Clock))
 	s.told, s.ahead = true, stays.report.at.Sub(stays.arrived.at.Add(passed))
 	for _, o := range s.tracks {
 		s.feed.Anchor(o.id, o.ticks(o.near(o.report.stamp)), o.report.at.Add(-s.ahead))

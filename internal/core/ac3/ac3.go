@@ -113,7 +113,7 @@ func (f *Frame) Box() []byte {
 		w.U(5, 0)
 		return w.Bytes()
 	}
-	w.U(13, uint32(int64(f.Size)*8*int64(f.SampleRate)/f.Samples/1000))
+	w.U(13, uint32(media.PerSecond(int64(f.Size)*8, f.Samples, int64(f.SampleRate))/1000))
 	w.U(3, 0) // one independent substream
 	w.U(2, f.rateCode)
 	w.U(5, f.bsid)

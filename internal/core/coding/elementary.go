@@ -161,9 +161,9 @@ func (e *Elementary) unit(composition int64, c cut) error {
 	e.sink.Unit(at, composition, u.Key, u.Data)
 	switch {
 	case t.Kind == media.Audio && t.Timescale > 0:
-		e.next = at + t.FrameSamples*media.VideoTimescale/t.Timescale
+		e.next = at + media.RescaleDown(t.FrameSamples, t.Timescale, media.VideoTimescale)
 	case t.FrameRate.Valid():
-		e.next = at + media.VideoTimescale*t.FrameRate.Den/t.FrameRate.Num
+		e.next = at + t.FrameRate.Period(media.VideoTimescale)
 	default:
 		e.next = at
 	}

@@ -60,7 +60,7 @@ func table(r ladder.Rung, video *media.Track) int64 {
 		return 0
 	}
 	effort := min(max(r.WithDefaults().Effort, lowestEffort), highestEffort)
-	return max(samples(r, video)*int64(c.Cost[effort-1])/1_000_000, 1) // nanoseconds a second to thousandths
+	return max(media.RescaleDown(samples(r, video), 1_000_000, int64(c.Cost[effort-1])), 1) // nanoseconds a second to thousandths
 }
 
 // coded reports whether a rung has pictures that are coded.

@@ -316,14 +316,7 @@ func (m *Media) hint(b *bytes.Buffer, folder string, last *segment.Segment) {
 const hintSlack = media.VideoTimescale / 150
 
 // At returns the wall clock of a media time.
-func (m *Media) At(ticks int64) time.Time { return WallClock(m.Epoch, ticks) }
-
-// WallClock returns the wall clock of a time in ticks of media.VideoTimescale since an epoch.
-// Seconds and the rest are added apart, since an epoch may lie further back than a Duration goes.
-func WallClock(epoch time.Time, ticks int64) time.Time {
-	whole := ticks / media.VideoTimescale
-	return time.Unix(epoch.Unix()+whole, int64(epoch.Nanosecond())+(ticks-whole*media.VideoTimescale)*int64(time.Second)/media.VideoTimescale)
-}
+func (m *Media) At(ticks int64) time.Time { return media.WallClock(m.Epoch, ticks) }
 
 func date(t time.Time) string { return t.UTC().Format("2006-01-02T15:04:05.000Z07:00") }
 

@@ -29,6 +29,7 @@ type Unit struct {
 	At     int64        // decode time in ticks of media.VideoTimescale
 	Random bool         // a decoder can start here: a key, or what a run begins with
 	before int64        // bytes of all units of its track that came before
+	line   int64        // its place on the hub's own line of time, which goes on from one run to the next
 }
 
 // Size is what the unit takes of a hub's bytes.
@@ -119,7 +120,9 @@ type Hub struct {
 	maxTime  int64
 	lines    []*line
 	bytes    int64
-	newest   int64  // decode time of the newest unit
+	newest   int64  // place of the newest unit on the hub's line of time
+	shift    int64  // from decode times of this run to the line of time
+	fresh    bool   // nothing of this run has come yet
 	number   uint64 // of the next unit
 	run      uint64
 	arrived  chan struct{} // closed when something came; nil while nobody waits
@@ -128,7 +131,7 @@ type Hub struct {
 
 // New makes a hub that holds at most so many bytes and so much media time, in ticks of
 // media.VideoTimescale. One unit is always held, however large it is.
-func New(bytes, span int64) *Hub { return &Hub{maxBytes: bytes, maxTime: span} }
+func New(bytes, span int64) *Hub { return &Hub{maxBytes: bytes, maxTime: span, fresh: true} }
 
 // Limit changes the bounds.
 func (h *Hub) Limit(bytes, span int64) {
@@ -138,12 +141,13 @@ func (h *Hub) Limit(bytes, span int64) {
 	h.trim()
 }
 
-// Break begins another run: what comes does not go on from what came. Who puts units in begins it where a
-// decoder can start.
+// Break begins another run: its times have nothing to do with those of the run before. Who puts units in begins it
+// where a decoder can start.
 func (h *Hub) Break() {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.run++
+	h.fresh = true
 }
 
 // Push puts a unit of a track in and returns its number. It waits for no reader.
@@ -152,9 +156,13 @@ func (h *Hub) Push(t *media.Track, u *media.AccessUnit) uint64 {
 	defer h.mu.Unlock()
 	in := Unit{AccessUnit: *u, Track: t, Run: h.run, Number: h.number, At: media.Rescale(u.DTS, t.Timescale, media.VideoTimescale)}
 	h.number++
+	if h.fresh {
+		h.shift, h.fresh = h.newest-in.At, false
+	}
+	in.line = in.At + h.shift
+	h.newest = max(h.newest, in.line)
 	h.line(t.ID).push(&in)
 	h.bytes += in.Size()
-	h.newest = max(h.newest, in.At)
 	h.trim()
 	h.wake()
 	return in.Number
@@ -194,7 +202,7 @@ func (h *Hub) trim() {
 			return
 		}
 		u := oldest.at(oldest.first)
-		if h.bytes <= h.maxBytes && h.newest-u.At <= h.maxTime {
+		if h.bytes <= h.maxBytes && h.newest-u.line <= h.maxTime {
 			return
 		}
 		h.bytes -= u.Size()
@@ -232,7 +240,7 @@ func (h *Hub) Held() (units, bytes, span int64) {
 	for _, l := range h.lines {
 		units += int64(l.next - l.first)
 		if !l.empty() {
-			oldest = min(oldest, l.at(l.first).At)
+			oldest = min(oldest, l.at(l.first).line)
 		}
 	}
 	return units, h.bytes, h.newest - oldest

@@ -274,3 +274,17 @@ func BenchmarkPush(b *testing.B) {
 		})
 	}
 }
+
+// A run whose times lie far below those of the run before, as when a channel stops following the wall clock.
+func TestRunsOfOtherTimes(t *testing.T) {
+	f := newFeed(2 * second)
+	h := f.h
+	for _, begin := range []int64{1_800_000_000 * 25, 0, 40 * 365 * 86400 * 25} {
+		h.Break()
+		f.clock = begin
+		f.run(50)
+		held, _, span := h.Held()
+		assert.GreaterOrEqual(t, held, int64(148), "two seconds are held of a run that begins at picture %d", begin)
+		assert.LessOrEqual(t, span, int64(2*second))
+	}
+}

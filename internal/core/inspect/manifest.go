@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"metaplasis/internal/core/dash"
+	"metaplasis/internal/core/media"
 )
 
 const mpd = "ISO/IEC 23009-1, "
@@ -282,7 +283,7 @@ func (i *Inspector) template(m *dash.MPD, r *dash.Representation, t *dash.Segmen
 				i.finding(Breaks, "timeline-overlap", r.ID, fmt.Sprintf("a segment at %d where the one before ends at %d",
 					*s.T, end), "segments one behind the other", mpd+"5.3.9.6")
 			} else if end >= 0 && *s.T > end+scale/100 {
-				i.finding(Risk, "timeline-gap", r.ID, fmt.Sprintf("a hole of %d ms", (*s.T-end)*1000/scale), "none",
+				i.finding(Risk, "timeline-gap", r.ID, fmt.Sprintf("a hole of %d ms", media.RescaleDown(*s.T-end, scale, 1000)), "none",
 					mpd+"5.3.9.6")
 			}
 			end = *s.T
@@ -292,8 +293,8 @@ func (i *Inspector) template(m *dash.MPD, r *dash.Representation, t *dash.Segmen
 		}
 		end += s.D * (min(max(s.Repeat, 0), 100_000) + 1)
 		if most := m.MaxSegmentDuration.D(); most > 0 &&
-			time.Duration(s.D)*time.Second/time.Duration(scale) > most+most/10+tolerance {
-			i.finding(Breaks, "max-segment", r.ID, fmt.Sprintf("a segment of %d ms", s.D*1000/scale),
+			media.Duration(s.D, scale) > most+most/10+tolerance {
+			i.finding(Breaks, "max-segment", r.ID, fmt.Sprintf("a segment of %d ms", media.RescaleDown(s.D, scale, 1000)),
 				fmt.Sprintf("maxSegmentDuration, %v, at most", most), mpd+"5.3.1.2")
 		}
 	}

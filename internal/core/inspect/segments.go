@@ -156,7 +156,7 @@ func (i *Inspector) Segment(name string, p *Piece) {
 	}
 	s.Segments++
 	if p.Duration > 0 && !p.Counted { // where it is only about right, the media's own length counts
-		rate := int64(len(p.Body)) * 8 * int64(time.Second) / int64(p.Duration)
+		rate := media.PerSecond(int64(len(p.Body))*8, int64(p.Duration), int64(time.Second))
 		s.Peak = max(s.Peak, rate)
 	}
 	i.prefix(s, p)
@@ -357,7 +357,7 @@ func (i *Inspector) continuity(s *stream, p *Piece, h *header, from, until, show
 	if s.next >= 0 && p.MSN == s.nextMSN && !p.Discontinuity {
 		if d := from - s.next; d > scale/500 || -d > scale/500 {
 			i.finding(Breaks, "decode-time", s.Name, fmt.Sprintf("%s begins %d ms beside the end of the one before", where,
-				d*1000/scale), "decode times without gap or overlap", cmaf+"7.3.2.3")
+				media.RescaleDown(d, scale, 1000)), "decode times without gap or overlap", cmaf+"7.3.2.3")
 		}
 	}
 	s.next, s.nextMSN = until, p.MSN+1
@@ -368,7 +368,7 @@ func (i *Inspector) continuity(s *stream, p *Piece, h *header, from, until, show
 	}
 	length := time.Duration(micros(until-from)) * time.Microsecond
 	if p.Counted && length > 0 {
-		s.Peak = max(s.Peak, int64(len(p.Body))*8*int64(time.Second)/int64(length))
+		s.Peak = max(s.Peak, media.PerSecond(int64(len(p.Body))*8, int64(length), int64(time.Second)))
 	}
 	if p.Duration > 0 && (length-p.Duration).Abs() > allowed {
 		i.finding(Breaks, "duration-wrong", s.Name, fmt.Sprintf("%s lasts %v, %v is told", where, length, p.Duration),

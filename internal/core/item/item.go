@@ -232,7 +232,7 @@ func (t *Track) measure() int64 {
 	}
 	begin := s.samples[0].PTS
 	if d := media.Rescale(end-begin, s.scale, media.VideoTimescale); d > 0 {
-		t.Bitrate = bytes * 8 * media.VideoTimescale / d
+		t.Bitrate = media.PerSecond(bytes*8, d, media.VideoTimescale)
 	}
 	return media.Rescale(end, s.scale, media.VideoTimescale) - min(media.Rescale(begin, s.scale, media.VideoTimescale), 0)
 }

@@ -547,7 +547,7 @@ func (f *reading) block(e element, g *blockGroup) error {
 	}
 	nanos := time * f.scale
 	if duration > 0 && duration < 1e9 {
-		duration = duration * f.scale / int64(len(sizes))
+		duration = media.RescaleDown(duration, int64(len(sizes)), f.scale)
 	} else {
 		duration = 0
 	}

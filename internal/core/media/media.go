@@ -5,7 +5,6 @@ package media
 import (
 	"errors"
 	"fmt"
-	"math/bits"
 )
 
 // VideoTimescale is the number of ticks a second of every video track inside the origin.
@@ -99,6 +98,10 @@ func (r Rational) Milli() int64 {
 	return (r.Num*1000 + r.Den/2) / r.Den
 }
 
+// Period returns how many ticks of a timescale one unit lasts at this rate a second, rounded down: of 30000/1001 and
+// 90000 it is 3003.
+func (r Rational) Period(timescale int64) int64 { return RescaleDown(timescale, r.Num, r.Den) }
+
 // Common returns the highest fraction of which both are whole multiples: of 30 and 24 it is 6.
 func (r Rational) Common(o Rational) Rational {
 	a, b := r.Num*o.Den, o.Num*r.Den
@@ -110,28 +113,6 @@ func (r Rational) Common(o Rational) Rational {
 
 // Less reports whether r is the smaller of the two.
 func (r Rational) Less(o Rational) bool { return r.Num*o.Den < o.Num*r.Den }
-
-// Rescale converts v from one timescale to another, rounded to nearest, half away from zero.
-// The product is held in 128 bits, so no time that fits its own timescale overflows on the way.
-func Rescale(v, from, to int64) int64 {
-	if v < 0 {
-		return -rescale(-v, from, to, from/2)
-	}
-	return rescale(v, from, to, from/2)
-}
-
-// RescaleDown converts v, which is not negative, from one timescale to another, rounded down.
-func RescaleDown(v, from, to int64) int64 { return rescale(v, from, to, 0) }
-
-func rescale(v, from, to, round int64) int64 {
-	if from == to {
-		return v
-	}
-	hi, lo := bits.Mul64(uint64(v), uint64(to))
-	lo, carry := bits.Add64(lo, uint64(round), 0)
-	q, _ := bits.Div64(hi+carry, lo, uint64(from))
-	return int64(q)
-}
 
 // Clock is how a sender stamps the units of a track.
 type Clock struct {

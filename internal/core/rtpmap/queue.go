@@ -4,6 +4,8 @@ package rtpmap
 
 import (
 	"time"
+
+	"metaplasis/internal/core/media"
 )
 
 // Packet is one RTP packet.
@@ -148,7 +150,7 @@ func (q *Queue) arrived(p *Packet, now time.Duration) {
 	if q.clock == 0 {
 		return
 	}
-	transit := int64(now)*q.clock/int64(time.Second) - int64(p.Timestamp)
+	transit := media.Ticks(now, q.clock) - int64(p.Timestamp)
 	if q.begun {
 		d := int64(int32(uint32(transit) - uint32(q.transit)))
 		if d < 0 {
@@ -166,5 +168,5 @@ func (q *Queue) JitterMicros() int64 {
 	if q.clock == 0 {
 		return 0
 	}
-	return (q.Jitter >> 4) * 1_000_000 / q.clock
+	return media.RescaleDown(q.Jitter>>4, q.clock, 1_000_000)
 }

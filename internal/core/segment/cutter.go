@@ -47,6 +47,8 @@ type Cutter struct {
 	again    bool   // units come a second time, and are not wanted before a keyframe behind shown
 	MaxBytes int    // of the open segment; 0 is MaxSegmentBytes
 	Prefix   string // of the segments' names
+	// Fragments is how many fragments of a segment have numbers of their own; 0 is 512. See FragmentNumbers.
+	Fragments int
 	// Messages are put at the begin of the segment of a number; nil for none. Their times are set
 	// to the segment's.
 	Messages func(msn uint64) []bmff.Message
@@ -245,7 +247,7 @@ func (c *Cutter) cut(last bool) *Segment {
 		if tail.Duration <= 0 {
 			tail.Duration = max(c.lastDur, 1)
 		}
-		o := bmff.ChunkOptions{Sequence: sequence(c.open.MSN, len(s.Parts)), First: len(s.Parts) == 0}
+		o := bmff.ChunkOptions{Sequence: sequence(c.open.MSN, len(s.Parts), c.Fragments), First: len(s.Parts) == 0}
 		if o.First {
 			o.Produced = c.begun
 			if c.Produced != nil {
@@ -289,10 +291,23 @@ func (c *Cutter) cut(last bool) *Segment {
 }
 
 // sequence numbers fragments so that the numbers grow, the same on every origin of aligned segments
-// (ISO/IEC 14496-12, 8.8.5). A segment has far fewer parts than there is room for.
-func sequence(msn uint64, part int) uint32 {
-	const room = 9
-	return uint32(msn<<room) + uint32(min(part, 1<<room-1))
+// (ISO/IEC 14496-12, 8.8.5). The field has 32 bits: with 64 numbers a segment they begin again after 67 million
+// segments, four years of segments of two seconds. Media Source Extensions take no notice of them.
+func sequence(msn uint64, part, fragments int) uint32 {
+	if fragments <= 0 {
+		fragments = 512
+	}
+	return uint32(msn*uint64(fragments)) + uint32(min(part, fragments-1))
+}
+
+// FragmentNumbers returns how many numbers to set aside for the fragments of a segment, given the nominal lengths of
+// segments and parts: four times as many as there are, since a segment may be longer, and a power of two.
+func FragmentNumbers(segment, part int64) int {
+	n := 4
+	for most := 4 * segment / max(part, 1); int64(n) < most && n < 512; {
+		n *= 2
+	}
+	return n
 }
 
 // write makes a chunk in the room that was set aside for the segment, so that its parts lie one

@@ -90,7 +90,7 @@ func (s *Segment) Bitrate() int64 {
 	if s.Duration <= 0 {
 		return 0
 	}
-	return s.Size * 8 * media.VideoTimescale / s.Duration
+	return media.PerSecond(s.Size*8, s.Duration, media.VideoTimescale)
 }
 
 // keyOverhead is what stands around a keyframe that is sent alone, in bytes.
@@ -101,7 +101,7 @@ func (s *Segment) keyRate() int64 {
 	if s.Duration <= 0 {
 		return 0
 	}
-	return int64(s.KeySize+keyOverhead) * 8 * media.VideoTimescale / s.Duration
+	return media.PerSecond(int64(s.KeySize+keyOverhead)*8, s.Duration, media.VideoTimescale)
 }
 
 // Made keeps what was made of a finished segment for receivers of other containers: each
@@ -172,9 +172,9 @@ func PlanParts(nominal int64, rate media.Rational, longest, samples, sampleRate 
 		p, _ := fitSound(least, least+longest, samples, sampleRate)
 		p.Video = Parting{Step: least, Least: least}
 		if samples > 0 && sampleRate > 0 { // as many frames as make sound long enough too
-			frames := (least*sampleRate + samples*media.VideoTimescale - 1) / (samples * media.VideoTimescale)
+			frames := media.RescaleUp(least, samples*media.VideoTimescale, sampleRate)
 			p.Audio.Frames = int(frames)
-			p.Target = max(p.Target, (frames*samples*media.VideoTimescale+sampleRate-1)/sampleRate)
+			p.Target = max(p.Target, media.RescaleUp(frames*samples, sampleRate, media.VideoTimescale))
 		}
 		return p
 	}
@@ -182,8 +182,8 @@ func PlanParts(nominal int64, rate media.Rational, longest, samples, sampleRate 
 		p, _ := fitSound(nominal, nominal, samples, sampleRate)
 		return p
 	}
-	ticks := func(frames int64) int64 { return (frames*media.VideoTimescale*rate.Den + rate.Num - 1) / rate.Num }
-	frames := max((2*nominal*rate.Num+media.VideoTimescale*rate.Den)/(2*media.VideoTimescale*rate.Den), 1)
+	ticks := func(frames int64) int64 { return media.RescaleUp(frames, rate.Num, media.VideoTimescale*rate.Den) }
+	frames := max(media.Rescale(nominal, media.VideoTimescale*rate.Den, rate.Num), 1)
 	for n := frames; n < frames+tries; n++ {
 		if p, ok := fitSound(ticks(n), ticks(n), samples, sampleRate); ok {
 			return p
@@ -200,15 +200,15 @@ func fitSound(step, target, samples, sampleRate int64) (Parts, bool) {
 		return p, true
 	}
 	ticks := func(frames int64) int64 {
-		return (frames*samples*media.VideoTimescale + sampleRate - 1) / sampleRate
+		return media.RescaleUp(frames*samples, sampleRate, media.VideoTimescale)
 	}
 	enough := func(d, target int64) bool { return d*100 >= target*share85 }
-	long := (step*sampleRate + samples*media.VideoTimescale - 1) / (samples * media.VideoTimescale) // frames, rounded up
+	long := media.RescaleUp(step, samples*media.VideoTimescale, sampleRate) // frames, rounded up
 	if t := max(target, ticks(long)); enough(ticks(long-1), t) && enough(step, t) {
 		p.Target = t // parts of sound end with the frame that crosses the line
 		return p, true
 	}
-	even := max((2*step*sampleRate+samples*media.VideoTimescale)/(2*samples*media.VideoTimescale), 1)
+	even := max(media.Rescale(step, samples*media.VideoTimescale, sampleRate), 1)
 	p.Audio.Frames = int(even)
 	p.Target = max(target, ticks(even))
 	return p, enough(step, p.Target) && enough(ticks(even)-1, p.Target)

@@ -372,14 +372,20 @@ func TestAReplacedWorkerGoesOnWithAKeyframe(t *testing.T) {
 }
 
 func TestFragmentNumbersGrow(t *testing.T) {
-	before := uint32(0)
-	for msn := uint64(1); msn < 50; msn++ {
-		for part := range 300 {
-			n := sequence(msn, part)
-			require.Greater(t, n, before)
-			before = n
+	const fourYears = 4 * 365 * 86400 / 2 // segments of two seconds
+	numbers := FragmentNumbers(2*media.VideoTimescale, media.VideoTimescale/5)
+	for _, from := range []uint64{1, fourYears - 50} {
+		before := uint32(0)
+		for msn := from; msn < from+50; msn++ {
+			for part := range numbers {
+				n := sequence(msn, part, numbers)
+				require.Greater(t, n, before)
+				before = n
+			}
 		}
 	}
+	assert.Equal(t, 4, FragmentNumbers(6*media.VideoTimescale, 6*media.VideoTimescale))
+	assert.Equal(t, 512, FragmentNumbers(60*media.VideoTimescale, media.VideoTimescale/10))
 }
 
 func TestExpectationsFollowTheKeyframes(t *testing.T) {

@@ -102,7 +102,7 @@ func Make(r Request) ([]byte, error) {
 	return out, nil
 }
 
-func millis(ticks int64) uint32 { return uint32(ticks * 1000 / media.VideoTimescale) }
+func millis(ticks int64) uint32 { return uint32(media.RescaleDown(ticks, media.VideoTimescale, 1000)) }
 
 // pictures draws and codes the pictures, with a keyframe each second.
 func (r Request) pictures(length int64) (list []item, head *flv.Tag, err error) {
@@ -130,7 +130,7 @@ func (r Request) pictures(length int64) (list []item, head *flv.Tag, err error) 
 	pic := picture.New(r.Width, r.Height)
 	second := int64(-1)
 	for n := int64(0); ; n++ {
-		pts := n * media.VideoTimescale * r.FrameRate.Den / r.FrameRate.Num
+		pts := media.RescaleDown(n, r.FrameRate.Num, media.VideoTimescale*r.FrameRate.Den)
 		if pts >= length {
 			break
 		}

@@ -40,7 +40,7 @@ type drift struct {
 func (d *drift) see(ticks int64, now time.Duration) (move int64) {
 	if now > d.last {
 		// ticks·10^6 = seconds · 90,000 · millionths
-		d.moved += (now - d.last).Microseconds() * d.rate * media.VideoTimescale / 1_000_000
+		d.moved += media.Rescale((now-d.last).Microseconds()*d.rate, 1_000_000, media.VideoTimescale)
 		d.last = now
 	}
 	ahead := micros(ticks+d.shift()) - now.Microseconds() + d.lead
@@ -55,7 +55,7 @@ func (d *drift) see(ticks int64, now time.Duration) (move int64) {
 	return d.shift()
 }
 
-func micros(ticks int64) int64 { return ticks * 1_000_000 / media.VideoTimescale }
+func micros(ticks int64) int64 { return media.RescaleDown(ticks, media.VideoTimescale, 1_000_000) }
 
 // shift is by how many ticks times are moved now.
 func (d *drift) shift() int64 {

@@ -56,7 +56,7 @@ func (m *RateMeter) Milli() int64 {
 	if m.n < 2 || m.last <= m.first {
 		return 0
 	}
-	return (m.n - 1) * 1_000_000 / (m.last - m.first)
+	return media.RescaleDown(m.n-1, m.last-m.first, 1_000_000)
 }
 
 // Constant returns the common rate that the frames have, as far as milliseconds and a little jitter can

@@ -302,7 +302,7 @@ func NewAudio(timescale int64, samples int64) *Track {
 // slack is how far a unit may stray from the line now, in fine ticks.
 func (t *Track) slack() int64 {
 	if t.sound {
-		return audioSlack * t.timescale / 1000 * fine
+		return media.RescaleDown(audioSlack, 1000, t.timescale) * fine
 	}
 	return min(4*t.jitter+leastSlack*ticksEachMilli*fine, videoSlack*ticksEachMilli*fine)
 }

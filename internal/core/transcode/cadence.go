@@ -50,7 +50,7 @@ func (b *beat) take(pts int64, key bool) (at int64, repeat int64, taken bool) {
 	}
 	// A picture that is a little early, by the rounding of stamps, counts as on time.
 	const early = media.VideoTimescale / 1000
-	index := (pts - b.base + early) * b.Rate.Num / (b.Rate.Den * media.VideoTimescale)
+	index := media.RescaleDown(pts-b.base+early, b.Rate.Den*media.VideoTimescale, b.Rate.Num)
 	if index <= b.index {
 		return 0, 0, false
 	}
@@ -61,5 +61,5 @@ func (b *beat) take(pts int64, key bool) (at int64, repeat int64, taken bool) {
 
 // at is when the picture of an even time is shown.
 func (b *beat) at(index int64) int64 {
-	return b.base + (index*b.Rate.Den*media.VideoTimescale+b.Rate.Num/2)/b.Rate.Num
+	return b.base + media.Rescale(index, b.Rate.Num, b.Rate.Den*media.VideoTimescale)
 }

@@ -271,8 +271,8 @@ func (g *Graph) Received(dts int64) { g.received.Store(dts) }
 func (g *Graph) Stats() Stats {
 	s := Stats{
 		Decoded: g.stats.decoded.Load(), Dropped: g.stats.dropped.Load(), Skipped: g.stats.skipped.Load(),
-		Errors: g.stats.errors.Load(), LagMillis: g.stats.lag.Load() * 1000 / media.VideoTimescale,
-		Busy: g.busiest(), Nodes: g.nodes(), Quality: g.quality(), FrozenMillis: g.still.frozen.Load(), BlackMillis: g.still.black.Load(), MediaTime: g.stats.media.Load() * 1000 / (media.VideoTimescale / 1000), DropLevel: int(g.stats.level.Load()),
+		Errors: g.stats.errors.Load(), LagMillis: media.RescaleDown(g.stats.lag.Load(), media.VideoTimescale, 1000),
+		Busy: g.busiest(), Nodes: g.nodes(), Quality: g.quality(), FrozenMillis: g.still.frozen.Load(), BlackMillis: g.still.black.Load(), MediaTime: media.RescaleDown(g.stats.media.Load(), media.VideoTimescale, 1_000_000), DropLevel: int(g.stats.level.Load()),
 		Keyless: g.stats.keyless.Load(),
 	}
 	return s
@@ -330,7 +330,7 @@ func (g *Graph) Configure(c Config) {
 		g.current.Video, g.current.Keep, g.current.Resume = c.Video, c.Keep, c.Resume
 		g.whole.configure(c.Video, c.Interlaced)
 		if t := c.Video; t != nil && t.FrameRate.Valid() {
-			g.step = (media.VideoTimescale*t.FrameRate.Den + t.FrameRate.Num/2) / t.FrameRate.Num
+			g.step = media.Rescale(media.VideoTimescale, t.FrameRate.Num, t.FrameRate.Den)
 		}
 	}
 }
@@ -422,7 +422,7 @@ func (g *Graph) frame(f *picture.Frame) {
 	defer func() { g.beside += time.Since(begin) }()
 	step := int64(0)
 	if t := g.current.Video; t != nil && t.FrameRate.Valid() {
-		step = media.VideoTimescale * t.FrameRate.Den / t.FrameRate.Num
+		step = t.FrameRate.Period(media.VideoTimescale)
 	}
 	if f.Interlaced && step > 0 && Fields(g.current.Interlaced) {
 		g.step = step / 2

@@ -169,7 +169,7 @@ func (s *stage) number(pts int64, rate media.Rational) int64 {
 	if !rate.Valid() {
 		rate = media.Rational{Num: 25, Den: 1}
 	}
-	return (pts*rate.Num + rate.Den*media.VideoTimescale/2) / (rate.Den * media.VideoTimescale)
+	return media.Rescale(pts, rate.Den*media.VideoTimescale, rate.Num)
 }
 
 func (s *stage) emit(sink Sink, u *media.AccessUnit, duration int64) {

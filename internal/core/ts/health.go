@@ -147,7 +147,7 @@ func (h *StreamHealth) pmt(number int, now time.Duration) {
 	t.last, t.begun, t.late = now, true, false
 }
 
-func pcrTime(ticks int64) time.Duration { return time.Duration(ticks * 1000 / 27) }
+func pcrTime(ticks int64) time.Duration { return media.Duration(ticks, systemClock) }
 
 // clock judges a programme clock reference, in ticks of 27 MHz.
 func (h *StreamHealth) clock(pid int, s *pidState, pcr int64, jump bool, now time.Duration) {

@@ -2,6 +2,8 @@ package ts
 
 import (
 	"encoding/binary"
+
+	"metaplasis/internal/core/media"
 )
 
 // A Mux with a constant rate writes packets in slots of equal length, each at its time: the clock in a packet is the time
@@ -82,7 +84,7 @@ type leak struct {
 
 // room reports whether a packet fits at a time, and puts it in.
 func (l *leak) room(at int64) bool {
-	out := (at - l.at) * l.rate / 8 * 1000 / systemClock
+	out := media.RescaleDown(at-l.at, 8*systemClock, l.rate*1000)
 	l.bytes, l.at = max(l.bytes-out, 0), at
 	return l.bytes+PacketSize*1000 <= transportBuffer*1000
 }
@@ -104,7 +106,9 @@ func (m *Mux) Rated() (nulls, late int64, ok bool) {
 }
 
 // time is that of the next slot.
-func (r *rated) time() int64 { return r.zero + r.slot*PacketSize*8*systemClock/r.rate }
+func (r *rated) time() int64 {
+	return r.zero + media.RescaleDown(r.slot, r.rate, PacketSize*8*systemClock)
+}
 
 // unit takes a unit that is to be sent.
 func (r *rated) unit(t *MuxTrack, dts int64, key bool, pes []byte) {

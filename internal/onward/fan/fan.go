@@ -299,7 +299,7 @@ func (r *rate) add(at int64, size int) {
 		*r = rate{since: at, begun: true, value: r.value}
 	}
 	if span := at - r.since; span >= rateSpan {
-		r.value = r.bytes * 8 * media.VideoTimescale / span
+		r.value = media.PerSecond(r.bytes*8, span, media.VideoTimescale)
 		r.since, r.bytes = at, 0
 	}
 	r.bytes += int64(size)

@@ -236,7 +236,7 @@ func (x *run) rendition(ctx context.Context, name string, v *present.View, neede
 		}
 		if time.Since(begun) > time.Second { // others want to go on too, and the window has moved
 			for _, rest := range missing[i+1:] {
-				behind += present.Ticks(rest.Duration)
+				behind += media.Duration(rest.Duration, media.VideoTimescale)
 			}
 			break
 		}

@@ -111,7 +111,7 @@ func (c *Conn) fill() {
 				if since.IsZero() {
 					since = now
 				}
-				due := int64(now.Sub(since)) / 1000 * c.rate / (ts.PacketSize * 8 * 1_000_000)
+				due := media.RescaleDown(int64(now.Sub(since)), ts.PacketSize*8*int64(time.Second), c.rate)
 				due -= due % datagramPackets
 				if most := c.rate / (ts.PacketSize * 8); due-done > most { // the machine stood still for more than a second
 					since, due, done = now, 0, 0

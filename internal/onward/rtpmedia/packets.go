@@ -134,7 +134,7 @@ func (s *Stream) Report(pts int64, now time.Time) []byte {
 	}
 	s.reported = now
 	s.reports++
-	at := s.begun.Add(time.Duration(pts) * time.Second / media.VideoTimescale)
+	at := s.begun.Add(media.Duration(pts, media.VideoTimescale))
 	const since1900 = 2208988800
 	ntp := uint64(at.Unix()+since1900)<<32 | uint64(at.Nanosecond())<<32/1_000_000_000
 	r := &rtcp.SenderReport{SSRC: s.SSRC, NTPTime: ntp, RTPTime: s.stamp(pts), PacketCount: s.packets, OctetCount: s.octets}

@@ -106,7 +106,7 @@ func (p *packer) unit(u *hub.Unit) [][]byte {
 	case p.t.Kind == media.Audio:
 		a.Duration = p.t.FrameSamples
 	case p.t.FrameRate.Valid():
-		a.Duration = p.t.Timescale * p.t.FrameRate.Den / p.t.FrameRate.Num
+		a.Duration = p.t.FrameRate.Period(p.t.Timescale)
 	default:
 		if d := a.DTS - p.last; p.last > 0 && d > 0 && d < p.t.Timescale {
 			p.lasts = d

@@ -278,7 +278,7 @@ func (s *Sender) pictures(ctx context.Context) {
 			p.t.sequence = out.head.sequence
 			lasts := time.Second / 30
 			if r := p.t.FrameRate; r.Valid() {
-				lasts = time.Second * time.Duration(r.Den) / time.Duration(r.Num)
+				lasts = time.Duration(r.Period(int64(time.Second)))
 			}
 			if err := out.send(lasts * spread / 100); err != nil {
 				s.fail(err)

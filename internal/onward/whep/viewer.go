@@ -352,5 +352,5 @@ func (v *viewer) tell(l *line, pts int64) {
 }
 
 func seconds(ticks, clock int64) time.Duration {
-	return time.Duration(ticks/clock)*time.Second + time.Duration(ticks%clock)*time.Second/time.Duration(clock)
+	return media.Duration(ticks, clock)
 }
