@@ -20,7 +20,7 @@ type mediaID = media.TrackID
 func (x *follower) dash(ctx context.Context, address string, body []byte) error {
 	lister := inspect.New(address) // it lists segments; its judgement is not asked for
 	queues := map[string]chan inspect.Entry{}
-	fetched := map[string]bool{}
+	fetched := &offered{}
 	lines := &periodLines{seen: map[string]int{}}
 	ended := make(chan error, maxRenditions+1)
 	var all sync.WaitGroup
@@ -124,8 +124,30 @@ func chosen(m *dash.MPD, list []inspect.Entry) (out []inspect.Entry) {
 	return out
 }
 
+// offered knows the segments that the newest manifests name, and that were taken from them. What has left the window
+// is forgotten with the manifest after the one that named it last.
+type offered struct{ before, now map[string]bool }
+
+// seen reports whether a segment of this manifest was in one of those before.
+func (o *offered) seen(key string) bool {
+	if o.now == nil {
+		o.now = map[string]bool{}
+	}
+	known := o.before[key] || o.now[key]
+	o.now[key] = true
+	return known
+}
+
+// turn goes on to the next manifest. One that names nothing, as a source's may that begins anew, forgets nothing.
+func (o *offered) turn() {
+	if len(o.now) > 0 {
+		o.before, o.now = o.now, nil
+	}
+}
+
 // newest keeps those that were not fetched yet, at first only the last ones of each representation.
-func newest(list []inspect.Entry, fetched map[string]bool, first bool) (out []inspect.Entry) {
+func newest(list []inspect.Entry, fetched *offered, first bool) (out []inspect.Entry) {
+	defer fetched.turn()
 	left := map[string]int{}
 	for _, e := range list {
 		left[e.Name]++
@@ -134,13 +156,9 @@ func newest(list []inspect.Entry, fetched map[string]bool, first bool) (out []in
 	for _, e := range list {
 		left[e.Name]--
 		key := fmt.Sprint(e.Name, " ", e.Number, " ", e.URI, " ", e.Offset)
-		if fetched[key] || e.Index || e.Available.After(now) {
+		if e.Index || e.Available.After(now) || fetched.seen(key) {
 			continue
 		}
-		if len(fetched) > 20_000 { // what left the window long ago is not offered again
-			clear(fetched)
-		}
-		fetched[key] = true
 		if !first || left[e.Name] < fromEnd {
 			out = append(out, e)
 		}
@@ -148,18 +166,27 @@ func newest(list []inspect.Entry, fetched map[string]bool, first bool) (out []in
 	return out
 }
 
-// periodLines numbers periods: each is a line of its own.
+// periodLines numbers periods: each is a line of its own. The newest are known.
 type periodLines struct {
 	mu   sync.Mutex
 	seen map[string]int
+	next int
 }
+
+const maxPeriods = 256
 
 func (p *periodLines) of(period string) int {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	n, known := p.seen[period]
 	if !known {
-		n = len(p.seen)
+		n = p.next
+		p.next++
+		for id, number := range p.seen {
+			if number <= n-maxPeriods {
+				delete(p.seen, id)
+			}
+		}
 		p.seen[period] = n
 	}
 	return n

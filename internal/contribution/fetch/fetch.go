@@ -58,6 +58,8 @@ type follower struct {
 
 	mu      sync.Mutex
 	paced   *contribution.Paced
+	streams []*mpegts.Stream // of segments that are transport streams
+	over    <-chan struct{}  // closed when following ends
 	kicked  chan string
 	heard   time.Time
 	err     error
@@ -81,6 +83,7 @@ func (f *Fetcher) Receive(ctx context.Context, l *source.Line) error {
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
+	x.over = ctx.Done()
 	if kind == "hls" {
 		err = x.hls(ctx, at.String(), body)
 	} else {
@@ -91,6 +94,10 @@ func (f *Fetcher) Receive(ctx context.Context, l *source.Line) error {
 	if x.paced != nil {
 		x.paced.End(err.Error())
 	}
+	for _, s := range x.streams {
+		s.Close(err)
+	}
+	x.streams = nil
 	return err
 }
 
@@ -180,12 +187,23 @@ func (x *follower) feed() (*contribution.Paced, error) {
 		x.paced = contribution.NewPaced(feed)
 		x.paced.Expect(x.expect)
 		go func() {
-			if why, ok := <-feed.Kicked(); ok {
+			select {
+			case why := <-feed.Kicked():
 				x.kicked <- why
+			case <-x.over:
 			}
 		}()
 	}
 	return x.paced, nil
+}
+
+// stream makes one for the segments of a rendition. It ends with what is followed.
+func (x *follower) stream() *mpegts.Stream {
+	s := mpegts.NewStream(time.Now)
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.streams = append(x.streams, s)
+	return s
 }
 
 // hear notes that a segment came.
@@ -307,7 +325,7 @@ func (r *rendition) segment(b []byte) error {
 		return r.file.Write(b)
 	case len(b) > 0 && b[0] == 'G':
 		if r.stream == nil {
-			r.stream = mpegts.NewStream(time.Now)
+			r.stream = r.x.stream()
 			r.stream.Take("", func() (contribution.Feed, error) {
 				feed, err := r.x.feed()
 				if err != nil {

@@ -102,6 +102,7 @@ func resolve(base, to string) string {
 // follow follows one media playlist.
 func (x *follower) follow(ctx context.Context, r *rendition, address string) error {
 	next, begun := uint64(0), false
+	var lines playlistLines
 	failures := 0
 	for {
 		b, err := x.get(ctx, address, -1, 0, maxText)
@@ -129,17 +130,14 @@ func (x *follower) follow(ctx context.Context, r *rendition, address string) err
 		} else if len(whole) > 0 && next > whole[len(whole)-1].MSN+uint64(len(whole))+1 { // it began anew
 			next = whole[max(0, len(whole)-fromEnd)].MSN
 		}
-		line := int(p.DiscontinuitySequence)
+		numbers := lines.of(p, whole)
 		came := false
 		for i := range whole {
 			e := &whole[i]
-			if e.Discontinuity {
-				line++
-			}
 			if e.MSN < next || e.Gap {
 				continue
 			}
-			r.next(line)
+			r.next(numbers[i])
 			if err := x.entry(ctx, r, address, e); err != nil {
 				return err
 			}
@@ -159,6 +157,41 @@ func (x *follower) follow(ctx context.Context, r *rendition, address string) err
 			return ctx.Err()
 		}
 	}
+}
+
+// playlistLines numbers the lines of a playlist's segments: a discontinuity begins another one. A segment keeps its
+// number as the playlist goes on, also when the playlist does not count the discontinuities that have left it
+// (RFC 8216, 4.3.3.3).
+type playlistLines struct {
+	first uint64 // media sequence number of the first segment of the playlist before
+	known []int  // the numbers of its segments
+}
+
+// of returns the number of each segment.
+func (l *playlistLines) of(p *hls.Playlist, whole []hls.Entry) []int {
+	out := make([]int, len(whole))
+	line := int(p.DiscontinuitySequence)
+	for i := range whole {
+		if whole[i].Discontinuity {
+			line++
+		}
+		out[i] = line
+	}
+	if len(whole) == 0 {
+		return out
+	}
+	for i := range whole { // the first that was there before tells how much further the numbers are
+		at := whole[i].MSN - l.first
+		if whole[i].MSN < l.first || at >= uint64(len(l.known)) {
+			continue
+		}
+		for k, by := 0, l.known[at]-out[i]; k < len(out); k++ {
+			out[k] += by
+		}
+		break
+	}
+	l.first, l.known = whole[0].MSN, out
+	return out
 }
 
 // entry fetches a segment, and its header when it is another one.
