@@ -101,7 +101,7 @@ func New(o *origin.Origin, meter Meter) *Server {
 	if meter == nil {
 		meter = noMeter{}
 	}
-	return &Server{Authority: everybody{}, o: o, meter: meter, now: time.Now, viewers: newViewers(time.Now())}
+	return &Server{Authority: everybody{}, o: o, meter: meter, now: o.Now, viewers: newViewers(o.Now())}
 }
 
 // Values of headers that never change: one slice each, for all answers.

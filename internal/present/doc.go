@@ -36,13 +36,21 @@ func (d *Doc) Bytes() (body []byte, etag string) {
 	return d.body, d.tag
 }
 
+// compressors are used again: a new one takes 1.2 MB, far more than a playlist.
+var compressors = sync.Pool{New: func() any {
+	w, _ := gzip.NewWriterLevel(nil, gzip.BestSpeed) // the level is right
+	return w
+}}
+
 // Gzip returns the text compressed, and its entity tag.
 func (d *Doc) Gzip() (body []byte, etag string) {
 	d.zip.Do(func() {
 		plain, _ := d.Bytes()
 		var b bytes.Buffer
-		w, _ := gzip.NewWriterLevel(&b, gzip.BestSpeed) // the level is right
-		_, _ = w.Write(plain)                           // memory does not fail
+		w := compressors.Get().(*gzip.Writer)
+		defer compressors.Put(w)
+		w.Reset(&b)
+		_, _ = w.Write(plain) // memory does not fail
 		_ = w.Close()
 		d.gz = b.Bytes()
 	})

@@ -46,6 +46,8 @@ const (
 type Fetcher struct {
 	Streams *mpegts.Receiver
 	Logger  *slog.Logger
+	// Dial connects to a source; nil is a dialer without restrictions.
+	Dial func(ctx context.Context, network, address string) (net.Conn, error)
 }
 
 // follower follows one source.
@@ -70,7 +72,10 @@ type follower struct {
 // Receive implements source.Protocol.
 func (f *Fetcher) Receive(ctx context.Context, l *source.Line) error {
 	x := &follower{l: l, logger: f.Logger, user: l.URL.User.Username(), secret: l.Secret, heard: time.Now(), kicked: make(chan string, 1), secrets: map[string][]byte{},
-		client: &http.Client{Transport: &http.Transport{DialContext: (&net.Dialer{Timeout: requestTimeout}).DialContext, MaxConnsPerHost: 8}}}
+		client: &http.Client{Transport: &http.Transport{DialContext: f.Dial, MaxConnsPerHost: 8}}}
+	if f.Dial == nil {
+		x.client.Transport.(*http.Transport).DialContext = (&net.Dialer{Timeout: requestTimeout}).DialContext
+	}
 	defer x.client.CloseIdleConnections()
 	at := *l.URL
 	at.User = nil
