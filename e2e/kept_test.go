@@ -31,7 +31,6 @@ import (
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
 	"metaplasis/internal/origin"
-	"metaplasis/internal/present"
 	"metaplasis/internal/store"
 )
 
@@ -207,7 +206,7 @@ func (s *service) fill(slug string, ago, length time.Duration) time.Time {
 	folder := store.Folder(filepath.Join(s.data, "store"))
 	was, err := store.Open(store.Options{Place: folder}, nil)
 	require.NoError(t, err)
-	span, err := was.Span(slug, time.Now().Add(-time.Hour), time.Time{})
+	span, err := was.Span(context.Background(), slug, time.Now().Add(-time.Hour), time.Time{})
 	require.NoError(t, err)
 	db, err := sql.Open("mysql", s.dsn)
 	require.NoError(t, err)

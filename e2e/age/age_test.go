@@ -281,7 +281,7 @@ type rtpSender struct {
 func (s *rtpSender) FrameRate(int64) {}
 func (s *rtpSender) Track(t media.Track) {
 	if s.streams == nil {
-		s.streams, s.clocks, s.begun = map[media.TrackID]*rtpmedia.Stream{}, map[media.TrackID]media.Clock{}, time.Now()
+		s.streams, s.clocks, s.begun = map[media.TrackID]*rtpmedia.Stream{}, map[media.TrackID]media.Clock{}, s.w.clock.Now()
 	}
 	if t.Kind == media.Video {
 		s.video = t.ID
@@ -298,7 +298,8 @@ func (s *rtpSender) Unit(id media.TrackID, stamp, composition int64, key bool, d
 		require.NoError(s.w.t, err)
 		sr := list[0].(*rtcp.SenderReport)
 		at := time.Unix(int64(sr.NTPTime>>32)-2208988800, 0)
-		if d := time.Since(at); d.Abs() > 3*time.Second {
+		// The line's clock goes on as media time does, which follows the steps of the wall clock forward.
+		if d := s.w.clock.Now().Sub(at); d.Abs() > 3*time.Second+s.w.setBack() {
 			s.w.t.Errorf("%s: a report tells a time that is %v from the clock", s.got.name, d)
 		}
 	}
@@ -323,7 +324,7 @@ func (s *rtpSender) Close() error         { return nil }
 // order checks that numbers go up, and counts those that are missing.
 type order struct {
 	last    int64
-	forgive bool // the clock was set: some may be missing
+	until   time.Time // the clock was set: until then some may be missing
 }
 
 func (o *order) see(w *world, who string, n int64) {
@@ -331,25 +332,37 @@ func (o *order) see(w *world, who string, n int64) {
 	case o.last == 0, missing == 0:
 	case n <= o.last:
 		w.t.Errorf("%s: picture %d came behind %d", who, n, o.last)
-	case o.forgive && missing <= 60:
+	case missing <= 60 && time.Now().Before(o.until):
 		w.lost[who] += missing
-		o.forgive = false
 	default:
 		w.t.Errorf("%s: %d pictures are missing before %d", who, missing, n)
 	}
 	o.last = n
 }
 
-// forgive lets everybody miss a few pictures, once.
+// setBack is by how much the clock was set, in all: forward steps reach the media of one channel alone.
+func (w *world) setBack() (d time.Duration) {
+	w.clock.mu.Lock()
+	defer w.clock.mu.Unlock()
+	for i := 1; i < len(w.clock.steps); i++ {
+		d += (w.clock.steps[i].by - w.clock.steps[i-1].by).Abs()
+	}
+	return d
+}
+
+// forgivenFor is how long after the clock was set pictures may be missing.
+const forgivenFor = 5 * time.Minute
+
+// forgive lets everybody miss a few pictures for a while.
 func (w *world) forgive() {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	for _, v := range w.views {
-		v.order.forgive = true
+		v.order.until = time.Now().Add(forgivenFor)
 		v.stepped = time.Now()
 	}
 	for _, s := range w.sinks {
-		s.order.forgive = true
+		s.order.until = time.Now().Add(forgivenFor)
 	}
 }
 

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"math/rand"
@@ -142,7 +143,7 @@ func keptDay(dir string) error {
 		best = time.Hour
 		for range 20 {
 			begin := time.Now()
-			span, err := s.Span(keptSlug, from, time.Time{})
+			span, err := s.Span(context.Background(), keptSlug, from, time.Time{})
 			if err != nil {
 				return 0, 0
 			}
@@ -267,6 +268,8 @@ func (l *books) Closed(b store.Bundle) {
 	defer l.mu.Unlock()
 	l.list = append(l.list, b)
 }
+
+func (l *books) Removing(string) {}
 
 func (l *books) Removed(string) {}
 

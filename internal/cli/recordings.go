@@ -95,7 +95,7 @@ func (a *app) recordings() *cobra.Command {
 	})
 	set.Flags().StringVar(&title, "title", "", "title for people")
 	set.Flags().Int64Var(&days, "days", 0, "days that it is kept, from now; 0 for ever")
-	return group("recordings", "Keep stretches of channels, and write them as files", list, a.recordingsBegin(), show, stop, set, a.recordingsExport(), remove)
+	return group("recordings", "Keep stretches of channels, and write them as files", list, a.recordingsBegin(), show, stop, set, a.recordingsExport(), a.recordingsVerify(), remove)
 }
 
 func (a *app) showRecording(r api.Recording) {

@@ -117,7 +117,7 @@ Exit codes: 0 done, 1 refused or failed, 2 wrong usage, 3 no service answers,
 		}
 	}
 	root.AddCommand(a.serve(), a.rehearse(), a.channels(), a.keys(), a.relays(), a.feeds(), a.ladders(), a.plans(), a.images(), a.events(), a.camera(),
-		a.delay(), a.inspect(), a.signIn(), a.users(), a.password(), a.hooks(), a.recordings(), a.items(), a.export(), a.studio(), a.workerCommand(), a.srtHostCommand(), a.forwardCommand())
+		a.delay(), a.inspect(), a.signIn(), a.users(), a.password(), a.hooks(), a.recordings(), a.store(), a.items(), a.export(), a.studio(), a.workerCommand(), a.srtHostCommand(), a.forwardCommand())
 	return root
 }
 

@@ -105,6 +105,7 @@ func (a *app) serveFlags(c *cobra.Command, s *serveFlags) {
 		`where what was on air is kept: a folder, or s3://HOST/BUCKET/PREFIX with its credentials in METAPLASIS_S3_ACCESS_KEY and METAPLASIS_S3_SECRET_KEY (environment METAPLASIS_STORE); a folder beside the other data without it; "off" keeps nothing`)
 	f.StringVar(&s.conf.Library, "library", "", "folder of files that are offered on demand; one beside the other data without it")
 	f.StringVar(&s.conf.SendFolder, "send-folder", "", "folder in which relays with addresses such as folder://site/live write a channel's files; one beside the other data without it")
+	f.Var(gigabytes{&s.conf.SpoolLimit}, "spool-limit", "most that may wait in the data folder for an object store that is slow or away, in GB; 0 for 64")
 	f.Var(gigabytes{&s.conf.StoreLimit}, "store-limit", "most that the store may take, in GB: the oldest goes first, and never what a recording holds; 0 for no limit")
 	f.StringVar(&s.conf.HookCommands, "hook-commands", "", "folder of programs that hooks may run; none without it")
 	f.StringVar(&s.logLevel, "log", "info", "least level to log: debug, info, warn, error")

@@ -127,12 +127,30 @@ func (s *Service) tidy(stop <-chan struct{}) {
 			s.storeCounts(now)
 			if now.Sub(pruned) > pruneEvery {
 				pruned = now
-				s.journal.Put(records.Write{Key: "prune", Do: func(ctx context.Context,
-					db *records.DB) error {
-					return db.Prune(ctx)
-				}})
+				s.background.Add(1)
+				go s.prune(stop)
 			}
 		}
+	}
+}
+
+// pruneWithin bounds one pruning: what is left over is the next one's.
+const pruneWithin = 10 * time.Minute
+
+// prune forgets what is old, beside everything else.
+func (s *Service) prune(stop <-chan struct{}) {
+	defer s.background.Done()
+	ctx, cancel := context.WithTimeout(context.Background(), pruneWithin)
+	defer cancel()
+	go func() {
+		select {
+		case <-stop:
+			cancel()
+		case <-ctx.Done():
+		}
+	}()
+	if err := s.db.Prune(ctx); err != nil && ctx.Err() == nil {
+		s.logger.Warn("what is old could not be forgotten; it is tried again in an hour", "error", err)
 	}
 }
 

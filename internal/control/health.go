@@ -78,6 +78,15 @@ func (s *Service) look(now time.Time) {
 			add("disk", "Make room on that disk. "+goesOn, "The disk of the data folder is full: %d MB are left.", free>>20)
 		}
 	}
+	if st := s.kept.store; st != nil {
+		for _, q := range st.Quarantined() {
+			add("quarantine "+q.Channel, "It stays until somebody decides: metaplasis store adopt "+q.Channel+" makes a recording of it, metaplasis store remove "+q.Channel+" removes it.",
+				"The store has %d MB of %s, of %s to %s, that are in quarantine: %s.", q.Bytes>>20, q.Channel, q.Oldest.UTC().Format(time.DateTime), q.Newest.UTC().Format(time.DateTime), q.Why)
+		}
+		if n, err := st.Deletions(); err != nil {
+			add("deletions", "Look at the store's permissions and its disk. It is tried again.", "%d files that are not kept any more cannot be removed: %v.", 2*n, err)
+		}
+	}
 	s.health.mu.Lock()
 	defer s.health.mu.Unlock()
 	before := s.health.since

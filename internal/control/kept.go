@@ -3,6 +3,7 @@ package control
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -21,11 +22,15 @@ import (
 // kept is what the service knows of what is kept.
 type kept struct {
 	store *store.Store // nil: nothing is kept
+	place string       // its identity
 
 	mu   sync.Mutex
 	list []records.Recording // the newest first
 	// unstored are bundles that the journal had no room for.
 	unstored map[string]store.Bundle
+	// since is from when on all of a channel is to be recorded though no recording says so yet, by channel.
+	since map[string]time.Time
+	full  bool // there are as many recordings as there may be
 }
 
 // Kinds of recordings.
@@ -42,14 +47,17 @@ const (
 	maxAheadOfTime = 366 * 24 * time.Hour
 )
 
-// SetStore gives the service what keeps media. It is called before Attach.
-func (s *Service) SetStore(st *store.Store) { s.kept.store = st }
+// SetStore gives the service what keeps media, and the identity of its place. It is called before Attach.
+func (s *Service) SetStore(st *store.Store, place string) { s.kept.store, s.kept.place = st, place }
 
-// Bundles lists those of a place that are remembered.
-func (s *Service) Bundles(ctx context.Context, place string) (out []store.Bundle, err error) {
+// Bundles lists those of a place that are remembered, by its identity. address is what places were told apart by before.
+func (s *Service) Bundles(ctx context.Context, place, address string) (out []store.Bundle, err error) {
+	if err := s.db.RenamePlace(ctx, address, place); err != nil {
+		return nil, err
+	}
 	err = s.db.EachBundle(ctx, place, func(b *records.Bundle) {
 		out = append(out, store.Bundle{Channel: b.Channel, Rendition: b.Rendition, Path: b.Path, Sound: b.Sound, Prefix: b.Prefix, Header: b.Header,
-			Begin: b.Begun, End: b.Ended, FirstMSN: b.FirstMSN, LastMSN: b.LastMSN, Ordinal: b.Ordinal, Breaks: b.Breaks, Bytes: b.Bytes})
+			Begin: b.Begun, End: b.Ended, FirstMSN: b.FirstMSN, LastMSN: b.LastMSN, Ordinal: b.Ordinal, Breaks: b.Breaks, Bytes: b.Bytes, Removing: b.Removing})
 	})
 	return out, err
 }
@@ -79,12 +87,22 @@ func (l *ledger) Closed(b store.Bundle) {
 	k.unstored[b.Path] = b
 }
 
-// Removed implements store.Ledger.
-func (l *ledger) Removed(path string) {
+// Removing implements store.Ledger.
+func (l *ledger) Removing(path string) {
+	l.forget(path)
+	l.s.journal.Put(records.Write{Size: len(path), Do: func(ctx context.Context, db *records.DB) error { return db.BundleRemoving(ctx, l.place, path) }})
+}
+
+func (l *ledger) forget(path string) {
 	k := &l.s.kept
 	k.mu.Lock()
+	defer k.mu.Unlock()
 	delete(k.unstored, path)
-	k.mu.Unlock()
+}
+
+// Removed implements store.Ledger.
+func (l *ledger) Removed(path string) {
+	l.forget(path)
 	l.s.journal.Put(records.Write{Size: len(path), Do: func(ctx context.Context, db *records.DB) error { return db.RemoveBundle(ctx, l.place, path) }})
 }
 
@@ -116,20 +134,25 @@ func holdOf(r *records.Recording) store.Hold {
 	return h
 }
 
-// keep tells the store what is kept of a channel.
-func (s *Service) keep(slug string) {
+// keep tells the store what is kept of a channel. Of one that does not run nothing is decided: its recordings are held,
+// and what else there is of it stays.
+func (s *Service) keep(slug string) { s.decide(slug, false) }
+
+func (s *Service) decide(slug string, removed bool) {
 	if s.kept.store == nil {
 		return
 	}
-	var k store.Keeping
+	k := store.Keeping{Undecided: !removed}
+	s.kept.mu.Lock()
 	if c := s.o.Channel(slug); c != nil {
 		set := c.Settings()
-		k.TimeShift, k.Bytes = time.Duration(set.TimeShiftMinutes)*time.Minute, set.TimeShiftMB*1_000_000
+		k = store.Keeping{TimeShift: time.Duration(set.TimeShiftMinutes) * time.Minute, Bytes: set.TimeShiftMB * 1_000_000, Since: c.Created()}
 		if set.Record { // also while no record of it can be made
-			k.Holds = append(k.Holds, store.Hold{From: time.Now()})
+			k.Holds = append(k.Holds, store.Hold{From: s.kept.recordingSince(slug)})
+		} else {
+			delete(s.kept.since, slug)
 		}
 	}
-	s.kept.mu.Lock()
 	for i := range s.kept.list {
 		if s.kept.list[i].Channel == slug {
 			k.Holds = append(k.Holds, holdOf(&s.kept.list[i]))
@@ -139,6 +162,26 @@ func (s *Service) keep(slug string) {
 	if k.TimeShift > 0 || len(k.Holds) > 0 || s.kept.store.Has(slug) {
 		s.kept.store.Set(slug, k)
 	}
+}
+
+func (k *kept) isFull() bool {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.full
+}
+
+// recordingSince is from when on all of a channel is to be recorded, which stays the same until a recording holds it. The
+// lock is held.
+func (k *kept) recordingSince(slug string) time.Time {
+	at, known := k.since[slug]
+	if !known {
+		at = time.Now().UTC().Truncate(time.Millisecond)
+		if k.since == nil {
+			k.since = map[string]time.Time{}
+		}
+		k.since[slug] = at
+	}
+	return at
 }
 
 // Recording returns what a recording of a channel holds, nil when there is none.
@@ -175,6 +218,15 @@ func (s *Service) addKept(st *origin.Status) {
 	case k.LostNow > 0:
 		add("The store is too slow for what is on air: %d segments are lost to the time-shift and recordings.", k.LostNow)
 	}
+	if k.Away != "" {
+		add("The object store takes nothing since %s: %s. What is kept waits in a local folder.", k.Since.UTC().Format(time.TimeOnly), k.Away)
+	}
+	if k.Missing > 0 {
+		add("%d MB that are to be kept are not in the store any more, or are not as they were written. metaplasis recordings verify names the files.", max(k.Missing/1_000_000, 1))
+	}
+	if s.kept.isFull() {
+		add("There are as many recordings as there may be (%d). Remove some, or keep those that are made by themselves for fewer days.", maxRecordings)
+	}
 	if k.Full != "" {
 		add("The store is full: %s. Remove recordings, or raise the limit.", k.Full)
 	}
@@ -199,6 +251,7 @@ func (s *Service) shown(r *http.Request, rec records.Recording) api.Recording {
 	best := ""
 	if s.kept.store != nil {
 		out.Bytes, out.Kept, best = s.kept.store.Held(rec.Channel, h)
+		_, out.Missing = s.kept.store.Lost(rec.Channel, h)
 		out.Kept = slices.DeleteFunc(out.Kept, func(name string) bool { return name == origin.Stills })
 	}
 	switch {
@@ -206,6 +259,8 @@ func (s *Service) shown(r *http.Request, rec records.Recording) api.Recording {
 		out.State = api.Planned
 	case rec.Ended == nil || rec.Ended.After(now):
 		out.State = api.Running
+	case out.Missing > 0:
+		out.State = api.Damaged
 	case len(out.Kept) == 0:
 		out.State = api.Empty
 	default:
@@ -431,6 +486,11 @@ func (s *Service) drop(ctx context.Context, rec records.Recording) error {
 	if err := s.db.RemoveRecording(ctx, rec.ID); err != nil {
 		return err
 	}
+	defer func() {
+		if s.kept.store != nil {
+			s.kept.store.Release(rec.Channel, holdOf(&rec))
+		}
+	}()
 	s.kept.mu.Lock()
 	s.kept.list = slices.DeleteFunc(slices.Clone(s.kept.list), func(r records.Recording) bool { return r.ID == rec.ID })
 	s.kept.mu.Unlock()
@@ -467,7 +527,7 @@ func (s *Service) putUnstored() {
 	s.kept.unstored = nil
 	s.kept.mu.Unlock()
 	for _, b := range list {
-		s.Ledger(s.kept.store.Place()).Closed(b)
+		s.Ledger(s.kept.place).Closed(b)
 	}
 }
 
@@ -477,11 +537,13 @@ func (s *Service) recordings(ctx context.Context, now time.Time) error {
 	list := slices.Clone(s.kept.list)
 	s.kept.mu.Unlock()
 	running := map[string]*records.Recording{}
+	var errs []error
 	for i := range list {
 		r := &list[i]
 		if r.Expires != nil && r.Expires.Before(now) && r.Ended != nil {
 			if err := s.drop(ctx, *r); err != nil {
-				return err
+				errs = append(errs, err)
+				continue
 			}
 			s.Event(origin.Event{At: now, Channel: r.Channel, Level: origin.Info, Kind: "recording-expired", Text: fmt.Sprintf("The recording %q was past its time and was removed.", r.Title)})
 			continue
@@ -498,35 +560,64 @@ func (s *Service) recordings(ctx context.Context, now time.Time) error {
 		if length == 0 {
 			length = defaultHours * time.Hour
 		}
+		if r != nil && set.Record && now.Sub(r.Begun) >= length && s.recordingsFull() {
+			continue // it goes on: there is no room for another one
+		}
 		if r != nil && (!set.Record || now.Sub(r.Begun) >= length) {
 			if err := s.endAlways(ctx, r, now, set.RecordDays); err != nil {
-				return err
+				errs = append(errs, fmt.Errorf("%s: %w", c.Slug(), err))
+				continue
 			}
 			r = nil
 		}
 		if set.Record && r == nil {
-			if err := s.beginAlways(ctx, c, now); err != nil {
-				return err
+			if err := s.beginAlways(ctx, c); err != nil {
+				errs = append(errs, fmt.Errorf("%s: %w", c.Slug(), err))
 			}
 		}
 	}
-	for _, r := range running { // of channels that are not there any more
+	for _, r := range running {
+		if known, err := s.db.HasChannel(ctx, r.Channel); err != nil || known {
+			continue // it does not run now
+		}
 		if err := s.endAlways(ctx, r, now, 0); err != nil {
-			return err
+			errs = append(errs, err)
 		}
 	}
-	return nil
+	return errors.Join(errs...)
 }
 
-func (s *Service) beginAlways(ctx context.Context, c *origin.Channel, now time.Time) error {
-	rec := records.Recording{Channel: c.Slug(), Kind: kindAlways, Begun: now, Renditions: "null",
-		Title: c.Settings().Title + ", " + now.Format("2 January 2006 15:04") + " UTC"}
+// recordingsFull reports whether there are as many recordings as there may be, and says so once.
+func (s *Service) recordingsFull() bool {
+	s.kept.mu.Lock()
+	full, before := len(s.kept.list) >= maxRecordings, s.kept.full
+	s.kept.full = full
+	s.kept.mu.Unlock()
+	if full && !before {
+		s.Event(origin.Event{At: time.Now(), Level: origin.Failure, Kind: "recordings-full", Text: fmt.Sprintf("There are %d recordings, as many as there may be. What is recorded by itself goes on in the recording that it is in.", maxRecordings),
+			Do: "Remove recordings, or let those that are made by themselves be kept for fewer days."})
+	}
+	return full
+}
+
+func (s *Service) beginAlways(ctx context.Context, c *origin.Channel) error {
+	s.kept.mu.Lock()
+	begun := s.kept.recordingSince(c.Slug())
+	s.kept.mu.Unlock()
+	rec := records.Recording{Channel: c.Slug(), Kind: kindAlways, Begun: begun, Renditions: "null",
+		Title: c.Settings().Title + ", " + begun.Format("2 January 2006 15:04") + " UTC"}
 	return s.store(ctx, &rec)
 }
 
 // endAlways ends a recording that was made by itself. One that holds nothing is removed.
 func (s *Service) endAlways(ctx context.Context, r *records.Recording, now time.Time, days int64) error {
 	r.Ended, r.Expires = &now, expiry(now, days)
+	s.kept.mu.Lock()
+	if s.kept.since == nil {
+		s.kept.since = map[string]time.Time{}
+	}
+	s.kept.since[r.Channel] = now // the next one goes on here
+	s.kept.mu.Unlock()
 	if bytes, _, _ := s.kept.store.Held(r.Channel, holdOf(r)); bytes == 0 {
 		return s.drop(ctx, *r)
 	}

@@ -17,6 +17,7 @@ import (
 	"metaplasis/internal/library"
 	"metaplasis/internal/origin"
 	"metaplasis/internal/records"
+	"metaplasis/internal/store"
 )
 
 // route is one call of the API: what the router serves and what the document says of it.
@@ -90,6 +91,10 @@ func (s *Service) routes() []route {
 		{"GET", "/recordings/{id}", "Show a recording.", api.Watch, nil, nil, api.Recording{}, s.showRecording},
 		{"PATCH", "/recordings/{id}", "Change the title of a recording, or how long it is kept.", api.Operate, nil, api.RecordingChange{}, api.Recording{}, s.changeRecording},
 		{"POST", "/recordings/{id}/stop", "End a recording now.", api.Operate, nil, nil, api.Recording{}, s.stopRecording},
+		{"POST", "/recordings/{id}/verify", "Read all that a recording holds, and compare it with its checksums.", api.Operate, nil, nil, store.Verification{}, s.verifyRecording},
+		{"GET", "/store", "Show where what is kept lies, and what is there that nobody has decided about.", api.Watch, nil, nil, api.Store{}, s.showStore},
+		{"POST", "/store/quarantine/{channel}/adopt", "Make a recording of what is in quarantine of a channel.", api.Operate, nil, nil, store.Quarantine{}, s.adoptQuarantined},
+		{"DELETE", "/store/quarantine/{channel}", "Remove what is in quarantine of a channel for good.", api.Administer, nil, nil, store.Quarantine{}, s.removeQuarantined},
 		{"DELETE", "/recordings/{id}", "Remove a recording; what nothing else keeps is deleted.", api.Operate, nil, nil, nil, s.removeRecording},
 		{"GET", "/items", "List the files of the library: what they hold, and what keeps them from being played.", api.Watch, nil, nil, []library.Entry{}, s.listItems},
 		{"GET", "/items/{item}", "Show a file of the library.", api.Watch, nil, nil, library.Entry{}, s.showItem},

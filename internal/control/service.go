@@ -158,6 +158,9 @@ func (s *Service) Attach(ctx context.Context, o *origin.Origin) error {
 		s.history.begin(c.Slug, c.Revision, set)
 		s.recallFeed(ctx, c.Slug)
 	}
+	if s.kept.store != nil {
+		s.kept.store.Settled()
+	}
 	s.background.Add(3)
 	go func() { defer s.background.Done(); s.record(s.stop) }()
 	go func() { defer s.background.Done(); s.watch(s.stop) }()
@@ -500,7 +503,7 @@ func (s *Service) removeChannel(_ http.ResponseWriter, r *http.Request) (any, er
 	if err := s.o.Remove(slug); err != nil && !errors.Is(err, origin.ErrUnknownChannel) {
 		return nil, err
 	}
-	s.keep(slug)
+	s.decide(slug, true)
 	s.keys.forget(slug, allKeys)
 	s.keysChanged()
 	s.history.forget(slug)

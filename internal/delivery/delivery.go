@@ -35,6 +35,7 @@ import (
 	"time"
 
 	"metaplasis/internal/core/segment"
+	"metaplasis/internal/network"
 	"metaplasis/internal/origin"
 	"metaplasis/internal/present"
 )
@@ -52,8 +53,11 @@ const (
 // immutable is the cache life of bytes that never change under their address.
 const immutable = "public, max-age=31536000, immutable"
 
-// maxWaiting is how many requests may wait for media that is still to come.
-const maxWaiting = 50_000
+// How many requests may wait for media that is still to come: of all networks, and of one.
+const (
+	maxWaiting     = 50_000
+	maxWaitingEach = 10_000
+)
 
 // Meter is told of each answer: what kind of thing was asked for, the status, the bytes, and how
 // long the first of them took; and of how many requests wait.
@@ -91,7 +95,7 @@ type Server struct {
 	o        *origin.Origin
 	meter    Meter
 	viewers  viewers
-	waiting  atomic.Int64
+	waiting  network.Quota // requests for media that is still to come
 	stopping atomic.Bool
 	now      func() time.Time
 }
@@ -101,7 +105,7 @@ func New(o *origin.Origin, meter Meter) *Server {
 	if meter == nil {
 		meter = noMeter{}
 	}
-	return &Server{Authority: everybody{}, o: o, meter: meter, now: o.Now, viewers: newViewers(o.Now())}
+	return &Server{Authority: everybody{}, o: o, meter: meter, waiting: network.Quota{Total: maxWaiting, EachNetwork: maxWaitingEach}, now: o.Now, viewers: newViewers(o.Now())}
 }
 
 // Values of headers that never change: one slice each, for all answers.
@@ -176,6 +180,7 @@ type request struct {
 	slug, rendition, file string
 	kind                  string // what is asked for, for the meter
 	channel               *origin.Channel
+	crowded               bool // nothing was made, since too many wait for their turn
 }
 
 func (q *request) fail(status int, text string) {

@@ -111,7 +111,7 @@ func TestYoungPlaylists(t *testing.T) {
 	assert.Equal(t, 2, listed(ask(s, list)), "a player that may know parts")
 	got := make(chan *httptest.ResponseRecorder)
 	go func() { got <- ask(s, list, "Range", "bytes=0-", "Accept-Encoding", "identity") }()
-	require.Eventually(t, func() bool { return s.waiting.Load() == 1 }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return s.waiting.Taken() == 1 }, 5*time.Second, time.Millisecond)
 	frames(f, 120, 160)
 	assert.Equal(t, 3, listed(<-got), "a media element, which does not")
 }
@@ -124,7 +124,7 @@ func TestNobodyWaitsForeverForAChannelThatIsGone(t *testing.T) {
 	msn, _ := v.Newest()
 	done := make(chan int)
 	go func() { done <- ask(s, fmt.Sprintf("/booth/audio/index.m3u8?_HLS_msn=%d", msn+1)).Code }()
-	require.Eventually(t, func() bool { return s.waiting.Load() == 1 }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return s.waiting.Taken() == 1 }, 5*time.Second, time.Millisecond)
 	require.NoError(t, o.Remove("booth"))
 	select {
 	case code := <-done:

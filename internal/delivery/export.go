@@ -15,8 +15,11 @@ import (
 	"metaplasis/internal/present"
 )
 
-// maxExports is how many files are written at a time, for all who ask.
-const maxExports = 16
+// How many files are written at a time: for all who ask, and for one network.
+const (
+	maxExports     = 16
+	maxExportsEach = 4
+)
 
 // exportForms are the files that a stretch is written as.
 var exportForms = map[string]string{".mp4": "video/mp4", ".ts": typeTransport, ".m4s": "video/mp4"}
@@ -73,12 +76,13 @@ func (p *Past) export(q *request) {
 	if a.cut {
 		src.From, src.To = media.TicksSince(past.Epoch, a.from), media.TicksSince(past.Epoch, a.to)
 	}
-	if p.exports.Add(1) > maxExports {
-		p.exports.Add(-1)
-		q.fail(http.StatusServiceUnavailable, "Too many files are written already.")
+	p.prepare()
+	release, ok := p.exports.Take(q.r.RemoteAddr)
+	if !ok {
+		q.fail(http.StatusServiceUnavailable, "Too many files are written already. Try again when one is done.")
 		return
 	}
-	defer p.exports.Add(-1)
+	defer release()
 	h := q.w.Header()
 	h.Set("Content-Type", exportForms[ending])
 	h.Set("Cache-Control", "no-store")
@@ -99,13 +103,12 @@ func (p *Past) export(q *request) {
 	}
 	switch {
 	case err != nil:
+	case q.r.Method == http.MethodHead: // how long the file is shows when it is made
 	case ending == ".mp4":
 		var m *clip.Movie
 		if m, err = src.Movie(q.r.Context()); err == nil {
 			h.Set("Content-Length", strconv.FormatInt(m.Size, 10))
-			if q.r.Method != http.MethodHead {
-				err = m.Write(q.r.Context(), c)
-			}
+			err = m.Write(q.r.Context(), c)
 		}
 	case ending == ".ts":
 		err = src.Transport(q.r.Context(), c, q.slug)
@@ -138,7 +141,7 @@ func (p *Past) export(q *request) {
 
 // source is what a file of a rendition is made of: its pictures with a sound, or sound alone; nil when nothing of it is kept.
 func (p *Past) source(q *request, past *present.Past, name string) (strip *present.PastStrip, src clip.Source) {
-	src.Turn = p.Turn
+	src.Turn = func() (func(), error) { return p.Turn(q.r.Context(), q.r.RemoteAddr) }
 	var sound *present.PastStrip
 	for i := range past.Strips {
 		if past.Strips[i].Name == name {

@@ -2,6 +2,7 @@ package delivery
 
 import (
 	"cmp"
+	"context"
 	"errors"
 	"fmt"
 	"mime"
@@ -29,8 +30,8 @@ import (
 //	{item}/{track}/header-*.mp4, {n}.m4s, {n}.ts, {n}.aac, {n}.key.m4s
 type Items struct {
 	Library *library.Library
-	// Turn bounds what is made at a time; nil bounds nothing.
-	Turn func() (done func())
+	// Turn bounds what is made at a time, for who is at an address; nil bounds nothing.
+	Turn func(ctx context.Context, remote string) (done func(), err error)
 
 	documents documents
 }
@@ -117,13 +118,43 @@ func pastOf(name string, list []library.Rendition) *present.Past {
 	return p
 }
 
+// turn waits for its turn on the processor.
+func (s *Items) turn(r *http.Request) (done func(), err error) {
+	if s.Turn == nil {
+		return func() {}, nil
+	}
+	return s.Turn(r.Context(), r.RemoteAddr)
+}
+
+// tooMany answers when too much is made already.
+func tooMany(w http.ResponseWriter) {
+	w.Header().Set("Retry-After", "2")
+	http.Error(w, "Too much is being made for others. Try again in a moment.", http.StatusServiceUnavailable)
+}
+
+// busy answers when nothing was made since there is no room, and reports whether that is so.
+func busy(w http.ResponseWriter, r *http.Request, s *Items) bool {
+	done, err := s.turn(r)
+	if err == nil {
+		done()
+		return false
+	}
+	tooMany(w)
+	return true
+}
+
 func (s *Items) document(w http.ResponseWriter, r *http.Request, key, kind string, make func() []byte, past *present.Past) {
 	d := s.documents.get(key, fmt.Sprintf("%p", past.Strips[0].List[0]), func() []byte {
-		if s.Turn != nil {
-			defer s.Turn()()
+		done, err := s.turn(r)
+		if err != nil {
+			return nil
 		}
+		defer done()
 		return make()
 	})
+	if d == nil && busy(w, r, s) {
+		return
+	}
 	if d == nil {
 		http.Error(w, "The item has nothing to play.", http.StatusNotFound)
 		return
@@ -264,9 +295,10 @@ func soundOf(past *present.Past, pictures string) string {
 }
 
 func (s *Items) segment(w http.ResponseWriter, r *http.Request, past *present.Past, t *library.Rendition, seg *segment.Segment, kind, contentType string) {
-	done := func() {}
-	if s.Turn != nil {
-		done = s.Turn()
+	done, err := s.turn(r)
+	if err != nil {
+		tooMany(w)
+		return
 	}
 	b, err := s.wrap(past, t, seg, kind)
 	done()

@@ -1,6 +1,7 @@
 package delivery
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"net/http"
@@ -10,13 +11,13 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"metaplasis/internal/core/clip"
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
+	"metaplasis/internal/network"
 	"metaplasis/internal/origin"
 	"metaplasis/internal/present"
 	"metaplasis/internal/store"
@@ -31,8 +32,9 @@ type Past struct {
 	Recode clip.Recode
 
 	documents documents
-	exports   atomic.Int64
-	making    chan struct{} // room for documents that are being made
+	exports   network.Quota
+	waiting   network.Quota // for their turn
+	making    chan struct{} // room for what is being made
 	once      sync.Once
 }
 
@@ -148,15 +150,20 @@ func (p *Past) ask(q *request) (a asked, ok bool) {
 
 // picture is the stretch that is asked for, nil when the request was answered.
 func (p *Past) picture(q *request, a *asked) *present.Past {
-	done := p.Turn()
-	span, err := p.Store.Span(q.slug, a.from, a.to)
-	done()
-	if errors.Is(err, store.ErrNothing) {
+	if longest := a.from.Add(p.longest(q)); a.to.After(longest) || a.to.IsZero() && longest.Before(q.s.now()) {
+		a.to, a.ended = longest, true // a playlist of more is none that a player reads
+	}
+	span, err := p.Store.Span(q.r.Context(), q.slug, a.from, a.to)
+	switch {
+	case errors.Is(err, store.ErrNothing):
 		q.fail(http.StatusNotFound, "Nothing of that time is kept.")
 		return nil
-	}
-	if err != nil {
-		q.fail(http.StatusServiceUnavailable, "What is kept cannot be read now: "+err.Error())
+	case errors.Is(err, store.ErrTooLong):
+		q.fail(http.StatusRequestEntityTooLarge, "The stretch is too long to be listed at once. Ask for a shorter one, with to=.")
+		return nil
+	case err != nil:
+		q.w.Header().Set("Retry-After", "2")
+		q.fail(http.StatusServiceUnavailable, "What is kept cannot be read now: "+err.Error()+".")
 		return nil
 	}
 	out := &present.Past{Slug: q.slug, Epoch: span.Epoch, Now: q.s.now(), Ended: a.ended, Query: a.query(), Step: origin.DefaultSegmentMillis * (media.VideoTimescale / 1000)}
@@ -265,7 +272,11 @@ func (p *Past) playlist(q *request, w hls.Wrapping) {
 // send answers with a document, made once for all who ask for the same.
 func (p *Past) send(q *request, a *asked, past *present.Past, kind string, make func() []byte) {
 	key := q.slug + "/" + q.rendition + "/" + q.file + a.query() + " " + q.r.URL.Query().Get("_HLS_skip")
-	d := p.documents.get(key, state(past), func() []byte { return p.limited(make) })
+	d := p.documents.get(key, state(past), func() []byte { return p.limited(q, make) })
+	if d == nil && q.crowded {
+		q.fail(http.StatusServiceUnavailable, "Too much is being made for others. Try again in a moment.")
+		return
+	}
 	if d == nil {
 		q.fail(http.StatusNotFound, "Nothing of that time is kept of this rendition.")
 		return
@@ -288,7 +299,7 @@ func (p *Past) still(q *request) {
 		q.fail(http.StatusBadRequest, fmt.Sprintf("Found time=%q: %v.", clipped(text), err))
 		return
 	}
-	strip, err := p.Store.Strip(q.slug, origin.Stills, at.Add(-stillReach), at.Add(time.Second))
+	strip, err := p.Store.Strip(q.r.Context(), q.slug, origin.Stills, at.Add(-stillReach), at.Add(time.Second))
 	if err != nil || len(strip.List) == 0 {
 		q.fail(http.StatusNotFound, "No picture of that time is kept.")
 		return
@@ -304,16 +315,60 @@ func (p *Past) here(q *request, protocol string) {
 	}
 }
 
-// Turn waits until there is room on the processor for what is made for those who look back: half of it at most, so that who is
-// live does not wait. The function that it returns makes room again.
-func (p *Past) Turn() func() {
-	p.once.Do(func() { p.making = make(chan struct{}, max(runtime.GOMAXPROCS(0)/2, 1)) })
-	p.making <- struct{}{}
-	return func() { <-p.making }
+// Bounds of what is done for time-shift viewers.
+const (
+	// maxListed is how many segments a playlist of what is kept lists.
+	maxListed = 100_000
+	// So many wait for their turn, of all networks and of one.
+	maxTurns     = 256
+	maxTurnsEach = 32
+)
+
+// longest is how long a stretch may be listed.
+func (p *Past) longest(q *request) time.Duration {
+	step := int64(origin.DefaultSegmentMillis)
+	if c := q.channel; c != nil {
+		step = c.Settings().SegmentMillis
+	}
+	return maxListed * time.Duration(step) * time.Millisecond
 }
 
-func (p *Past) limited(do func() []byte) []byte {
-	defer p.Turn()()
+func (p *Past) prepare() {
+	p.once.Do(func() {
+		p.making = make(chan struct{}, max(runtime.GOMAXPROCS(0)/2, 1))
+		p.waiting.Total, p.waiting.EachNetwork = maxTurns, maxTurnsEach
+		p.exports.Total, p.exports.EachNetwork = maxExports, maxExportsEach
+	})
+}
+
+// errCrowded says that too many wait for their turn.
+var errCrowded = errors.New("too much is being made for others")
+
+// Turn waits until there is room on the processor for what is made of what is kept, or until the context ends: half of
+// it at most, so that live viewers do not wait. done makes room again.
+func (p *Past) Turn(ctx context.Context, remote string) (done func(), err error) {
+	p.prepare()
+	release, ok := p.waiting.Take(remote)
+	if !ok {
+		return nil, errCrowded
+	}
+	defer release()
+	select {
+	case p.making <- struct{}{}:
+		return func() { <-p.making }, nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
+
+// limited makes something in its turn, nil when that does not come.
+func (p *Past) limited(q *request, do func() []byte) []byte {
+	done, err := p.Turn(q.r.Context(), q.r.RemoteAddr)
+	if err != nil {
+		q.crowded = true
+		return nil
+	}
+	defer done()
 	return do()
 }
 

@@ -2,6 +2,7 @@ package delivery
 
 import (
 	"bytes"
+	"context"
 	"fmt"
 	"net/http"
 	"strings"
@@ -33,7 +34,7 @@ func newPast(t *testing.T, seconds int64) (*Server, *store.Store) {
 func TestWhatLiesBackIsServed(t *testing.T) {
 	s, st := newPast(t, 60)
 	assert.Equal(t, 200, ask(s, "/booth/audio/0.m4s").Code, "it left the window")
-	span, err := st.Span("booth", time.Now().Add(-2*time.Hour), time.Time{})
+	span, err := st.Span(context.Background(), "booth", time.Now().Add(-2*time.Hour), time.Time{})
 	require.NoError(t, err)
 	from := span.Begin()
 	query := "?from=" + from.UTC().Format(timeForm)
@@ -111,7 +112,7 @@ func TestWrongTimesAreRefused(t *testing.T) {
 // TestRecordingsOutliveTheirChannel: what a recording holds plays when the channel is gone.
 func TestRecordingsOutliveTheirChannel(t *testing.T) {
 	s, st := newPast(t, 30)
-	span, err := st.Span("booth", time.Now().Add(-2*time.Hour), time.Time{})
+	span, err := st.Span(context.Background(), "booth", time.Now().Add(-2*time.Hour), time.Time{})
 	require.NoError(t, err)
 	from := span.Begin()
 	s.Past.Recording = func(string, int64) *Stretch { return &Stretch{From: from, To: from.Add(20 * time.Second)} }

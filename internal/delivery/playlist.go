@@ -188,8 +188,8 @@ func (q *request) await(rend *origin.Rendition, v *present.View, limit time.Dura
 	if ok(v) {
 		return v
 	}
-	if q.s.waiting.Add(1) > maxWaiting {
-		q.s.waiting.Add(-1)
+	release, room := q.s.waiting.Take(q.r.RemoteAddr)
+	if !room {
 		q.fail(http.StatusServiceUnavailable, "Too many requests wait already.")
 		return nil
 	}
@@ -217,7 +217,7 @@ func (q *request) await(rend *origin.Rendition, v *present.View, limit time.Dura
 		default:
 			continue
 		}
-		q.s.waiting.Add(-1)
+		release()
 		q.s.meter.Waiting(-1)
 		return v
 	}

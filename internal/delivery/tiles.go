@@ -29,10 +29,10 @@ func (p *Past) tile(q *request) {
 		q.fail(http.StatusNotFound, "There is nothing at this address.")
 		return
 	}
-	span, err := p.Store.Span(q.slug, q.s.now().Add(-time.Minute), time.Time{})
+	span, err := p.Store.Span(q.r.Context(), q.slug, q.s.now().Add(-time.Minute), time.Time{})
 	if err != nil {
 		// A channel whose last minute is not kept: the whole tells the clock as well.
-		span, err = p.Store.Span(q.slug, time.Time{}, time.Time{})
+		span, err = p.Store.Span(q.r.Context(), q.slug, time.Time{}, time.Time{})
 	}
 	if err != nil {
 		q.fail(http.StatusNotFound, "Nothing of that time is kept.")
@@ -44,13 +44,13 @@ func (p *Past) tile(q *request) {
 		q.fail(http.StatusNotFound, "That time is not over.")
 		return
 	}
-	strip, err := p.Store.Strip(q.slug, origin.Stills, begin.Add(-stillReach), end)
+	strip, err := p.Store.Strip(q.r.Context(), q.slug, origin.Stills, begin.Add(-stillReach), end)
 	if err != nil || len(strip.List) == 0 {
 		q.fail(http.StatusNotFound, "No picture of that time is kept.")
 		return
 	}
 	doc := p.documents.get(q.slug+"/"+q.file, strconv.Itoa(len(strip.List)), func() []byte {
-		return p.limited(func() []byte { return tiled(strip.List, from+n*present.TileTicks) })
+		return p.limited(q, func() []byte { return tiled(strip.List, from+n*present.TileTicks) })
 	})
 	if doc == nil {
 		q.fail(http.StatusServiceUnavailable, "The pictures of that time cannot be read now.")

@@ -2,6 +2,7 @@ package delivery
 
 import (
 	"bytes"
+	"context"
 	"fmt"
 	"image"
 	"image/color"
@@ -33,7 +34,7 @@ func grey(level uint8) []byte {
 // TestSmallPicturesLieManyInOne: a manifest of what lies back names tiles, and each cell holds the picture of its time.
 func TestSmallPicturesLieManyInOne(t *testing.T) {
 	s, st := newPast(t, 150)
-	span, err := st.Span("booth", time.Now().Add(-2*time.Hour), time.Time{})
+	span, err := st.Span(context.Background(), "booth", time.Now().Add(-2*time.Hour), time.Time{})
 	require.NoError(t, err)
 	first := span.Strips[0].List[0]
 	h := &segment.Header{Name: "header-stills", Track: media.Track{Kind: media.Data, Timescale: media.VideoTimescale}}

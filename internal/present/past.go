@@ -79,7 +79,8 @@ func (p *Past) Align() {
 		}
 	}
 	for i := range p.Strips {
-		for s := &p.Strips[i]; s.Ordinal < begin && len(s.List) > 1; s.Ordinal++ {
+		// What is cut off may leave a gap in front, with which no list begins.
+		for s := &p.Strips[i]; (s.Ordinal < begin || s.List[0].Gap) && len(s.List) > 1; s.Ordinal++ {
 			if s.List[0].Discontinuity {
 				s.Breaks++
 			}
@@ -176,7 +177,11 @@ func (p *Past) standIns(m *hls.Media, s *PastStrip) {
 				}
 			}
 		}
-		if k := len(m.Whole); own == nil && k > 0 { // nobody has it
+		if own == nil && len(m.Whole) == 0 { // nobody has it, and nothing is before it
+			m.Sequence++
+			continue
+		}
+		if k := len(m.Whole); own == nil { // nobody has it
 			before := m.Whole[k-1]
 			own = &segment.Segment{MSN: before.MSN + 1, Prefix: before.Prefix, Gap: true, Start: before.Start + before.Duration, Duration: p.Step, Header: before.Header}
 		}

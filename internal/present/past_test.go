@@ -96,3 +96,28 @@ func TestRenditionsBeginTogether(t *testing.T) {
 		assert.EqualValues(t, 0, list.DiscontinuitySequence, name)
 	}
 }
+
+// Renditions that are cut off to begin together may have a hole there, and one may lack what none else has.
+func TestNoListBeginsWithAGap(t *testing.T) {
+	hole := func(s PastStrip, from, to int) PastStrip {
+		for i := from; i < to; i++ {
+			gap := *s.List[i]
+			gap.Gap = true
+			s.List[i], s.Gapped = &gap, true
+		}
+		return s
+	}
+	p := pastOf(false, hole(pastStrip("source", "audio", 1280, 4, 20), 0, 4), hole(pastStrip("360p", "audio", 640, 4, 20), 1, 3), pastStrip("audio", "", 0, 5, 20),
+		hole(pastStrip("180p", "audio", 320, 4, 9), 0, 5))
+	p.Align()
+	for _, name := range []string{"source", "360p", "180p", "audio"} {
+		for _, w := range []hls.Wrapping{hls.CMAF, hls.Keys} {
+			list, err := hls.ReadMedia(p.Playlist(name, w, false))
+			require.NoError(t, err, name)
+			require.NotEmpty(t, list.Entries, name)
+			assert.False(t, list.Entries[0].Gap && name != "180p", name)
+		}
+	}
+	require.NotNil(t, p.Multivariant(hls.CMAF))
+	require.NotNil(t, p.Manifest())
+}

@@ -35,20 +35,33 @@ func (d *DB) Prune(ctx context.Context) error {
 		table, order string
 		number       int
 	}{{"events", "id", keptEvents}, {"feeds", "id", keptFeeds}, {"numbering", "removed", keptNumbering}} {
-		_, err := d.x.ExecContext(ctx, fmt.Sprintf("DELETE FROM %s WHERE %s < (SELECT b FROM (SELECT %s AS b FROM %s ORDER BY %s DESC LIMIT 1 OFFSET %d) x)",
-			t.table, t.order, t.order, t.table, t.order, t.number-1))
-		errs = append(errs, err)
+		errs = append(errs, d.deleteSome(ctx, fmt.Sprintf("DELETE FROM %s WHERE %s < (SELECT b FROM (SELECT %s AS b FROM %s ORDER BY %s DESC LIMIT 1 OFFSET %d) x)",
+			t.table, t.order, t.order, t.table, t.order, t.number-1)))
 	}
 	for _, statement := range []string{
 		"DELETE FROM events WHERE at < UTC_TIMESTAMP() - INTERVAL ? DAY",
 		"DELETE FROM feeds WHERE begun < UTC_TIMESTAMP() - INTERVAL ? DAY AND ended IS NOT NULL",
 	} {
-		_, err := d.x.ExecContext(ctx, statement, keptDays)
-		errs = append(errs, err)
+		errs = append(errs, d.deleteSome(ctx, statement, keptDays))
 	}
 	errs = append(errs, d.thin(ctx, time.Now()))
-	_, err := d.x.ExecContext(ctx, "DELETE FROM tokens WHERE expires < UTC_TIMESTAMP()")
-	return errors.Join(append(errs, err)...)
+	return errors.Join(append(errs, d.deleteSome(ctx, "DELETE FROM tokens WHERE expires < UTC_TIMESTAMP()"))...)
+}
+
+// deleteAtOnce is how many rows one statement removes, so that none takes long.
+const deleteAtOnce = 2000
+
+// deleteSome removes rows a few at a time until none is left or the context ends.
+func (d *DB) deleteSome(ctx context.Context, statement string, args ...any) error {
+	for {
+		res, err := d.x.ExecContext(ctx, statement+fmt.Sprintf(" LIMIT %d", deleteAtOnce), args...)
+		if err != nil {
+			return err
+		}
+		if n, err := res.RowsAffected(); err != nil || n < deleteAtOnce {
+			return err
+		}
+	}
 }
 
 // Events lists events, the newest first; of one channel unless it is "".

@@ -127,6 +127,23 @@ func (j *Journal) drop(w *Write) {
 	j.failing = nil
 }
 
+// maxSlow is how often a write is tried while the database answers others.
+const maxSlow = 5
+
+// answers reports whether the database answers at all.
+func (j *Journal) answers() bool {
+	ctx, cancel := context.WithTimeout(context.Background(), writeTimeout)
+	defer cancel()
+	return j.db.Ping(ctx) == nil
+}
+
+// refuse counts a write that the database does not take.
+func (j *Journal) refuse() {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	j.lost++
+}
+
 func (j *Journal) note(err error) {
 	j.mu.Lock()
 	defer j.mu.Unlock()
@@ -153,13 +170,17 @@ func (j *Journal) run() {
 				continue
 			}
 		}
-		for {
+		for slow := 0; ; {
 			ctx, cancel := context.WithTimeout(context.Background(), writeTimeout)
 			err := w.Do(ctx, j.db)
 			cancel()
-			if err == nil || !Unreachable(err) {
+			if err != nil && Unreachable(err) && j.answers() {
+				slow++ // the database is there: this write alone does not come through
+			}
+			if err == nil || !Unreachable(err) || slow >= maxSlow {
 				if err != nil { // no retry would help
 					j.logger.Error("a record was refused by the database", "about", w.Key, "error", err)
+					j.refuse()
 				} else if w.Done != nil {
 					w.Done()
 				}

@@ -21,6 +21,25 @@ type Bundle struct {
 	Ordinal   uint64    `db:"ordinal"`
 	Breaks    uint32    `db:"breaks"`
 	Bytes     int64     `db:"bytes"`
+	Removing  bool      `db:"removing"` // its files are to go
+}
+
+// RenamePlace gives the bundles of a place another name for it.
+func (d *DB) RenamePlace(ctx context.Context, from, to string) error {
+	_, err := d.x.ExecContext(ctx, "UPDATE IGNORE bundles SET place = ? WHERE place = ?", to, from)
+	return err
+}
+
+// BundleRemoving says that the files of a bundle are to go.
+func (d *DB) BundleRemoving(ctx context.Context, place, path string) error {
+	_, err := d.x.ExecContext(ctx, "UPDATE bundles SET removing = TRUE WHERE place = ? AND path = ?", place, path)
+	return err
+}
+
+// HasChannel reports whether there is a channel.
+func (d *DB) HasChannel(ctx context.Context, slug string) (there bool, err error) {
+	err = d.x.GetContext(ctx, &there, "SELECT EXISTS (SELECT 1 FROM channels WHERE slug = ?)", slug)
+	return there, err
 }
 
 // PutBundle stores a bundle. It may be repeated.

@@ -138,9 +138,10 @@ func Unreachable(err error) bool {
 }
 
 // transient are the refusals that pass: too many connections, a full disk or table, a lock that did
-// not come, a deadlock, a server that shuts down or was ended.
+// not come, a deadlock, a server that shuts down or was ended; and a node of a cluster that is still joining (1047),
+// or a server that is read-only for a while (1290, 1792, 1836).
 var transient = map[uint16]bool{1040: true, 1021: true, 1114: true, 1205: true, 1213: true, 1053: true, 1927: true, 3: true,
-	1026: true, 1037: true, 1041: true}
+	1026: true, 1037: true, 1041: true, 1047: true, 1290: true, 1792: true, 1836: true}
 
 func found(err error) error {
 	if errors.Is(err, sql.ErrNoRows) {

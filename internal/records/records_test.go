@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/go-sql-driver/mysql"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -280,4 +281,74 @@ func TestSettingsOfBeforeAreGrouped(t *testing.T) {
 	_, err = p.Up(ctx)
 	require.NoError(t, err)
 	require.NoError(t, db.RemoveChannel(ctx, "flat", 1, 1))
+}
+
+// statements are those of a migration's Up part.
+func statements(t *testing.T, name string) (out []string) {
+	b, err := migrationFiles.ReadFile("migrations/" + name)
+	require.NoError(t, err)
+	_, up, found := strings.Cut(string(b), "-- +goose Up")
+	require.True(t, found, name)
+	up, _, _ = strings.Cut(up, "-- +goose Down")
+	var lines []string
+	for _, line := range strings.Split(up, "\n") {
+		if !strings.HasPrefix(line, "--") {
+			lines = append(lines, line)
+		}
+	}
+	for _, s := range strings.Split(strings.Join(lines, "\n"), ";\n") {
+		if strings.TrimSpace(s) != "" {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// TestMigrationsGoOnAfterACrash stops each migration behind each of its statements: the next start brings the
+// database up to date all the same.
+func TestMigrationsGoOnAfterACrash(t *testing.T) {
+	db := open(t)
+	ctx := context.Background()
+	p, err := migrations(db.x.DB)
+	require.NoError(t, err)
+	files, err := migrationFiles.ReadDir("migrations")
+	require.NoError(t, err)
+	for i := len(files) - 1; i >= 0; i-- {
+		list := statements(t, files[i].Name())
+		require.NotEmpty(t, list)
+		for n := 1; n <= len(list); n++ {
+			_, err = p.DownTo(ctx, int64(i))
+			require.NoError(t, err)
+			for _, s := range list[:n] { // and then the process was killed
+				_, err := db.x.ExecContext(ctx, s)
+				require.NoError(t, err, s)
+			}
+			_, err = p.Up(ctx)
+			require.NoError(t, err, "%s behind statement %d", files[i].Name(), n)
+		}
+	}
+	require.NoError(t, db.PutEvent(ctx, Event{ID: 1, At: time.Now(), Level: "info", Kind: "test"}))
+}
+
+// A write that the database does not take while it answers others holds up nobody for good.
+func TestAWriteThatDoesNotComeThrough(t *testing.T) {
+	db := open(t)
+	j := NewJournal(db, quiet)
+	j.Put(Write{Key: "slow", Do: func(ctx context.Context, _ *DB) error { return context.DeadlineExceeded }})
+	stored := make(chan struct{})
+	j.Put(Write{Key: "next", Do: func(ctx context.Context, db *DB) error {
+		return db.PutEvent(ctx, Event{ID: 77, At: time.Now(), Level: "info", Kind: "test"})
+	}, Done: func() { close(stored) }})
+	select {
+	case <-stored:
+	case <-time.After(time.Minute):
+		t.Fatal("the next write waits for one that never comes through")
+	}
+	assert.EqualValues(t, 1, j.State().Lost)
+	for _, number := range []uint16{1047, 1290, 1792, 1836} {
+		assert.True(t, Unreachable(&mysql.MySQLError{Number: number}), "%d passes", number)
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	j.Close(ctx)
 }

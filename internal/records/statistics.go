@@ -48,29 +48,64 @@ func (d *DB) Statistics(ctx context.Context, channel string, from, to time.Time)
 		channel, channel, from.Unix(), to.Unix(), maxStatistics)
 }
 
+// thinSpan is how much of the past is thinned by one transaction, in seconds, so that none takes long: an hour of a
+// thousand channels is 60,000 rows.
+const thinSpan = 3600
+
 // thin makes rows longer that are old, and forgets the oldest.
 func (d *DB) thin(ctx context.Context, now time.Time) error {
 	for _, t := range thinned {
 		before := now.Add(-t.after).Unix() / t.seconds * t.seconds // whole rows alone
-		tx, err := d.x.BeginTxx(ctx, nil)
-		if err != nil {
-			return err
-		}
-		_, err = tx.ExecContext(ctx, `INSERT INTO statistics (channel, seconds, at, live, bitrate, worker_load, viewers, peak)
-			SELECT channel, ?, at DIV ? * ?, SUM(live), SUM(bitrate * seconds) DIV ?, SUM(worker_load * seconds) DIV ?, SUM(viewers * seconds) DIV ?, MAX(peak)
-			FROM statistics AS s WHERE seconds < ? AND at < ? GROUP BY channel, at DIV ?
-			ON DUPLICATE KEY UPDATE peak = GREATEST(statistics.peak, VALUES(peak))`, t.seconds, t.seconds, t.seconds, t.seconds, t.seconds, t.seconds, t.seconds, before, t.seconds)
-		if err == nil {
-			_, err = tx.ExecContext(ctx, "DELETE FROM statistics WHERE seconds < ? AND at < ?", t.seconds, before)
-		}
-		if err != nil {
-			_ = tx.Rollback()
-			return fmt.Errorf("thinning statistics: %w", err)
-		}
-		if err := tx.Commit(); err != nil {
-			return err
+		for {
+			from, err := d.oldestRow(ctx, t.seconds, before)
+			if err != nil {
+				return err
+			}
+			if from == nil {
+				break
+			}
+			begin := *from / t.seconds * t.seconds
+			if err := d.thinBetween(ctx, t.seconds, begin, min(begin+thinSpan, before)); err != nil {
+				return fmt.Errorf("thinning statistics: %w", err)
+			}
 		}
 	}
-	_, err := d.x.ExecContext(ctx, "DELETE FROM statistics WHERE at < ?", now.AddDate(0, 0, -keptDays).Unix())
-	return err
+	return d.deleteSome(ctx, "DELETE FROM statistics WHERE at < ?", now.AddDate(0, 0, -keptDays).Unix())
+}
+
+// oldestRow is when the oldest row before a time begins that is shorter than so many seconds, nil when there is none.
+func (d *DB) oldestRow(ctx context.Context, seconds, before int64) (oldest *int64, err error) {
+	for _, length := range []int64{StatisticSeconds, thinned[0].seconds} {
+		var at *int64
+		if length >= seconds {
+			continue
+		}
+		if err := d.x.GetContext(ctx, &at, "SELECT MIN(at) FROM statistics WHERE seconds = ? AND at < ?", length, before); err != nil {
+			return nil, err
+		}
+		if at != nil && (oldest == nil || *at < *oldest) {
+			oldest = at
+		}
+	}
+	return oldest, nil
+}
+
+// thinBetween makes the rows between two times so many seconds long.
+func (d *DB) thinBetween(ctx context.Context, seconds, from, to int64) error {
+	tx, err := d.x.BeginTxx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = tx.Rollback() }() // without effect behind a commit
+	_, err = tx.ExecContext(ctx, `INSERT INTO statistics (channel, seconds, at, live, bitrate, worker_load, viewers, peak)
+		SELECT channel, ?, at DIV ? * ?, SUM(live), SUM(bitrate * seconds) DIV ?, SUM(worker_load * seconds) DIV ?, SUM(viewers * seconds) DIV ?, MAX(peak)
+		FROM statistics AS s WHERE seconds < ? AND at >= ? AND at < ? GROUP BY channel, at DIV ?
+		ON DUPLICATE KEY UPDATE peak = GREATEST(statistics.peak, VALUES(peak))`, seconds, seconds, seconds, seconds, seconds, seconds, seconds, from, to, seconds)
+	if err == nil {
+		_, err = tx.ExecContext(ctx, "DELETE FROM statistics WHERE seconds < ? AND at >= ? AND at < ?", seconds, from, to)
+	}
+	if err != nil {
+		return err
+	}
+	return tx.Commit()
 }

@@ -65,6 +65,7 @@ type Config struct {
 	Library       string     // folder of files that are offered on demand; "" is one in Data
 	SendFolder    string     // folder in which relays may make folders of a channel's files; "" is one in Data
 	StoreLimit    int64      // bytes that it may take; 0 for no limit
+	SpoolLimit    int64      // bytes that may wait in a local folder for an object store; 0 is store.DefaultSpool
 	Studio        []string   // interfaces on which sources are looked for
 	HTTPS         string
 	// WebTransport is its address, UDP: "" is the HTTP port's number, NoWebTransport turns it off.
@@ -308,17 +309,20 @@ func (s *Service) openStore(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	known, err := s.Control.Bundles(ctx, place.String())
-	if err != nil {
-		return fmt.Errorf("reading what is kept: %w", err)
-	}
-	limits.Bytes = c.StoreLimit
-	s.store, err = store.Open(store.Options{Place: place, Ledger: s.Control.Ledger(place.String()), Limits: limits, Logger: c.Logger}, known)
+	id, err := store.Identity(place)
 	if err != nil {
 		return err
 	}
+	if remote, ok := place.(store.Remote); ok {
+		if place, err = store.NewSpool(store.Folder(filepath.Join(c.Data, "spool", id)), remote, c.SpoolLimit, c.Logger); err != nil {
+			return err
+		}
+	}
+	limits.Bytes = c.StoreLimit
+	s.store = store.Start(store.Options{Place: place, Ledger: s.Control.Ledger(id), Limits: limits, Logger: c.Logger},
+		func() ([]store.Bundle, error) { return s.Control.Bundles(context.WithoutCancel(ctx), id, place.String()) })
 	s.stop = append(s.stop, s.store.Close)
-	s.Control.SetStore(s.store)
+	s.Control.SetStore(s.store, id)
 	return nil
 }
 

@@ -94,6 +94,29 @@ func (b *Bucket) Check() error {
 // Create implements Place.
 func (b *Bucket) Create(name string) (File, error) { return &object{b: b, name: name}, nil }
 
+// Upload implements Remote. A large file goes in several parts.
+func (b *Bucket) Upload(name, path string) error {
+	f, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = f.Close() }()
+	info, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), bucketWait+time.Duration(info.Size()/leastUpload)*time.Second)
+	defer cancel()
+	_, err = b.client.PutObject(ctx, b.bucket, b.prefix+name, f, info.Size(), minio.PutObjectOptions{ContentType: "application/octet-stream", PartSize: partSize, NumThreads: 1})
+	return err
+}
+
+// Bounds of an upload: what a part holds, in bytes, and how fast the slowest line may be, in bytes a second.
+const (
+	partSize    = 16 << 20
+	leastUpload = 128 << 10
+)
+
 // object is an object that is being made.
 type object struct {
 	b    *Bucket
@@ -138,6 +161,7 @@ type remote struct {
 	at           int64
 	body         *minio.Object
 	cancel       context.CancelFunc
+	idle         *time.Timer // cancels what stands still
 }
 
 func (r *remote) Read(p []byte) (int, error) {
@@ -149,14 +173,17 @@ func (r *remote) Read(p []byte) (int, error) {
 		if err := opts.SetRange(r.offset+r.at, r.offset+r.size-1); err != nil {
 			return 0, err
 		}
-		ctx, cancel := bounded()
+		// Who reads takes the time that the viewer takes: only a store that stands still is given up.
+		ctx, cancel := context.WithCancel(context.Background())
 		body, err := r.b.client.GetObject(ctx, r.b.bucket, r.b.prefix+r.name, opts)
 		if err != nil {
 			cancel()
 			return 0, plain(err)
 		}
-		r.body, r.cancel = body, cancel
+		r.body, r.cancel, r.idle = body, cancel, time.AfterFunc(bucketWait, cancel)
 	}
+	r.idle.Reset(bucketWait)
+	defer r.idle.Stop()
 	n, err := r.body.Read(p[:min(int64(len(p)), r.size-r.at)])
 	r.at += int64(n)
 	if err == io.EOF && r.at < r.size && n == 0 {
@@ -189,6 +216,7 @@ func (r *remote) Close() error {
 	if r.body == nil {
 		return nil
 	}
+	r.idle.Stop()
 	err := r.body.Close()
 	r.cancel()
 	r.body = nil
@@ -235,10 +263,10 @@ func (b *Bucket) Remove(name string) error {
 	return nil
 }
 
-// Limits of an object store: what is in a bundle waits in memory until it is whole.
+// Limits of an object store: what is in a bundle waits in a local folder until it is whole.
 const (
-	bucketSpan   = 20 * time.Second
-	bucketBundle = 8 << 20
+	bucketSpan   = time.Minute
+	bucketBundle = 64 << 20
 )
 
 // Parse returns the place of an address: a folder, or s3://HOST/BUCKET/PREFIX; and the limits that suit it.

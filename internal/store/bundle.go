@@ -154,6 +154,10 @@ type Bundle struct {
 	Ordinal   uint64 // of the first segment
 	Breaks    uint32 // up to the last segment's beginning
 	Bytes     int64  // of the media and the index
+	Removing  bool   // its files are to go
+
+	from provenance
+	lost bool // its files are not in the place, or not whole
 }
 
 // Endings of a bundle's two files.

@@ -1,7 +1,11 @@
 package store
 
 import (
+	"cmp"
+	"crypto/rand"
+	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"os"
@@ -36,6 +40,41 @@ type File interface {
 	Readable() int64
 	// Close lets the file last: what was written survives a loss of power.
 	Close() error
+}
+
+// identityFile names the file that tells one place from all others.
+const identityFile = "metaplasis-store.json"
+
+// Identity returns what tells a place from all others, however its address is spelled. It is made when there is none.
+func Identity(p Place) (string, error) {
+	var id struct {
+		ID string `json:"id"`
+	}
+	size, err := p.Size(identityFile)
+	if err == nil {
+		in, err := p.Open(identityFile, 0, min(size, 4096))
+		if err != nil {
+			return "", fmt.Errorf("the store at %s: %w", p, err)
+		}
+		defer func() { _ = in.Close() }()
+		if err := json.NewDecoder(in).Decode(&id); err != nil || id.ID == "" {
+			return "", fmt.Errorf("the store at %s: found a file %s without an id, expected one that this program wrote: %w", p, identityFile, cmp.Or(err, io.ErrUnexpectedEOF))
+		}
+		return id.ID, nil
+	}
+	if !errors.Is(err, fs.ErrNotExist) {
+		return "", fmt.Errorf("the store at %s: %w", p, err)
+	}
+	id.ID = rand.Text()
+	f, err := p.Create(identityFile)
+	if err != nil {
+		return "", fmt.Errorf("the store at %s: %w", p, err)
+	}
+	err = json.NewEncoder(f).Encode(id)
+	if err = errors.Join(err, f.Close()); err != nil {
+		return "", fmt.Errorf("the store at %s: %w", p, err)
+	}
+	return id.ID, nil
 }
 
 // Entry is a file or folder of a place.

@@ -10,6 +10,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"golang.org/x/sync/singleflight"
+
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
 )
@@ -19,6 +21,8 @@ type Keeping struct {
 	TimeShift time.Duration // how far back viewers may go; 0: nothing is kept for that
 	Bytes     int64         // that the time-shift may take; 0: no limit
 	Holds     []Hold        // what recordings hold
+	Since     time.Time     // when the channel was made: what is older and in no ledger belongs to another one
+	Undecided bool          // nobody has said what is to become of what nothing holds: it stays
 }
 
 // Hold is a stretch of a channel that is kept for a recording.
@@ -39,6 +43,13 @@ type shelf struct {
 
 	mu      sync.Mutex
 	keeping Keeping
+	decided bool                  // somebody has told what is kept
+	covered map[string][]interval // what recordings hold, by rendition; nil: to be made
+	loading bool                  // what is there is being looked through
+	early   []early               // what came meanwhile
+	lists   singleflight.Group    // that are being made
+	sum     totals
+	changed bool // the totals are to be counted anew
 	strips  map[string]*strip
 	run     run
 	next    uint64 // the ordinal behind all that were given
@@ -51,6 +62,7 @@ type shelf struct {
 	since   time.Time
 	written int64 // bytes since the start
 	gone    bool
+	until   time.Time // until when it may write once it is gone
 	wake    chan struct{}
 	done    chan struct{}
 }
@@ -140,6 +152,31 @@ func (s *Store) Keep(channel, rendition, sound string, epoch time.Time, seg *seg
 	}
 	sh.mu.Lock()
 	defer sh.mu.Unlock()
+	if sh.loading {
+		if sh.admit(seg.Size) {
+			sh.early = append(sh.early, early{rendition, sound, epoch, seg})
+		}
+		return
+	}
+	sh.keep(rendition, sound, epoch, seg)
+}
+
+// admit makes room for bytes in memory, or counts a segment as lost. The lock is held.
+func (sh *shelf) admit(size int64) bool {
+	if sh.queued+size <= maxQueued {
+		if sh.s.queued.Add(size) <= maxQueuedAll {
+			sh.queued += size
+			return true
+		}
+		sh.s.queued.Add(-size)
+	}
+	sh.lost++
+	sh.lostNow++
+	return false
+}
+
+// keep is Keep of one channel. The lock is held.
+func (sh *shelf) keep(rendition, sound string, epoch time.Time, seg *segment.Segment) {
 	begin := media.WallClock(epoch, seg.Start)
 	if !sh.wants(rendition, begin, media.WallClock(epoch, seg.Start+seg.Duration)) {
 		return
@@ -156,15 +193,9 @@ func (s *Store) Keep(channel, rendition, sound string, epoch time.Time, seg *seg
 	if ordinal < st.last {
 		return
 	}
-	if sh.queued+seg.Size > maxQueued || s.queued.Add(seg.Size) > maxQueuedAll {
-		if sh.queued+seg.Size <= maxQueued {
-			s.queued.Add(-seg.Size)
-		}
-		sh.lost++
-		sh.lostNow++
+	if !sh.admit(seg.Size) {
 		return
 	}
-	sh.queued += seg.Size
 	e := &entry{strip: st, epoch: epoch, sound: sound, ordinal: ordinal, blob: newMovable(seg.Blob)}
 	e.breaks = sh.run.count(seg.MSN)
 	own := *seg
@@ -251,6 +282,37 @@ type growing struct {
 	records    []Record
 	entries    []*entry // that cannot be read yet
 	readable   int      // records that can
+	touched    time.Time
+}
+
+// A bundle to which nothing is added for so long is closed: its feed has ended.
+const (
+	idleEach  = 2 * time.Second
+	idleAfter = 10 * time.Second
+)
+
+// closeIdle closes the bundles of feeds that have ended.
+func (sh *shelf) closeIdle() {
+	for _, st := range sh.all() {
+		g := st.growing
+		if g == nil || sh.s.now().Sub(g.touched) < max(idleAfter, 3*media.Duration(g.records[len(g.records)-1].Duration, media.VideoTimescale)) {
+			continue
+		}
+		if err := sh.finish(st); err != nil {
+			sh.fail(err)
+		}
+	}
+}
+
+// idle waits for something to write.
+func (sh *shelf) idle() {
+	timer := time.NewTimer(idleEach)
+	defer timer.Stop()
+	select {
+	case <-sh.wake:
+	case <-timer.C:
+		sh.closeIdle()
+	}
 }
 
 // write brings what comes into bundles until the shelf is closed.
@@ -268,7 +330,11 @@ func (sh *shelf) write() {
 			return
 		}
 		if e == nil {
-			<-sh.wake
+			sh.idle()
+			continue
+		}
+		if sh.late() {
+			sh.drop(e)
 			continue
 		}
 		if err := sh.put(e); err != nil {
@@ -310,6 +376,13 @@ func (sh *shelf) rest(pause time.Duration) bool {
 	}
 }
 
+// late reports whether the time to write is over, since the store is closed.
+func (sh *shelf) late() bool {
+	sh.mu.Lock()
+	defer sh.mu.Unlock()
+	return sh.gone && time.Now().After(sh.until)
+}
+
 // take returns the oldest entry that is not written, nil when there is none; stop says that no other will come.
 func (sh *shelf) take() (e *entry, stop bool) {
 	sh.mu.Lock()
@@ -330,16 +403,27 @@ func (sh *shelf) all() []*strip {
 	return out
 }
 
-// drop gives the oldest entry up.
+// drop gives an entry up, wherever in the queue it is by now.
 func (sh *shelf) drop(e *entry) {
 	sh.mu.Lock()
 	defer sh.mu.Unlock()
-	sh.queue[0] = nil
-	sh.queue = sh.queue[1:]
+	sh.unqueue(e)
 	sh.lost++
 	sh.forget(e)
 	e.blob.move(notKept{})
 	e.strip.recent = recent{}
+}
+
+// unqueue takes an entry out of the queue. The lock is held.
+func (sh *shelf) unqueue(e *entry) {
+	switch i := slices.Index(sh.queue, e); i {
+	case -1:
+	case 0:
+		sh.queue[0] = nil
+		sh.queue = sh.queue[1:]
+	default:
+		sh.queue = slices.Delete(sh.queue, i, i+1)
+	}
 }
 
 // forget takes an entry out of those in memory. The lock is held.
@@ -409,8 +493,8 @@ func (sh *shelf) put(e *entry) error {
 	sh.mu.Lock()
 	g.records = append(g.records, r)
 	g.entries = append(g.entries, e)
-	sh.queue[0] = nil
-	sh.queue = sh.queue[1:]
+	g.touched = sh.s.now()
+	sh.unqueue(e)
 	sh.written += int64(r.Size) + recordSize
 	sh.settle(st, g, g.media.Readable())
 	sh.mu.Unlock()
@@ -448,9 +532,11 @@ func (sh *shelf) settle(st *strip, g *growing, readable int64) {
 	if g.readable == 0 {
 		return
 	}
+	before := g.bundle.Bytes
 	g.bundle.of(&g.head, g.records[:g.readable], g.indexBytes)
+	sh.grew(&g.bundle, before)
 	if g.readable > 0 && (len(st.bundles) == 0 || st.bundles[len(st.bundles)-1] != &g.bundle) {
-		st.bundles = append(st.bundles, &g.bundle)
+		st.bundles, sh.changed = append(st.bundles, &g.bundle), true
 	}
 }
 

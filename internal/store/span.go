@@ -3,6 +3,7 @@ package store
 import (
 	"cmp"
 	"container/list"
+	"context"
 	"errors"
 	"slices"
 	"sync"
@@ -180,19 +181,16 @@ var ErrNothing = errors.New("nothing of that time is kept")
 
 // Span returns what is kept of a channel between two times; a zero to is the newest. Of times before the epoch of the newest
 // segments nothing is told beside them.
-func (s *Store) Span(channel string, from, to time.Time) (*Span, error) {
-	sh := s.known(channel)
-	if sh == nil {
-		return nil, ErrNothing
+func (s *Store) Span(ctx context.Context, channel string, from, to time.Time) (*Span, error) {
+	sh, err := s.ready(channel)
+	if err != nil {
+		return nil, err
 	}
 	out := &Span{}
 	for _, st := range sh.all() {
-		r, err := sh.look(st, from, to)
+		r, err := sh.look(ctx, st, from, to)
 		if err != nil {
 			return nil, err
-		}
-		if r == nil {
-			continue
 		}
 		strip := r.strip(from, to)
 		if len(strip.List) == 0 {
@@ -212,14 +210,17 @@ func (s *Store) Span(channel string, from, to time.Time) (*Span, error) {
 }
 
 // Strip returns one rendition of what is kept between two times.
-func (s *Store) Strip(channel, rendition string, from, to time.Time) (Strip, error) {
+func (s *Store) Strip(ctx context.Context, channel, rendition string, from, to time.Time) (Strip, error) {
+	if _, err := s.ready(channel); err != nil {
+		return Strip{}, err
+	}
 	sh, st := s.stripOf(channel, rendition)
 	if st == nil {
 		return Strip{}, ErrNothing
 	}
-	r, err := sh.look(st, from, to)
-	if err != nil || r == nil {
-		return Strip{}, cmp.Or(err, ErrNothing)
+	r, err := sh.look(ctx, st, from, to)
+	if err != nil {
+		return Strip{}, err
 	}
 	out := r.strip(from, to)
 	if len(out.List) == 0 {
@@ -244,31 +245,124 @@ func (sh *shelf) soundOf(st *strip) string {
 	return ""
 }
 
-// look makes the list of a strip from a time on, or to another one, nil when there is nothing.
-func (sh *shelf) look(st *strip, from, to time.Time) (*recent, error) {
+// ready returns the shelf of a channel that was looked through.
+func (s *Store) ready(channel string) (*shelf, error) {
+	s.mu.Lock()
+	loading := s.loading
+	sh := s.shelves[channel]
+	s.mu.Unlock()
+	if sh == nil && loading {
+		return nil, ErrLoading
+	}
+	if sh == nil {
+		return nil, ErrNothing
+	}
+	sh.mu.Lock()
+	defer sh.mu.Unlock()
+	if sh.loading {
+		return nil, ErrLoading
+	}
+	return sh, nil
+}
+
+// Bounds of one list.
+const (
+	// MaxListed is how many bundles a stretch may lie in.
+	MaxListed = 20_000
+	// maxReading is how many indexes are read at a time, for all who look back.
+	maxReading = 16
+)
+
+// ErrTooLong says that a stretch lies in too many bundles.
+var ErrTooLong = errors.New("the stretch is too long to be listed at once; ask for a shorter one with to=")
+
+// look makes the list of a strip from a time on, or to another one, nil when there is nothing. Requests for the same
+// are answered with one list.
+func (sh *shelf) look(ctx context.Context, st *strip, from, to time.Time) (*recent, error) {
+	if r := sh.shared(st, from); r != nil {
+		return r, nil
+	}
+	key := st.name + " " + from.UTC().Format(time.RFC3339Nano) + " " + to.UTC().Format(time.RFC3339Nano)
+	made := sh.lists.DoChan(key, func() (any, error) {
+		// Others may wait for it when the first who asked has gone: it ends with the store, or its own bound.
+		own, cancel := context.WithTimeout(context.WithoutCancel(ctx), listWithin)
+		defer cancel()
+		defer context.AfterFunc(sh.s.over, cancel)()
+		return sh.list(own, st, from, to)
+	})
+	select {
+	case r := <-made:
+		if r.Err != nil {
+			return nil, r.Err
+		}
+		return r.Val.(*recent), nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
+
+// listWithin bounds the making of one list.
+const listWithin = time.Minute
+
+// shared returns the newest part of a strip when it reaches back far enough.
+func (sh *shelf) shared(st *strip, from time.Time) *recent {
+	sh.mu.Lock()
+	defer sh.mu.Unlock()
+	r := &st.recent
+	if len(r.list) == 0 || from.Before(r.from) {
+		return nil
+	}
+	r.used = sh.s.now()
+	own := *r
+	return &own
+}
+
+// contents reads the indexes of bundles, several at a time. Those that cannot be read are left out.
+func (sh *shelf) contents(ctx context.Context, st *strip, wanted []Bundle) (out []*contents, err error) {
+	all := make([]*contents, len(wanted))
+	var done sync.WaitGroup
+	for i := range wanted {
+		if c := sh.s.cache.get(wanted[i].Path); c != nil {
+			all[i] = c
+			continue
+		}
+		select {
+		case sh.s.reading <- struct{}{}:
+		case <-ctx.Done():
+			done.Wait()
+			return nil, ctx.Err()
+		}
+		done.Go(func() {
+			defer func() { <-sh.s.reading }()
+			c, err := sh.contentsOf(st, wanted[i].Path)
+			if err != nil {
+				sh.s.missing(sh, st, wanted[i].Path, err)
+				return
+			}
+			all[i] = c
+		})
+	}
+	done.Wait()
+	return slices.DeleteFunc(all, func(c *contents) bool { return c == nil }), ctx.Err()
+}
+
+// list makes a list of what is in memory and in the place.
+func (sh *shelf) list(ctx context.Context, st *strip, from, to time.Time) (*recent, error) {
 	now := sh.s.now()
 	sh.mu.Lock()
-	if r := &st.recent; len(r.list) > 0 && !from.Before(r.from) {
-		r.used = now
-		shared := *r
-		sh.mu.Unlock()
-		return &shared, nil
-	}
 	var wanted []Bundle
 	for _, b := range st.bundles {
-		if b.End.After(from) && (to.IsZero() || b.Begin.Before(to)) {
+		if !b.lost && b.End.After(from) && (to.IsZero() || b.Begin.Before(to)) {
 			wanted = append(wanted, *b)
 		}
 	}
 	sh.mu.Unlock()
-	var all []*contents
-	for i := range wanted {
-		c, err := sh.contentsOf(st, wanted[i].Path)
-		if err != nil {
-			sh.s.missing(sh, st, wanted[i].Path, err)
-			continue
-		}
-		all = append(all, c)
+	if len(wanted) > MaxListed {
+		return nil, ErrTooLong
+	}
+	all, err := sh.contents(ctx, st, wanted)
+	if err != nil {
+		return nil, err
 	}
 	sh.mu.Lock()
 	defer sh.mu.Unlock()
@@ -308,7 +402,7 @@ func (sh *shelf) look(st *strip, from, to time.Time) (*recent, error) {
 		}
 	}
 	if len(made.list) == 0 {
-		return nil, nil
+		return &made, nil
 	}
 	if to.IsZero() { // it goes on with what comes
 		if len(wanted) == 0 || wanted[0].Begin.After(from) {
@@ -361,7 +455,7 @@ func (s *Store) Find(channel, rendition, prefix string, msn uint64) *segment.Seg
 	}
 	var path string
 	for i := len(st.bundles) - 1; i >= 0; i-- {
-		if b := st.bundles[i]; b.Prefix == prefix && b.FirstMSN <= msn && msn <= b.LastMSN {
+		if b := st.bundles[i]; !b.lost && b.Prefix == prefix && b.FirstMSN <= msn && msn <= b.LastMSN {
 			path = b.Path
 			break
 		}

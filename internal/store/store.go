@@ -1,12 +1,13 @@
 package store
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
 	"log/slog"
 	"slices"
-	"strings"
+	"sort"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -14,15 +15,19 @@ import (
 
 // Ledger remembers bundles over a restart. Its methods do not wait.
 type Ledger interface {
+	// Closed says that a bundle is whole, and Removing that its files are to go.
 	Closed(Bundle)
+	Removing(path string)
+	// Removed says that they are gone.
 	Removed(path string)
 }
 
 // noLedger remembers nothing: the next start reads every index.
 type noLedger struct{}
 
-func (noLedger) Closed(Bundle)  {}
-func (noLedger) Removed(string) {}
+func (noLedger) Closed(Bundle)   {}
+func (noLedger) Removing(string) {}
+func (noLedger) Removed(string)  {}
 
 // Limits of a store.
 type Limits struct {
@@ -52,11 +57,20 @@ type Store struct {
 	cache  *cache
 	queued atomic.Int64
 
-	mu      sync.Mutex
-	shelves map[string]*shelf
-	full    error // why nothing more can go though a limit is passed, nil when none is
-	stop    chan struct{}
-	stopped sync.WaitGroup
+	mu        sync.Mutex
+	shelves   map[string]*shelf
+	loading   bool          // what is there is being looked through
+	loadedAll chan struct{} // closed when it was
+	loadError error         // why it could not be read when it was tried last
+	settled   bool          // all channels of the records were told
+	deletions deletions
+	full      error // why nothing more can go though a limit is passed, nil when none is
+	stop      chan struct{}
+	stopped   sync.WaitGroup
+	deleted   sync.WaitGroup
+	reading   chan struct{}   // room for what reads indexes
+	over      context.Context // ends with the store
+	close     context.CancelFunc
 }
 
 // The steps of writing, as Options.Step is told them.
@@ -78,9 +92,23 @@ const (
 	folderBundle = 1 << 30
 )
 
-// Open opens a store. known are the bundles that the ledger remembers; those that it does not are looked for where it
-// ends, and their bytes are checked.
+// Open opens a store and returns when it has looked through what is there. known are the bundles that the ledger
+// remembers; those that it does not are looked for where it ends, and their bytes are checked.
 func Open(o Options, known []Bundle) (*Store, error) {
+	if _, err := o.Place.List(""); err != nil {
+		return nil, fmt.Errorf("the store at %s: %w", o.Place, err)
+	}
+	s := Start(o, func() ([]Bundle, error) { return known, nil })
+	if err := s.Loaded(); err != nil {
+		s.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+// Start opens a store that looks through what is there beside the media. known returns the bundles that the ledger
+// remembers.
+func Start(o Options, known func() ([]Bundle, error)) *Store {
 	if o.Ledger == nil {
 		o.Ledger = noLedger{}
 	}
@@ -100,39 +128,117 @@ func Open(o Options, known []Bundle) (*Store, error) {
 		o.Limits.BundleBytes = folderBundle
 	}
 	s := &Store{place: o.Place, ledger: o.Ledger, limits: o.Limits, logger: o.Logger, now: o.Now, step: o.Step, cache: newCache(cacheBytes),
-		shelves: map[string]*shelf{}, stop: make(chan struct{})}
-	if err := s.load(known); err != nil {
-		return nil, err
-	}
-	for _, sh := range s.shelves {
-		go sh.write()
-	}
-	s.stopped.Add(1)
+		shelves: map[string]*shelf{}, stop: make(chan struct{}), loadedAll: make(chan struct{}), reading: make(chan struct{}, maxReading),
+		deletions: deletions{wake: make(chan struct{}, 1)}, loading: true}
+	s.over, s.close = context.WithCancel(context.Background())
+	s.stopped.Add(3)
+	go s.loadAll(known)
 	go s.tidy()
-	return s, nil
+	go s.audit()
+	s.deleted.Add(1)
+	go s.deleteFiles()
+	return s
 }
 
-// Close writes what waits, for as long as the place takes it.
+// loadAll looks through what is there, again until it can be read.
+func (s *Store) loadAll(known func() ([]Bundle, error)) {
+	defer s.stopped.Done()
+	for pause := retryFirst; ; pause = min(2*pause, retryMost) {
+		err := s.load(known)
+		s.mu.Lock()
+		s.loadError = err
+		all := make([]*shelf, 0, len(s.shelves))
+		if err == nil || errors.Is(err, errStopped) {
+			s.loading = false
+			for _, sh := range s.shelves {
+				all = append(all, sh)
+			}
+		}
+		s.mu.Unlock()
+		for _, sh := range all { // those of which nothing was there
+			sh.mu.Lock()
+			sh.loaded(s)
+			sh.mu.Unlock()
+		}
+		if b, ok := s.place.(buffered); ok && err == nil {
+			b.Resume()
+		}
+		if err == nil || errors.Is(err, errStopped) {
+			close(s.loadedAll)
+			return
+		}
+		s.logger.Error("what is kept cannot be looked through now; it is tried again", "error", err)
+		select {
+		case <-s.stop:
+			close(s.loadedAll)
+			return
+		case <-time.After(pause):
+		}
+	}
+}
+
+// buffered is a place of which what is new lies elsewhere first.
+type buffered interface {
+	Resume()
+	Waiting() (bytes int64, err error, since time.Time)
+	Close()
+}
+
+// Loaded waits until what is there was looked through.
+func (s *Store) Loaded() error {
+	<-s.loadedAll
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.loadError
+}
+
+// closeBudget is for how long a store that is closed writes what waits.
+const closeBudget = 10 * time.Second
+
+// Close writes what waits, for as long as the place takes it and there is time.
 func (s *Store) Close() {
 	close(s.stop)
+	s.close()
 	s.stopped.Wait()
+	until := time.Now().Add(closeBudget)
+	all := s.allShelves()
+	for _, sh := range all {
+		sh.end(until)
+	}
+	for _, sh := range all {
+		select {
+		case <-sh.done:
+		case <-time.After(time.Until(until.Add(time.Second))):
+			s.logger.Error("the end of what is kept could not be written in time", "channel", sh.slug)
+		}
+	}
+	if b, ok := s.place.(buffered); ok {
+		b.Close()
+	}
+	deleted := make(chan struct{})
+	go func() {
+		s.deleted.Wait()
+		close(deleted)
+	}()
+	select {
+	case <-deleted:
+	case <-time.After(closeBudget / 5): // the ledger knows what is still to go
+	}
+}
+
+func (s *Store) allShelves() []*shelf {
 	s.mu.Lock()
+	defer s.mu.Unlock()
 	all := make([]*shelf, 0, len(s.shelves))
 	for _, sh := range s.shelves {
 		all = append(all, sh)
 	}
-	s.mu.Unlock()
-	for _, sh := range all {
-		sh.end()
-	}
-	for _, sh := range all {
-		<-sh.done
-	}
+	return all
 }
 
-func (sh *shelf) end() {
+func (sh *shelf) end(until time.Time) {
 	sh.mu.Lock()
-	sh.gone = true
+	sh.gone, sh.until = true, until
 	sh.mu.Unlock()
 	select {
 	case sh.wake <- struct{}{}:
@@ -144,8 +250,12 @@ func (sh *shelf) end() {
 func (s *Store) Set(channel string, k Keeping) {
 	sh := s.make(channel)
 	sh.mu.Lock()
-	defer sh.mu.Unlock()
-	sh.keeping = k
+	sh.keeping, sh.covered, sh.decided, sh.changed = k, nil, true, true
+	own := sh.judgeFound()
+	sh.mu.Unlock()
+	for _, b := range own {
+		s.ledger.Closed(b)
+	}
 }
 
 // make returns the shelf of a channel, made when it is new.
@@ -155,6 +265,7 @@ func (s *Store) make(channel string) *shelf {
 	sh := s.shelves[channel]
 	if sh == nil {
 		sh = newShelf(s, channel)
+		sh.loading = s.loading
 		s.shelves[channel] = sh
 		go sh.write()
 	}
@@ -202,134 +313,13 @@ func (s *Store) missing(sh *shelf, st *strip, path string, err error) {
 		return
 	}
 	sh.mu.Lock()
-	st.bundles = slices.DeleteFunc(slices.Clone(st.bundles), func(b *Bundle) bool { return b.Path == path })
-	st.recent = recent{}
-	sh.mu.Unlock()
-	s.ledger.Removed(path)
-}
-
-// load takes the bundles that are known, and those that lie in the place behind them.
-func (s *Store) load(known []Bundle) error {
-	newest := map[string]time.Time{} // of each channel
-	have := map[string]bool{}
-	for i := range known {
-		b := &known[i]
-		have[b.Path] = true
-		s.adopt(b)
-		if b.Begin.After(newest[b.Channel]) {
-			newest[b.Channel] = b.Begin
+	defer sh.mu.Unlock()
+	for _, b := range st.bundles {
+		if b.Path == path && !b.lost && !b.Removing {
+			b.lost, sh.changed = true, true
+			st.recent = recent{}
 		}
 	}
-	channels, err := s.place.List("")
-	if err != nil {
-		return fmt.Errorf("the store at %s: %w", s.place, err)
-	}
-	for _, c := range channels {
-		slug, folder := strings.CutSuffix(c.Name, "/")
-		if !folder {
-			continue
-		}
-		days, err := s.place.List(slug)
-		if err != nil {
-			return err
-		}
-		from := newest[slug].Add(-24 * time.Hour).Format("2006-01-02")
-		for _, day := range days {
-			if d, folder := strings.CutSuffix(day.Name, "/"); folder && (newest[slug].IsZero() || d >= from) {
-				if err := s.look(slug+"/"+d, have); err != nil {
-					return err
-				}
-			}
-		}
-	}
-	for _, sh := range s.shelves {
-		for _, st := range sh.strips {
-			slices.SortFunc(st.bundles, func(a, b *Bundle) int { return a.Begin.Compare(b.Begin) })
-			for _, b := range st.bundles {
-				end := b.Ordinal + b.LastMSN - b.FirstMSN + 1
-				st.last = max(st.last, end)
-				sh.next, sh.breaks = max(sh.next, end), max(sh.breaks, b.Breaks)
-			}
-		}
-	}
-	return nil
-}
-
-func (s *Store) adopt(b *Bundle) {
-	sh := s.shelves[b.Channel]
-	if sh == nil {
-		sh = newShelf(s, b.Channel)
-		s.shelves[b.Channel] = sh
-	}
-	st := sh.strips[b.Rendition]
-	if st == nil {
-		st = &strip{name: b.Rendition}
-		sh.strips[b.Rendition] = st
-	}
-	st.bundles = append(st.bundles, b)
-}
-
-// look takes the bundles of a day that are not known.
-func (s *Store) look(day string, have map[string]bool) error {
-	renditions, err := s.place.List(day)
-	if err != nil {
-		return err
-	}
-	for _, r := range renditions {
-		files, err := s.place.List(day + "/" + strings.TrimSuffix(r.Name, "/"))
-		if err != nil {
-			return err
-		}
-		folder := day + "/" + r.Name
-		indexed := map[string]bool{}
-		for _, f := range files {
-			if base, index := strings.CutSuffix(f.Name, indexEnding); index {
-				indexed[base] = true
-				if path := folder + base; !have[path] {
-					s.recover(path, f.Size)
-				}
-			}
-		}
-		for _, f := range files { // what was begun and has no index
-			if base, ok := strings.CutSuffix(f.Name, mediaEnding); ok && !indexed[base] {
-				_ = s.place.Remove(folder + f.Name)
-			}
-		}
-	}
-	return nil
-}
-
-// recover takes a bundle whose index lies in the place, as far as it is whole.
-func (s *Store) recover(path string, size int64) {
-	c, whole, err := read(s.place, path)
-	n := 0
-	if err == nil {
-		n, err = check(s.place, path, c)
-	}
-	if isGone(err) || err == nil && n == 0 {
-		_ = s.place.Remove(path + indexEnding)
-		_ = s.place.Remove(path + mediaEnding)
-		return
-	}
-	if err != nil {
-		s.logger.Error("a bundle cannot be read, and is left alone", "path", path, "error", err)
-		return
-	}
-	if cut := int64(len(c.list)-n) * recordSize; cut > 0 || whole < size {
-		if err := s.place.Truncate(path+indexEnding, whole-cut); err != nil {
-			s.logger.Error("the end of an index cannot be cut off", "path", path, "error", err)
-		}
-		whole -= cut
-	}
-	c.list = c.list[:n]
-	last := &c.list[n-1]
-	if err := s.place.Truncate(path+mediaEnding, last.Offset+int64(last.Size)); err != nil {
-		s.logger.Error("the end of a bundle cannot be cut off", "path", path, "error", err)
-	}
-	b := &Bundle{Path: path}
-	b.of(&c.head, c.list, whole)
-	s.adopt(b)
-	s.ledger.Closed(*b)
 }
 
 // tidy drops what is older than it is to be kept, until the store is closed.
@@ -349,12 +339,7 @@ func (s *Store) tidy() {
 
 // Tidy drops what is older than it is to be kept, and then the oldest until the limits hold.
 func (s *Store) Tidy() {
-	s.mu.Lock()
-	all := make([]*shelf, 0, len(s.shelves))
-	for _, sh := range s.shelves {
-		all = append(all, sh)
-	}
-	s.mu.Unlock()
+	all := s.allShelves()
 	for _, sh := range all {
 		s.remove(sh, sh.expired())
 	}
@@ -390,45 +375,105 @@ type removable struct {
 	b  *Bundle
 }
 
-// held reports whether a recording holds a bundle. The lock is held.
-func (sh *shelf) held(b *Bundle) bool {
-	return slices.ContainsFunc(sh.keeping.Holds, func(h Hold) bool { return h.covers(b.Rendition, b.Begin, b.End) })
+// totals are how many bytes a shelf takes.
+type totals struct {
+	free, held int64 // of what nobody holds, and of what recordings do
+	lost       int64 // of what is not in the place any more though it is to be kept
+	oldest     time.Time
+	daily      int64 // a day, at the pace of the newest bundles
 }
 
-// free lists the bundles that no recording holds and that do not grow, the oldest first. The lock is held.
-func (sh *shelf) free() (out []removable, bytes, heldBytes int64) {
+// count brings the totals up to date, when something has changed. The lock is held.
+func (sh *shelf) count() totals {
+	if !sh.changed {
+		return sh.sum
+	}
+	var t totals
 	for _, st := range sh.strips {
 		for _, b := range st.bundles {
 			switch {
+			case b.lost:
+				t.lost += b.Bytes
+				continue
 			case sh.held(b):
-				heldBytes += b.Bytes
-			case st.growing != nil && b == &st.growing.bundle:
-				bytes += b.Bytes
+				t.held += b.Bytes
 			default:
-				bytes += b.Bytes
+				t.free += b.Bytes
+			}
+			if t.oldest.IsZero() || b.Begin.Before(t.oldest) {
+				t.oldest = b.Begin
+			}
+		}
+		if n := len(st.bundles); n > 0 {
+			b := st.bundles[n-1]
+			if d := b.End.Sub(b.Begin); d > 0 {
+				t.daily += int64(float64(b.Bytes) * float64(24*time.Hour) / float64(d))
+			}
+		}
+		if len(st.bundles) == 0 && len(st.pending) > 0 && t.oldest.IsZero() {
+			t.oldest = st.pending[0].seg.Arrived
+		}
+	}
+	sh.sum, sh.changed = t, false
+	return t
+}
+
+// grew books what the bundle that grows has become, without counting all. The lock is held.
+func (sh *shelf) grew(b *Bundle, before int64) {
+	if sh.held(b) {
+		sh.sum.held += b.Bytes - before
+	} else {
+		sh.sum.free += b.Bytes - before
+	}
+}
+
+// removableOf reports whether a rule may remove a bundle: nobody holds it, it does not grow, and somebody has decided about
+// it. The lock is held.
+func (sh *shelf) removableOf(st *strip, b *Bundle) bool {
+	if b.from == unclaimed {
+		return !sh.held(b)
+	}
+	return sh.decided && !sh.keeping.Undecided && b.from == written && !sh.held(b) && (st.growing == nil || b != &st.growing.bundle)
+}
+
+// unheld lists what may go when the store is full, and all that the shelf takes.
+func (sh *shelf) unheld() (out []removable, bytes int64) {
+	sh.mu.Lock()
+	defer sh.mu.Unlock()
+	for _, st := range sh.strips {
+		for _, b := range st.bundles {
+			if sh.removableOf(st, b) {
 				out = append(out, removable{sh, st, b})
 			}
 		}
 	}
-	slices.SortFunc(out, func(a, b removable) int { return a.b.Begin.Compare(b.b.Begin) })
-	return out, bytes, heldBytes
-}
-
-func (sh *shelf) unheld() ([]removable, int64) {
-	sh.mu.Lock()
-	defer sh.mu.Unlock()
-	list, bytes, held := sh.free()
-	return list, bytes + held
+	t := sh.count()
+	return out, t.free + t.held
 }
 
 // expired lists what is past the time-shift or its bytes.
 func (sh *shelf) expired() (out []removable) {
 	sh.mu.Lock()
 	defer sh.mu.Unlock()
-	list, bytes, _ := sh.free()
+	if sh.loading {
+		return nil
+	}
 	oldest := sh.s.now().Add(-sh.keeping.TimeShift)
-	for _, r := range list {
-		if r.b.End.Before(oldest) || sh.keeping.Bytes > 0 && bytes > sh.keeping.Bytes {
+	var free []removable
+	bytes := sh.count().free
+	for _, st := range sh.strips {
+		for _, b := range st.bundles {
+			if b.from == written && !sh.keeping.Undecided && sh.keeping.Bytes == 0 && !b.End.Before(oldest) {
+				break // and so are all behind it
+			}
+			if sh.removableOf(st, b) {
+				free = append(free, removable{sh, st, b})
+			}
+		}
+	}
+	slices.SortFunc(free, func(a, b removable) int { return a.b.Begin.Compare(b.b.Begin) })
+	for _, r := range free {
+		if r.b.from == unclaimed || r.b.End.Before(oldest) || sh.keeping.Bytes > 0 && bytes > sh.keeping.Bytes {
 			out = append(out, r)
 			bytes -= r.b.Bytes
 		}
@@ -445,24 +490,36 @@ func (sh *shelf) expired() (out []removable) {
 	return out
 }
 
-// remove removes bundles: the index first, so that nothing is listed that is not there.
+// remove takes bundles out of what is kept, and has their files removed.
 func (s *Store) remove(sh *shelf, list []removable) {
+	if len(list) == 0 {
+		return
+	}
+	going := map[*strip]map[*Bundle]bool{}
+	sh.mu.Lock()
 	for _, r := range list {
-		sh.mu.Lock()
-		r.st.bundles = slices.DeleteFunc(slices.Clone(r.st.bundles), func(b *Bundle) bool { return b == r.b })
+		if going[r.st] == nil {
+			going[r.st] = map[*Bundle]bool{}
+		}
+		going[r.st][r.b] = true
 		if len(r.st.recent.list) > 0 && !r.st.recent.from.After(r.b.End) {
 			r.st.recent = recent{}
 		}
-		if len(r.st.bundles) == 0 && len(r.st.pending) == 0 && r.st.growing == nil {
-			delete(sh.strips, r.st.name)
+	}
+	for st, gone := range going {
+		st.bundles = slices.DeleteFunc(slices.Clone(st.bundles), func(b *Bundle) bool { return gone[b] })
+		if len(st.bundles) == 0 && len(st.pending) == 0 && st.growing == nil {
+			delete(sh.strips, st.name)
 		}
-		sh.mu.Unlock()
+	}
+	sh.changed = true
+	sh.mu.Unlock()
+	for _, r := range list {
 		s.cache.forget(r.b.Path)
-		s.ledger.Removed(r.b.Path)
-		err := s.place.Remove(r.b.Path + indexEnding)
-		if err = errors.Join(err, s.place.Remove(r.b.Path+mediaEnding)); err != nil {
-			s.logger.Error("a bundle cannot be removed", "path", r.b.Path, "error", err)
-		}
+		s.ledger.Removing(r.b.Path)
+		s.mu.Lock()
+		s.deletions.add(r.b.Path)
+		s.mu.Unlock()
 	}
 }
 
@@ -479,6 +536,9 @@ type Stock struct {
 	Since   time.Time `json:"since,omitzero"`    // when that began
 	LostNow int64     `json:"lostNow,omitempty"` // segments lost since then
 	Full    string    `json:"full,omitempty"`    // why a limit cannot be kept
+	Away    string    `json:"away,omitempty"`    // why the object store takes nothing now; what is kept waits in a local folder
+	Missing int64     `json:"missing,omitempty"` // bytes that are to be kept and are not in the place, or not whole
+	Loading bool      `json:"loading,omitempty"` // what there is is still being looked through after a start
 }
 
 // Place says where the store is.
@@ -499,8 +559,12 @@ func (s *Store) Held(channel string, h Hold) (bytes int64, renditions []string, 
 		var own int64
 		var span time.Duration
 		pictures := false
-		for _, b := range st.bundles {
-			if h.covers(st.name, b.Begin, b.End) {
+		first := sort.Search(len(st.bundles), func(i int) bool { return st.bundles[i].End.After(h.From) })
+		for _, b := range st.bundles[first:] {
+			if !h.To.IsZero() && !b.Begin.Before(h.To) {
+				break
+			}
+			if !b.lost && h.covers(st.name, b.Begin, b.End) {
 				own += int64(float64(b.Bytes) * h.share(b))
 				span += b.End.Sub(b.Begin)
 				pictures = pictures || b.Sound != ""
@@ -552,28 +616,14 @@ func (s *Store) Status(channel string) (out Stock, known bool) {
 	s.mu.Unlock()
 	sh.mu.Lock()
 	defer sh.mu.Unlock()
-	_, free, held := sh.free()
-	out.Bytes, out.Held, out.Waiting, out.Lost, out.Written, out.LostNow = free+held, held, sh.queued, sh.lost, sh.written, sh.lostNow
-	var span time.Duration
-	var bytes int64
-	for _, st := range sh.strips {
-		for _, b := range st.bundles {
-			if out.Oldest.IsZero() || b.Begin.Before(out.Oldest) {
-				out.Oldest = b.Begin
-			}
-		}
-		if n := len(st.bundles); n > 0 {
-			b := st.bundles[n-1]
-			if d := b.End.Sub(b.Begin); d > 0 {
-				span = max(span, d)
-				bytes += int64(float64(b.Bytes) * float64(24*time.Hour) / float64(d))
-			}
-		}
-		if len(st.bundles) == 0 && len(st.pending) > 0 && out.Oldest.IsZero() {
-			out.Oldest = st.pending[0].seg.Arrived
+	t := sh.count()
+	out.Bytes, out.Held, out.Missing, out.Oldest, out.Daily = t.free+t.held, t.held, t.lost, t.oldest, t.daily
+	out.Waiting, out.Lost, out.Written, out.LostNow, out.Loading = sh.queued, sh.lost, sh.written, sh.lostNow, sh.loading
+	if b, ok := s.place.(buffered); ok {
+		if _, err, since := b.Waiting(); err != nil {
+			out.Away, out.Since = err.Error(), since
 		}
 	}
-	out.Daily = bytes
 	if sh.failing != nil {
 		out.Error, out.Since = sh.failing.Error(), sh.since
 	}

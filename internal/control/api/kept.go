@@ -1,6 +1,10 @@
 package api
 
-import "time"
+import (
+	"time"
+
+	"metaplasis/internal/store"
+)
 
 // RecordingState says how a recording is.
 type RecordingState string
@@ -10,7 +14,8 @@ const (
 	Planned  RecordingState = "planned"
 	Running  RecordingState = "recording"
 	Complete RecordingState = "complete"
-	Empty    RecordingState = "empty" // nothing of its time was on air, or kept
+	Empty    RecordingState = "empty"   // nothing of its time was on air, or kept
+	Damaged  RecordingState = "damaged" // some of its files are not in the store any more, or not as they were written
 )
 
 // Recording is a stretch of a channel that is kept.
@@ -26,6 +31,7 @@ type Recording struct {
 	Ended      time.Time      `json:"ended,omitzero"`   // it goes on while this is not there
 	Expires    time.Time      `json:"expires,omitzero"` // it is kept for ever when this is not there
 	Author     string         `json:"author,omitempty"`
+	Missing    int64          `json:"missing,omitempty"` // bytes of it that are not in the store any more, or not as they were written
 	Bytes      int64          `json:"bytes"`
 	HLS        string         `json:"hls"`
 	DASH       string         `json:"dash"`
@@ -50,4 +56,13 @@ type RecordingChange struct {
 // NewCoding asks for a ladder of an item.
 type NewCoding struct {
 	Heights []int `json:"heights,omitempty"` // of the rungs; empty: the usual ones
+}
+
+// Store says where what is kept lies, and what is there that nobody has decided about.
+type Store struct {
+	Place      string             `json:"place"`      // without secrets
+	Quarantine []store.Quarantine `json:"quarantine"` // what stays until somebody removes or adopts it
+	Deletions  int                `json:"deletions"`  // files that wait to be removed
+	// DeletionError is why they cannot be removed now.
+	DeletionError string `json:"deletionError,omitempty"`
 }

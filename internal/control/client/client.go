@@ -19,6 +19,7 @@ import (
 	"metaplasis/internal/hooks"
 	"metaplasis/internal/library"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/store"
 )
 
 // Client calls one service.
@@ -213,6 +214,26 @@ func (c *Client) Coding(ctx context.Context, name, what string) (library.Entry, 
 // RemoveItem removes an item with its files.
 func (c *Client) RemoveItem(ctx context.Context, name string) error {
 	return c.do(ctx, "DELETE", "/items/"+seg(name), nil, nil)
+}
+
+// VerifyRecording reads all that a recording holds.
+func (c *Client) VerifyRecording(ctx context.Context, id int64) (store.Verification, error) {
+	return call[store.Verification](ctx, c.patient(), "POST", fmt.Sprintf("/recordings/%d/verify", id), nil)
+}
+
+// Store shows where what is kept lies.
+func (c *Client) Store(ctx context.Context) (api.Store, error) {
+	return call[api.Store](ctx, c, "GET", "/store", nil)
+}
+
+// AdoptQuarantined makes a recording of what is in quarantine of a channel.
+func (c *Client) AdoptQuarantined(ctx context.Context, slug string) (store.Quarantine, error) {
+	return call[store.Quarantine](ctx, c, "POST", "/store/quarantine/"+seg(slug)+"/adopt", nil)
+}
+
+// RemoveQuarantined removes it for good.
+func (c *Client) RemoveQuarantined(ctx context.Context, slug string) (store.Quarantine, error) {
+	return call[store.Quarantine](ctx, c, "DELETE", "/store/quarantine/"+seg(slug), nil)
 }
 
 // Recordings lists the recordings, the newest first; of one channel unless it is "".

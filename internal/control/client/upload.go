@@ -23,6 +23,13 @@ const pieceBytes = 32 << 20
 // slowHTTP has no timeout: a piece may take long.
 var slowHTTP = &http.Client{}
 
+// patient is the client without a timeout: what is asked for may take long.
+func (c *Client) patient() *Client {
+	out := *c
+	out.HTTP = slowHTTP
+	return &out
+}
+
 // tus makes one request of an upload.
 func (c *Client) tus(ctx context.Context, method, address string, header map[string]string, body io.Reader) (*http.Response, error) {
 	req, err := http.NewRequestWithContext(ctx, method, address, body)

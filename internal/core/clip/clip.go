@@ -23,8 +23,9 @@ type Source struct {
 	// From and To are media times, ticks of media.VideoTimescale, between which the file is shown. An MP4 holds to them exactly: what
 	// lies before From, back to the keyframe that it needs, is in the file and is not shown. 0 is the beginning, and the end.
 	From, To int64
-	// Turn is called before each segment is looked into, and what it returns behind that; nil: nothing is.
-	Turn func() (done func())
+	// Turn is called before each segment is looked into, and what it returns behind that; an error ends the writing.
+	// nil: nothing is called.
+	Turn func() (done func(), err error)
 
 	exact bool // pictures begin and end with the clip
 	// sets: keyframes carry their parameter sets. The file has several descriptions of its pictures, and there are players that
@@ -108,7 +109,11 @@ func (s *Source) units(seg *segment.Segment) ([]media.AccessUnit, error) {
 		return nil, nil
 	}
 	if s.Turn != nil {
-		defer s.Turn()()
+		done, err := s.Turn()
+		if err != nil {
+			return nil, err
+		}
+		defer done()
 	}
 	b, err := seg.Bytes()
 	if err != nil {

@@ -40,7 +40,10 @@ func (s *Source) Exact(ctx context.Context, recode Recode, newHeader func(media.
 		}
 		done := func() {}
 		if s.Turn != nil {
-			done = s.Turn()
+			var err error
+			if done, err = s.Turn(); err != nil {
+				return err
+			}
 		}
 		out, err := edge(ctx, seg, from, to, recode, newHeader)
 		done()

@@ -1,15 +1,15 @@
 -- +goose Up
 -- Like events are one row: how often it happened, and when last.
 ALTER TABLE events
-  ADD COLUMN count INT UNSIGNED NOT NULL DEFAULT 1,
-  ADD COLUMN last DATETIME(3) NULL,
-  ADD KEY (at);
+  ADD COLUMN IF NOT EXISTS count INT UNSIGNED NOT NULL DEFAULT 1,
+  ADD COLUMN IF NOT EXISTS last DATETIME(3) NULL,
+  ADD KEY IF NOT EXISTS at (at);
 
 -- Changes name the revision that they are based on.
-ALTER TABLE channels ADD COLUMN revision BIGINT UNSIGNED NOT NULL DEFAULT 1;
+ALTER TABLE channels ADD COLUMN IF NOT EXISTS revision BIGINT UNSIGNED NOT NULL DEFAULT 1;
 
 -- Where the numbering of removed channels stood, so that one made again under the same name goes on behind it.
-CREATE TABLE numbering (
+CREATE TABLE IF NOT EXISTS numbering (
   slug VARCHAR(64) CHARACTER SET ascii COLLATE ascii_bin NOT NULL PRIMARY KEY,
   next_msn BIGINT UNSIGNED NOT NULL,
   discontinuities BIGINT UNSIGNED NOT NULL,

@@ -1,6 +1,6 @@
 -- +goose Up
 -- Named ladder plans; each change is a version of its own.
-CREATE TABLE plans (
+CREATE TABLE IF NOT EXISTS plans (
 	name VARCHAR(31) CHARACTER SET ascii NOT NULL,
 	version INT NOT NULL,
 	body MEDIUMTEXT NOT NULL,
@@ -9,7 +9,7 @@ CREATE TABLE plans (
 	PRIMARY KEY (name, version)
 );
 -- Images for logos and slates.
-CREATE TABLE images (
+CREATE TABLE IF NOT EXISTS images (
 	name VARCHAR(31) CHARACTER SET ascii NOT NULL PRIMARY KEY,
 	file MEDIUMBLOB NOT NULL,
 	created DATETIME(3) NOT NULL

@@ -1,6 +1,6 @@
 -- +goose Up
 -- Bundles are the files of what was on air; the store knows from here what it has without reading them.
-CREATE TABLE bundles (
+CREATE TABLE IF NOT EXISTS bundles (
 	path VARCHAR(255) CHARACTER SET ascii COLLATE ascii_bin NOT NULL,
 	place VARCHAR(255) NOT NULL,
 	channel VARCHAR(63) CHARACTER SET ascii NOT NULL,
@@ -19,7 +19,7 @@ CREATE TABLE bundles (
 ) CHARACTER SET utf8mb4;
 
 -- Recordings hold stretches of channels. They stay when a channel is removed.
-CREATE TABLE recordings (
+CREATE TABLE IF NOT EXISTS recordings (
 	id BIGINT UNSIGNED NOT NULL AUTO_INCREMENT PRIMARY KEY,
 	channel VARCHAR(63) CHARACTER SET ascii NOT NULL,
 	title VARCHAR(200) NOT NULL,

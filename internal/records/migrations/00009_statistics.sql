@@ -1,6 +1,6 @@
 -- +goose Up
 -- What channels did, a row for each minute; rows become longer with age.
-CREATE TABLE statistics (
+CREATE TABLE IF NOT EXISTS statistics (
 	channel VARCHAR(63) CHARACTER SET ascii NOT NULL,
 	seconds INT UNSIGNED NOT NULL,
 	at BIGINT NOT NULL,

@@ -698,6 +698,16 @@ export interface PublicMarker {
   text: string;
 }
 
+/** Quarantine is what is kept of a channel though nobody has decided about it. */
+export interface Quarantine {
+  channel: string;
+  why: string;
+  bundles: number;
+  bytes: number;
+  oldest: string;
+  newest: string;
+}
+
 /** RTP is what is counted of RTP (RFC 3550, 6.4.1). */
 export interface RTP {
   packets: number;
@@ -736,6 +746,7 @@ export interface Recording {
   ended?: string; // it goes on while this is not there
   expires?: string; // it is kept for ever when this is not there
   author?: string;
+  missing?: number; // bytes of it that are not in the store any more, or not as they were written
   bytes: number;
   hls: string;
   dash: string;
@@ -749,7 +760,7 @@ export interface RecordingChange {
 }
 
 /** RecordingState says how a recording is. */
-export type RecordingState = "planned" | "recording" | "complete" | "empty";
+export type RecordingState = "planned" | "recording" | "complete" | "empty" | "damaged";
 
 /** Relay is an onward copy of a channel to another server or receiver. */
 export interface Relay {
@@ -1006,6 +1017,17 @@ export interface Stock {
   since?: string; // when that began
   lostNow?: number; // segments lost since then
   full?: string; // why a limit cannot be kept
+  away?: string; // why the object store takes nothing now; what is kept waits in a local folder
+  missing?: number; // bytes that are to be kept and are not in the place, or not whole
+  loading?: boolean; // what there is is still being looked through after a start
+}
+
+/** Store says where what is kept lies, and what is there that nobody has decided about. */
+export interface Store {
+  place: string; // without secrets
+  quarantine: Quarantine[]; // what stays until somebody removes or adopts it
+  deletions: number; // files that wait to be removed
+  deletionError?: string; // DeletionError is why they cannot be removed now.
 }
 
 /** Stream is what was seen of one rendition. Times are milliseconds, nil when not known. */
@@ -1160,6 +1182,16 @@ export interface User {
   name: string;
   role: string;
   created: string;
+}
+
+/** Verification says how what is kept of a stretch was found. */
+export interface Verification {
+  bundles: number;
+  segments: number;
+  bytes: number; // of media that were read and are right
+  missing: string[]; // files that are not in the place
+  damaged: string[]; // files whose bytes are others than were written
+  unread?: Record<string, string>; // Unread are files that cannot be read now, and why not.
 }
 
 /** WorkerStatus is the load of a channel's worker. */

@@ -1,0 +1,34 @@
+package network
+
+import (
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+// One network takes its share, and leaves the rest to others.
+func TestOneNetworkLeavesRoomForOthers(t *testing.T) {
+	q := &Quota{Total: 100, EachNetwork: 25}
+	var releases []func()
+	for i := range 200 {
+		if release, ok := q.Take(fmt.Sprintf("192.0.2.%d:%d", i%250, 1000+i)); ok {
+			releases = append(releases, release)
+		}
+	}
+	assert.Len(t, releases, 25)
+	for i := range 200 {
+		if release, ok := q.Take(fmt.Sprintf("[2001:db8:0:%x::1]:80", i)); ok {
+			releases = append(releases, release)
+		}
+	}
+	assert.Len(t, releases, 100)
+	for _, release := range releases {
+		release()
+		release()
+	}
+	assert.Zero(t, q.Taken())
+	assert.Empty(t, q.networks)
+	_, ok := q.Take("192.0.2.1:1")
+	assert.True(t, ok)
+}
