@@ -72,6 +72,7 @@ func TestConfigRefusals(t *testing.T) {
 }
 
 func FuzzConfig(f *testing.F) {
+	bits.CatchRunaways()
 	f.Add([]byte{0x11, 0x90})
 	f.Add([]byte{0x2b, 0x11, 0x88, 0x00})
 	f.Fuzz(func(t *testing.T, b []byte) {
@@ -80,4 +81,21 @@ func FuzzConfig(f *testing.F) {
 			t.Fatalf("%+v", c)
 		}
 	})
+}
+
+// A configuration that would be of four thousand million bits costs no more than its bytes.
+func TestHugeConfigurationsOfLATM(t *testing.T) {
+	var w bits.Writer
+	w.U(1, 0)           // another StreamMuxConfig
+	w.U(2, 2)           // audioMuxVersion 1, A 0
+	w.U(10, 0)          // taraBufferFullness of one byte
+	w.U(1+6+4+3, 1<<13) // one frame, programme and layer
+	w.U(2, 3)           // a value of four bytes
+	w.U(32, 0xfffffff0) // bits of the configuration
+	b := append(w.Bytes(), 1, 2, 3)
+	allocated := testing.AllocsPerRun(10, func() {
+		_, err := (&LATM{}).Element(b, true)
+		require.ErrorContains(t, err, "expected all of it")
+	})
+	assert.Less(t, allocated, 50.0)
 }

@@ -60,6 +60,7 @@ func TestBad(t *testing.T) {
 }
 
 func FuzzFrame(f *testing.F) {
+	bits.CatchRunaways()
 	f.Add(frame())
 	f.Add(enhanced())
 	f.Fuzz(func(_ *testing.T, b []byte) {

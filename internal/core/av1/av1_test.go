@@ -3,6 +3,8 @@ package av1_test
 import (
 	"testing"
 
+	"metaplasis/internal/core/bits"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -79,6 +81,7 @@ func TestBad(t *testing.T) {
 }
 
 func FuzzUnit(f *testing.F) {
+	bits.CatchRunaways()
 	units, _ := coded(f)
 	f.Add(units[0])
 	f.Add(units[1])

@@ -85,7 +85,7 @@ func (s *Sequence) points(r *bits.Reader) {
 	if r.Flag() { // timing_info_present_flag
 		tick, scale := int64(r.U(32)), int64(r.U(32))
 		if r.Flag() { // equal_picture_interval
-			tick *= int64(r.UE()) + 1 // uvlc() has the form of ue(v)
+			tick = media.Rescale(tick, 1, int64(r.UE())+1) // uvlc() has the form of ue(v)
 			if rate := (media.Rational{Num: scale, Den: tick}); rate.Valid() && scale/tick < 1000 {
 				s.FrameRate = rate.Reduce()
 			}

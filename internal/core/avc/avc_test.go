@@ -138,6 +138,7 @@ func TestNALUnitsInBothWrappings(t *testing.T) {
 }
 
 func FuzzSPS(f *testing.F) {
+	bits.CatchRunaways()
 	f.Add(spsFields{profile: 100, mbWidth: 120, mapHeight: 68, crop: [4]uint32{0, 0, 0, 4}, tick: 1, scale: 60}.marshal())
 	f.Add([]byte{0x67})
 	f.Fuzz(func(t *testing.T, b []byte) {
@@ -150,6 +151,7 @@ func FuzzSPS(f *testing.F) {
 }
 
 func FuzzConfig(f *testing.F) {
+	bits.CatchRunaways()
 	c := Config{LengthSize: 4, SPS: [][]byte{spsFields{profile: 66, mbWidth: 8, mapHeight: 8}.marshal()}, PPS: [][]byte{{0x68, 0xce}}}
 	f.Add(c.Marshal())
 	f.Fuzz(func(t *testing.T, b []byte) {

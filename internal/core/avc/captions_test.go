@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"testing"
 
+	"metaplasis/internal/core/bits"
+
 	"metaplasis/internal/core/captions"
 
 	"github.com/stretchr/testify/assert"
@@ -30,6 +32,7 @@ func TestCaptionsGoThroughAUnit(t *testing.T) {
 }
 
 func FuzzCaptions(f *testing.F) {
+	bits.CatchRunaways()
 	f.Add(InsertSEI(nil, CaptionSEI(captions.Pair608(1, 2))))
 	f.Fuzz(func(_ *testing.T, b []byte) { Captions(b) })
 }

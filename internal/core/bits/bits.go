@@ -11,9 +11,30 @@ import (
 // Reader takes bits from a byte slice. The first read past the end sets an error that stays;
 // every read after that returns 0, so a parser may check once at its end.
 type Reader struct {
-	buf []byte
-	pos int // in bits
-	err error
+	buf   []byte
+	pos   int // in bits
+	err   error
+	stray int // reads behind the error
+}
+
+// maxStray is how often a parser may read on behind an error before it counts as running away: a loop whose count
+// comes from outside has to look at Err or Left.
+const maxStray = 1 << 12
+
+// runaway is called when a parser reads on and on behind an error.
+var runaway func()
+
+// CatchRunaways lets a parser panic that reads on and on behind an error. Fuzz tests call it, so that they fail on input
+// whose cost is out of proportion to its length.
+func CatchRunaways() {
+	runaway = func() { panic("a parser reads on and on behind the end of its input") }
+}
+
+// behind notes a read behind an error.
+func (r *Reader) behind() {
+	if r.stray++; r.stray > maxStray && runaway != nil {
+		runaway()
+	}
 }
 
 // NewReader reads from buf, which it does not copy.
@@ -28,6 +49,7 @@ func (r *Reader) Left() int { return len(r.buf)*8 - r.pos }
 // U reads n bits, 0 to 32.
 func (r *Reader) U(n int) uint32 {
 	if r.err != nil {
+		r.behind()
 		return 0
 	}
 	if n > r.Left() {
@@ -49,12 +71,16 @@ func (r *Reader) U(n int) uint32 {
 // Flag reads one bit.
 func (r *Reader) Flag() bool { return r.U(1) == 1 }
 
-// Skip passes over n bits.
+// Skip passes over n bits, at the same cost however many they are.
 func (r *Reader) Skip(n int) {
-	for ; n > 32; n -= 32 {
-		r.U(32)
+	switch {
+	case r.err != nil:
+		r.behind()
+	case n < 0 || n > r.Left():
+		r.err = &media.FormatError{Format: "bit string", Found: "its end", Want: "more bits"}
+	default:
+		r.pos += n
 	}
-	r.U(n)
 }
 
 // UE reads an unsigned Exp-Golomb code, ue(v).

@@ -4,6 +4,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 func TestExpGolombMatchesTheTableOfTheStandard(t *testing.T) {
@@ -67,5 +68,27 @@ func FuzzUnescape(f *testing.F) {
 	f.Fuzz(func(t *testing.T, b []byte) {
 		want := unescapeByBytes(b)
 		assert.Equal(t, want, append([]byte{}, Unescape(b)...), "% x", b)
+	})
+}
+
+func TestSkippingCostsTheSameHoweverFar(t *testing.T) {
+	r := NewReader([]byte{1, 2, 3})
+	r.Skip(9)
+	assert.EqualValues(t, 2, r.U(7), "from the tenth bit on")
+	r.Skip(1<<62 - 1)
+	require.Error(t, r.Err())
+	r = NewReader(nil)
+	r.Skip(-1)
+	require.Error(t, r.Err(), "a length that overflowed")
+}
+
+func TestRunawaysAreCaught(t *testing.T) {
+	CatchRunaways()
+	defer func() { runaway = nil }()
+	assert.Panics(t, func() {
+		r := NewReader(nil)
+		for range 1 << 20 {
+			r.UE()
+		}
 	})
 }

@@ -5,6 +5,8 @@ import (
 	"testing"
 	"time"
 
+	"metaplasis/internal/core/bits"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -56,6 +58,7 @@ func TestSegmentsReadBack(t *testing.T) {
 }
 
 func FuzzReadFragments(f *testing.F) {
+	bits.CatchRunaways()
 	f.Add(Chunk(&sound, ChunkOptions{First: true, Produced: time.Unix(1, 0), Messages: []Message{{Scheme: "a"}}}, []media.AccessUnit{{DTS: 1024, PTS: 1024, Duration: 1024, Key: true, Data: []byte{1, 2}}}))
 	f.Add(Header(&picture))
 	f.Fuzz(func(_ *testing.T, b []byte) {

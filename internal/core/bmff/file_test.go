@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"testing"
 
+	"metaplasis/internal/core/bits"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -135,6 +137,7 @@ func TestFilesThatEndEarly(t *testing.T) {
 }
 
 func FuzzReadFile(f *testing.F) {
+	bits.CatchRunaways()
 	f.Add(plainFile(f, 1, nil))
 	f.Add(fragmentedFile(1))
 	f.Fuzz(func(t *testing.T, b []byte) {

@@ -3,6 +3,8 @@ package coding_test
 import (
 	"testing"
 
+	"metaplasis/internal/core/bits"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -156,6 +158,7 @@ func TestKeyframesTellOfChanges(t *testing.T) {
 }
 
 func FuzzUnit(f *testing.F) {
+	bits.CatchRunaways()
 	list := samples(f)
 	for _, s := range list {
 		f.Add(s.unit)

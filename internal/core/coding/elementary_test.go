@@ -164,6 +164,7 @@ func TestNALUnitsAreCut(t *testing.T) {
 }
 
 func FuzzElementary(f *testing.F) {
+	bits.CatchRunaways()
 	f.Add(byte(0), []byte{0, 0, 1, 9, 0xf0, 0, 0, 1, 0x65, 1})
 	f.Add(byte(6), []byte{0x56, 0xe0, 9, 0x20, 0, 0x11, 0x90, 0, 0, 1, 2, 3, 4})
 	var ids []media.Codec

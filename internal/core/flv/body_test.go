@@ -3,6 +3,8 @@ package flv
 import (
 	"testing"
 
+	"metaplasis/internal/core/bits"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -72,6 +74,7 @@ func TestBadBodies(t *testing.T) {
 }
 
 func FuzzBodies(f *testing.F) {
+	bits.CatchRunaways()
 	f.Add(append([]byte{0x80 | 6, 2<<4 | 1}, "av01\x00\x00\x00\x01a"...), true)
 	f.Add(append([]byte{9<<4 | 7, 2, 0, 0, 9, 1}, "Opusxyz"...), false)
 	f.Add([]byte{0x17, 1, 0, 0, 0, 9}, true)

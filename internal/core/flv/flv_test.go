@@ -6,6 +6,8 @@ import (
 	"io"
 	"testing"
 
+	"metaplasis/internal/core/bits"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -74,6 +76,7 @@ func TestSoundWithoutConfiguration(t *testing.T) {
 }
 
 func FuzzReader(f *testing.F) {
+	bits.CatchRunaways()
 	f.Add(AppendTag(AppendHeader(nil), &Tag{Type: TagVideo, Body: (&VideoBody{Config: true, Data: []byte{1}}).Marshal()}))
 	f.Fuzz(func(_ *testing.T, b []byte) {
 		r, err := NewReader(bytes.NewReader(b))

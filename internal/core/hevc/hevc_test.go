@@ -4,6 +4,8 @@ import (
 	"strings"
 	"testing"
 
+	"metaplasis/internal/core/bits"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -63,6 +65,7 @@ func TestBadRecords(t *testing.T) {
 }
 
 func FuzzRecord(f *testing.F) {
+	bits.CatchRunaways()
 	record, units := coded(f, 64, 64)
 	f.Add(record)
 	f.Add(units[0])
@@ -74,4 +77,24 @@ func FuzzRecord(f *testing.F) {
 		}
 		_, _ = hevc.ParseSPS(b)
 	})
+}
+
+// A set whose order counts would be of two thousand million bits is refused at once.
+func TestHugeOrderCountsAreRefused(t *testing.T) {
+	var w bits.Writer
+	w.U(16, 33<<9|1) // NAL unit header
+	w.U(8, 1)        // one layer
+	for range 12 {
+		w.U(8, 0x40) // profile_tier_level, without emulation prevention
+	}
+	w.UE(0)
+	w.UE(1)
+	w.UE(64)
+	w.UE(64)
+	w.U(1, 0)
+	w.UE(0)
+	w.UE(0)
+	w.UE(1<<31 - 2) // log2_max_pic_order_cnt_lsb_minus4
+	_, err := hevc.ParseSPS(append(w.Bytes(), make([]byte, 16)...))
+	require.ErrorContains(t, err, "2^16 at most")
 }

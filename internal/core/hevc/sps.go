@@ -42,7 +42,10 @@ func ParseSPS(nal []byte) (*SPS, error) {
 	}
 	s.BitDepth = 8 + r.UE()
 	r.UE() // bit_depth_chroma_minus8
-	orderBits := int(r.UE()) + 4
+	orderBits := r.UE() // log2_max_pic_order_cnt_lsb_minus4 (7.4.3.2.1)
+	if orderBits > 12 {
+		return nil, &media.FormatError{Format: "HEVC SPS", Found: fmt.Sprintf("order counts of 2^%d", uint64(orderBits)+4), Want: "2^16 at most"}
+	}
 	first := layers - 1
 	if r.Flag() { // sps_sub_layer_ordering_info_present_flag
 		first = 0
@@ -77,7 +80,7 @@ func ParseSPS(nal []byte) (*SPS, error) {
 				Want: "32 at most"}
 		}
 		for range n {
-			r.Skip(orderBits + 1)
+			r.Skip(int(orderBits) + 5)
 		}
 	}
 	r.U(2) // temporal motion vectors, strong smoothing

@@ -5,6 +5,8 @@ import (
 	"testing"
 	"time"
 
+	"metaplasis/internal/core/bits"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -169,6 +171,7 @@ func TestBrokenPlaylists(t *testing.T) {
 }
 
 func FuzzRead(f *testing.F) {
+	bits.CatchRunaways()
 	f.Add([]byte("#EXTM3U\n#EXT-X-TARGETDURATION:2\n#EXT-X-MAP:URI=\"h\"\n#EXTINF:2,\n1.m4s\n"))
 	f.Fuzz(func(_ *testing.T, b []byte) {
 		_, _ = ReadMedia(b)

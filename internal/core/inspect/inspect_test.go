@@ -502,6 +502,7 @@ func TestJudgementsOfTheFollower(t *testing.T) {
 }
 
 func FuzzInspector(f *testing.F) {
+	bits.CatchRunaways()
 	f.Add([]byte(playlist(8, 14, 3, "480p")), []byte(manifest(13, 1)), []byte("G"))
 	f.Fuzz(func(_ *testing.T, list, doc, segment []byte) {
 		i := New("x")

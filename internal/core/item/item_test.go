@@ -4,6 +4,8 @@ import (
 	"sync"
 	"testing"
 
+	"metaplasis/internal/core/bits"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -145,6 +147,7 @@ func TestTextsBesideAFile(t *testing.T) {
 }
 
 func FuzzOpen(f *testing.F) {
+	bits.CatchRunaways()
 	list, err := made()
 	if err != nil {
 		f.Fatal(err)

@@ -3,6 +3,8 @@ package mpega
 import (
 	"testing"
 
+	"metaplasis/internal/core/bits"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -42,6 +44,7 @@ func TestTracks(t *testing.T) {
 }
 
 func FuzzParse(f *testing.F) {
+	bits.CatchRunaways()
 	f.Add([]byte{0xff, 0xfb, 0x90, 0x00})
 	f.Fuzz(func(t *testing.T, b []byte) {
 		if h, err := Parse(b); err == nil && (h.SampleRate == 0 || h.Samples == 0 || h.Size < 0) {

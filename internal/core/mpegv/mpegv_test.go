@@ -87,6 +87,7 @@ func TestPictures(t *testing.T) {
 }
 
 func FuzzParse(f *testing.F) {
+	bits.CatchRunaways()
 	f.Add(unit(720, 576, 3, 3, true, 1))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		var track media.Track

@@ -7,6 +7,8 @@ import (
 	"math/rand"
 	"testing"
 
+	"metaplasis/internal/core/bits"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -218,6 +220,7 @@ func TestWindowIsAcknowledged(t *testing.T) {
 }
 
 func FuzzChunks(f *testing.F) {
+	bits.CatchRunaways()
 	w := NewChunkWriter()
 	b := w.Append(nil, 6, &Message{Type: TypeVideo, Timestamp: 5, Payload: make([]byte, 300)})
 	f.Add(w.Append(b, 6, &Message{Type: TypeVideo, Timestamp: 0x1000005, Payload: make([]byte, 30)}))
@@ -237,6 +240,7 @@ func FuzzChunks(f *testing.F) {
 }
 
 func FuzzServer(f *testing.F) {
+	bits.CatchRunaways()
 	c, _ := NewClient(random(), "rtmp://h/in", "in", "a/b", true)
 	f.Add(append(c.TakeOutput(), make([]byte, handshakeSize)...))
 	hello, _ := makeC1(random(), false)

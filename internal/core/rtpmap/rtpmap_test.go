@@ -10,6 +10,8 @@ import (
 	"testing"
 	"time"
 
+	"metaplasis/internal/core/bits"
+
 	"github.com/pion/rtp/codecs"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -212,6 +214,7 @@ func TestDecodeTimes(t *testing.T) {
 }
 
 func FuzzDepacketizers(f *testing.F) {
+	bits.CatchRunaways()
 	f.Add(byte(0), []byte{0x7c, 0x85, 1, 2, 3})
 	f.Add(byte(2), []byte{0x90, 0x80, 1, 0x10, 2, 0, 0x9d, 1, 0x2a})
 	f.Add(byte(4), []byte{0x10, 0x0a, 1, 2, 3, 4})

@@ -59,6 +59,7 @@ func TestBrokenSections(t *testing.T) {
 }
 
 func FuzzUnmarshal(f *testing.F) {
+	bits.CatchRunaways()
 	f.Add((&Section{Command: SpliceInsert, PTS: 3, Duration: 5}).Marshal())
 	f.Fuzz(func(_ *testing.T, b []byte) {
 		var s Section

@@ -6,6 +6,8 @@ import (
 	"testing"
 	"time"
 
+	"metaplasis/internal/core/bits"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -233,6 +235,7 @@ func TestCodecsInTransportStreams(t *testing.T) {
 }
 
 func FuzzDemuxer(f *testing.F) {
+	bits.CatchRunaways()
 	f.Add([]byte("G"), uint16(3))
 	m := NewMux()
 	tr, _ := m.Programme(1, "x").Track(&mp3Track)

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"testing"
 
+	"metaplasis/internal/core/bits"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -128,6 +130,7 @@ func TestBrokenStreams(t *testing.T) {
 }
 
 func FuzzRead(f *testing.F) {
+	bits.CatchRunaways()
 	f.Add(Segment(input(0, 3, 30)))
 	f.Fuzz(func(_ *testing.T, b []byte) {
 		if s, err := Read(b); err == nil {

@@ -3,6 +3,8 @@ package vp8
 import (
 	"testing"
 
+	"metaplasis/internal/core/bits"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -35,6 +37,7 @@ func TestTracks(t *testing.T) {
 }
 
 func FuzzParseFrame(f *testing.F) {
+	bits.CatchRunaways()
 	f.Add(key)
 	f.Fuzz(func(t *testing.T, b []byte) {
 		if f, err := ParseFrame(b); err == nil && f.Key && f.Width*f.Height == 0 {

@@ -3,6 +3,8 @@ package vp9_test
 import (
 	"testing"
 
+	"metaplasis/internal/core/bits"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -61,6 +63,7 @@ func TestBad(t *testing.T) {
 }
 
 func FuzzFrame(f *testing.F) {
+	bits.CatchRunaways()
 	_, units := coded(f)
 	f.Add(units[0])
 	f.Fuzz(func(_ *testing.T, b []byte) {
