@@ -45,20 +45,20 @@ func (m *Manager) Call(ctx context.Context, u *url.URL) (*mpegts.Conn, error) {
 
 // ask asks the host for a connection, or for a port.
 func (m *Manager) ask(kind byte, d *dialMessage) (r *request, id uint32, sent bool) {
-	r = &request{events: make(chan event, 16)}
+	r = newRequest()
 	m.mu.Lock()
-	defer m.mu.Unlock()
 	m.last++
 	id = m.last
 	m.requests[id] = r
+	m.mu.Unlock()
 	return r, id, m.tell(kind, id, d)
 }
 
 // forget takes a request back.
 func (m *Manager) forget(id uint32) {
 	m.mu.Lock()
-	defer m.mu.Unlock()
 	delete(m.requests, id)
+	m.mu.Unlock()
 	m.tell(kindClose, id, []byte{})
 }
 
@@ -66,25 +66,21 @@ func (m *Manager) forget(id uint32) {
 func (m *Manager) opened(ctx context.Context, r *request, patience time.Duration) (*conn, error) {
 	limit := time.NewTimer(patience)
 	defer limit.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return nil, ctx.Err()
-		case <-limit.C:
-			return nil, errors.New("the far end does not answer")
-		case e := <-r.events:
-			switch e.kind {
-			case kindFailed, kindClosed:
-				return nil, errors.New(e.text)
-			case kindOpened:
-				m.mu.Lock()
-				c := m.conns[e.id]
-				m.mu.Unlock()
-				if c == nil {
-					return nil, errors.New("the far end left at once")
-				}
-				return c, nil
-			}
+	select {
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	case <-limit.C:
+		return nil, errors.New("the far end does not answer")
+	case e := <-r.over:
+		return nil, errors.New(e.text)
+	case e := <-r.opened:
+		m.mu.Lock()
+		defer m.mu.Unlock()
+		c := m.conns[e.id]
+		if c == nil {
+			return nil, errors.New("the far end left at once")
 		}
+		r.busy = true
+		return c, nil
 	}
 }

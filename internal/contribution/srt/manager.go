@@ -38,9 +38,13 @@ type Manager struct {
 	Join   func(channel, way, remote, ticket string) (leave func(), err error)
 	Logger *slog.Logger
 
+	out struct { // what goes to the host; its lock is the last that is taken
+		sync.Mutex
+		w *bufio.Writer // nil while there is no host
+	}
+
 	mu       sync.Mutex
 	policy   Policy
-	w        *bufio.Writer // nil while there is no host
 	requests map[uint32]*request
 	conns    map[uint32]*conn
 	last     uint32
@@ -56,7 +60,34 @@ type Manager struct {
 
 // request is a connection, or a port, that an input asked for.
 type request struct {
-	events chan event // opened, closed, failed
+	opened chan event // connections, of a port one after the other
+	over   chan event // why it came to an end: closed, or failed
+	busy   bool       // a connection is in use: no other is taken
+}
+
+func newRequest() *request {
+	return &request{opened: make(chan event, 1), over: make(chan event, 1)}
+}
+
+// open hands over a connection, and reports whether it is wanted. It does not wait.
+func (r *request) open(e event) bool {
+	if r.busy {
+		return false
+	}
+	select {
+	case r.opened <- e:
+		return true
+	default:
+		return false
+	}
+}
+
+// end says why the request came to an end. It does not wait: the first reason counts.
+func (r *request) end(e event) {
+	select {
+	case r.over <- e:
+	default:
+	}
 }
 
 type event struct {
@@ -159,10 +190,9 @@ func (m *Manager) SetPolicy(channels map[string]ChannelPolicy) {
 		m.taken = map[uint32]chan struct{}{}
 	}
 	m.taken[m.policies] = taken
-	id := m.policies
-	told := m.tell(kindPolicy, id, m.policy)
+	id, policy := m.policies, m.policy
 	m.mu.Unlock()
-	if told {
+	if m.tell(kindPolicy, id, policy) {
 		select {
 		case <-taken:
 		case <-time.After(takeWithin):
@@ -185,19 +215,22 @@ func (m *Manager) Close() {
 	<-m.done
 }
 
-// tell sends a message to the host, if there is one. It needs the lock.
+// tell sends a message to the host, if there is one. It may wait for the host, and is called without a lock.
 func (m *Manager) tell(kind byte, id uint32, body any) bool {
-	if m.w == nil {
-		return false
-	}
 	b, raw := body.([]byte)
 	if !raw {
 		b, _ = json.Marshal(body)
 	}
-	if writeMessage(m.w, kind, id, b) != nil {
-		return false
-	}
-	return m.w.Flush() == nil
+	m.out.Lock()
+	defer m.out.Unlock()
+	return m.out.w != nil && writeMessage(m.out.w, kind, id, b) == nil && m.out.w.Flush() == nil
+}
+
+// connect says where the host is reached, nil while there is none.
+func (m *Manager) connect(w *bufio.Writer) {
+	m.out.Lock()
+	defer m.out.Unlock()
+	m.out.w = w
 }
 
 // keep starts the host again whenever it ends.
@@ -207,8 +240,8 @@ func (m *Manager) keep() {
 	for {
 		begun := time.Now()
 		err := m.host()
+		m.connect(nil)
 		m.mu.Lock()
-		m.w = nil
 		why := "the process that runs SRT was replaced"
 		if m.closed {
 			why = "the service stopped"
@@ -220,7 +253,7 @@ func (m *Manager) keep() {
 		}
 		for id, r := range m.requests {
 			delete(m.requests, id)
-			r.events <- event{kind: kindClosed, text: why}
+			r.end(event{kind: kindClosed, text: why})
 		}
 		closed := m.closed
 		m.mu.Unlock()
@@ -264,9 +297,10 @@ func (m *Manager) host() error {
 	if m.closed {
 		_ = cmd.Process.Kill()
 	}
-	m.w = bufio.NewWriterSize(deadlined{c}, 64<<10)
-	m.tell(kindPolicy, 0, m.policy)
+	policy := m.policy
 	m.mu.Unlock()
+	m.connect(bufio.NewWriterSize(deadlined{c}, 64<<10))
+	m.tell(kindPolicy, 0, policy)
 	r := bufio.NewReaderSize(c, 256<<10)
 	var buf []byte
 	for {
@@ -292,7 +326,14 @@ func (d deadlined) Write(b []byte) (int, error) {
 	return n, err
 }
 
+// take takes a message of the host. What it has to tell others it tells without the lock.
 func (m *Manager) take(in message) {
+	if then := m.took(in); then != nil {
+		then()
+	}
+}
+
+func (m *Manager) took(in message) (then func()) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	c := m.conns[in.id]
@@ -309,21 +350,22 @@ func (m *Manager) take(in message) {
 	case kindStats:
 		var st libsrt.Stats
 		if c != nil && c.stats != nil && json.Unmarshal(in.body, &st) == nil {
-			c.stats(st)
+			stats := c.stats
+			return func() { stats(st) }
 		}
 	case kindOpened:
 		var o openedMessage
 		if json.Unmarshal(in.body, &o) != nil {
-			return
+			return nil
 		}
 		c := &conn{id: in.id, peer: o.Peer, queue: &queue{wake: make(chan struct{}, 1)}, over: make(chan struct{})}
 		m.conns[in.id] = c
 		if o.Request == 0 {
 			go m.admit(c, o.ID)
-			return
+			return nil
 		}
-		if r := m.requests[o.Request]; r != nil {
-			r.events <- event{kind: kindOpened, id: in.id, peer: o.Peer}
+		if r := m.requests[o.Request]; r == nil || !r.open(event{kind: kindOpened, id: in.id, peer: o.Peer}) {
+			return func() { m.hangUp(in.id) } // one that is in use has its place
 		}
 	case kindClosed:
 		var t closedMessage
@@ -338,9 +380,9 @@ func (m *Manager) take(in message) {
 		_ = json.Unmarshal(in.body, &t)
 		if in.id != 0 {
 			if r := m.requests[in.id]; r != nil {
-				r.events <- event{kind: in.kind, text: t.Text}
+				r.end(event{kind: in.kind, text: t.Text})
 			}
-			return
+			return nil
 		}
 		m.port, m.failed = 0, t.Text
 		if in.kind == kindBound {
@@ -356,9 +398,10 @@ func (m *Manager) take(in message) {
 			if r.Count > 1 {
 				text += fmt.Sprintf(" So were %d others in this second.", r.Count-1)
 			}
-			m.Receiver.Report(r.Channel, network.Of(r.Peer)+r.Text, "feed-refused", text, r.Do)
+			return func() { m.Receiver.Report(r.Channel, network.Of(r.Peer)+r.Text, "feed-refused", text, r.Do) }
 		}
 	}
+	return nil
 }
 
 // admit takes who came to the shared port.
@@ -438,27 +481,24 @@ func (m *Manager) measure(c *conn, s *mpegts.Stream) {
 }
 
 // hangUp ends a connection.
-func (m *Manager) hangUp(id uint32) {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	m.tell(kindClose, id, []byte{})
-}
+func (m *Manager) hangUp(id uint32) { m.tell(kindClose, id, []byte{}) }
 
 // write sends packets over a connection.
 func (m *Manager) write(c *conn, b []byte) error {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	if m.w == nil {
+	m.out.Lock()
+	defer m.out.Unlock()
+	w := m.out.w
+	if w == nil {
 		return errRestarting
 	}
 	for len(b) > 0 {
 		n := min(len(b), livePayload)
-		if writeMessage(m.w, kindSend, c.id, b[:n]) != nil {
+		if writeMessage(w, kindSend, c.id, b[:n]) != nil {
 			return errRestarting
 		}
 		b = b[n:]
 	}
-	if m.w.Flush() != nil {
+	if w.Flush() != nil {
 		return errRestarting
 	}
 	return nil
@@ -479,22 +519,41 @@ func (m *Manager) hand(c *conn, a Access) {
 			m.serve(c, a)
 			return
 		}
-		end, ok := m.Streams.Copy(a.Channel, func(b []byte) { _ = m.write(c, b) })
-		wait := 200 * time.Millisecond
-		if ok {
-			wait = time.Hour
+		if !m.copy(c, a.Channel) {
+			return
 		}
+	}
+}
+
+// lookAgain is after what time a receiver looks again for a stream that was not there.
+const lookAgain = 200 * time.Millisecond
+
+// copy sends the stream that feeds a channel untouched until it ends, and reports whether the connection is still
+// there. What the connection does not take waits within bounds, and holds nobody up.
+func (m *Manager) copy(c *conn, channel string) bool {
+	waiting := &queue{wake: make(chan struct{}, 1)}
+	end, ok := m.Streams.Copy(channel, waiting.put)
+	if !ok {
 		select {
 		case <-c.over:
-			if ok {
-				end.Stop()
-			}
-			return
-		case <-end.Done():
-		case <-time.After(wait):
+			return false
+		case <-time.After(lookAgain):
+			return true
 		}
-		if ok {
-			end.Stop()
+	}
+	defer end.Stop()
+	for {
+		select {
+		case <-c.over:
+			return false
+		case <-end.Done():
+			return true
+		case <-waiting.wake:
+			for _, b := range waiting.take() {
+				if m.write(c, b) != nil {
+					return false
+				}
+			}
 		}
 	}
 }
@@ -545,19 +604,26 @@ func (m *Manager) Receive(ctx context.Context, l *source.Line) error {
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
-		case e := <-r.events:
-			switch e.kind {
-			case kindFailed, kindClosed:
-				return errors.New(e.text)
-			case kindOpened:
-				if err := m.receive(ctx, l, e, d.Mode); ctx.Err() != nil || d.Mode != modeListener {
-					return err
-				} else if err != nil {
-					l.Problem(err.Error() + "; the port waits for the next call")
-				}
+		case e := <-r.over:
+			return errors.New(e.text)
+		case e := <-r.opened:
+			m.use(r, true)
+			err := m.receive(ctx, l, e, d.Mode)
+			m.use(r, false)
+			if ctx.Err() != nil || d.Mode != modeListener {
+				return err
+			} else if err != nil {
+				l.Problem(err.Error() + "; the port waits for the next call")
 			}
 		}
 	}
+}
+
+// use says whether a connection of a request is in use.
+func (m *Manager) use(r *request, busy bool) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	r.busy = busy
 }
 
 // receive lets one connection feed the channel.

@@ -1,10 +1,17 @@
 package srt
 
 import (
+	"bufio"
+	"encoding/json"
+	"io"
+	"log/slog"
+	"net"
 	"net/url"
 	"strings"
 	"testing"
 	"time"
+
+	"metaplasis/internal/contribution/mpegts"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -92,4 +99,86 @@ func TestAddressesOfCalls(t *testing.T) {
 		_, err = read(wrong)
 		assert.ErrorContains(t, err, "expected", wrong)
 	}
+}
+
+// noHost is a manager whose host is the other end of a pipe.
+func noHost(t *testing.T) (*Manager, net.Conn) {
+	ours, theirs := net.Pipe()
+	t.Cleanup(func() { _ = ours.Close(); _ = theirs.Close() })
+	m := &Manager{Logger: slog.New(slog.DiscardHandler), requests: map[uint32]*request{}, conns: map[uint32]*conn{}, changed: make(chan struct{}), done: make(chan struct{})}
+	m.connect(bufio.NewWriter(ours))
+	return m, theirs
+}
+
+func within(t *testing.T, what string, do func()) {
+	t.Helper()
+	done := make(chan struct{})
+	go func() { defer close(done); do() }()
+	select {
+	case <-done:
+	case <-time.After(20 * time.Second):
+		t.Fatal(what)
+	}
+}
+
+func opened(t *testing.T, m *Manager, id, request uint32) {
+	body, err := json.Marshal(openedMessage{Request: request, Peer: "192.0.2.1:9"})
+	require.NoError(t, err)
+	m.take(message{kind: kindOpened, id: id, body: body})
+}
+
+// However many call a port that one of them feeds already, nobody waits for them.
+func TestManyCallersOfOnePort(t *testing.T) {
+	m, host := noHost(t)
+	go func() { _, _ = io.Copy(io.Discard, host) }()
+	r, id, sent := m.ask(kindListen, &dialMessage{Mode: modeListener})
+	require.True(t, sent)
+	within(t, "the seventeenth caller blocks all of SRT", func() {
+		for n := range uint32(64) {
+			opened(t, m, 100+n, id)
+		}
+		m.SetPolicy(map[string]ChannelPolicy{})
+	})
+	e := <-r.opened
+	assert.EqualValues(t, 100, e.id)
+	m.use(r, true)
+	within(t, "a caller of a port in use", func() { opened(t, m, 999, id) })
+	select {
+	case <-r.opened:
+		t.Fatal("a port that is in use takes nobody else")
+	default:
+	}
+	within(t, "the end of the request", func() {
+		for range 20 {
+			m.take(message{kind: kindFailed, id: id, body: []byte(`{"text":"the port is taken"}`)})
+		}
+	})
+	assert.Equal(t, "the port is taken", (<-r.over).text)
+}
+
+// A sender whose stream a receiver has untouched, while the host tells figures and takes nothing for a while.
+func TestFiguresAndCopiesDoNotWaitForEachOther(t *testing.T) {
+	m, host := noHost(t)
+	opened := &conn{id: 7, queue: &queue{wake: make(chan struct{}, 1)}, over: make(chan struct{})}
+	m.conns[7] = opened
+	stream := mpegts.NewStream(time.Now)
+	streams := &mpegts.Receiver{}
+	m.Streams = streams
+	defer streams.Publish("line", stream)()
+	m.measure(opened, stream)
+	receiver := &conn{id: 8, over: make(chan struct{})}
+	copied := make(chan bool, 1)
+	go func() { copied <- m.copy(receiver, "line") }()
+	packet := append([]byte{0x47, 0x1f, 0xff, 0x10}, make([]byte, 184)...)
+	within(t, "writing waits for a host that takes nothing", func() {
+		for range 500 { // nobody reads what goes to the host
+			stream.Write(packet)
+			m.take(message{kind: kindStats, id: 7, body: []byte("{}")})
+		}
+	})
+	go func() { _, _ = io.Copy(io.Discard, host) }()
+	within(t, "a copy ends with its connection", func() {
+		close(receiver.over)
+		assert.False(t, <-copied)
+	})
 }
