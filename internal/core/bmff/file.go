@@ -16,7 +16,8 @@ type File struct {
 	Fragmented bool
 	Truncated  bool // the file ends before its last box does
 
-	size int64
+	size   int64
+	budget *budget
 }
 
 // FileTrack is a track of a file. Times are ticks of its timescale, from where the presentation begins.
@@ -40,14 +41,34 @@ type Sample struct {
 const (
 	maxMoov        = 256 << 20
 	maxMoof        = 16 << 20
-	maxFileSamples = 8_000_000
+	maxFileSamples = 8_000_000 // of all tracks
+	// A sample takes some bytes of the file, on average, so that what is held of a file follows its length.
+	leastSample  = 4 // bytes
+	fewSamples   = 4096
+	maxBoxDepth  = 16      // boxes within boxes
+	longestTimes = 1 << 56 // ticks: whatever lies behind is no time
 )
+
+// budget is how many samples a file may have.
+type budget struct{ left int64 }
+
+func newBudget(size int64) *budget {
+	return &budget{min(maxFileSamples, size/leastSample+fewSamples)}
+}
+
+// take books samples.
+func (b *budget) take(n int64) error {
+	if n < 0 || n > b.left {
+		return broken(fmt.Sprintf("%d further samples in a file that may have %d more", n, b.left), fmt.Sprintf("%d bytes each, on average, and %d samples at most", leastSample, maxFileSamples))
+	}
+	b.left -= n
+	return nil
+}
 
 // ReadFile reads the tables of a file of so many bytes. A file that is cut off is read as far as it goes.
 func ReadFile(r io.ReaderAt, size int64) (*File, error) {
-	f := &File{size: size}
+	f := &File{size: size, budget: newBudget(size)}
 	var edits []edit
-	total := 0
 	next := map[uint32]int64{} // by track: the decode time behind the fragments so far
 	for at := int64(0); at < size; {
 		var head [16]byte
@@ -89,7 +110,7 @@ func ReadFile(r io.ReaderAt, size int64) (*File, error) {
 			if err != nil {
 				return nil, err
 			}
-			if err := f.fragment(b, at, size, next, &total); err != nil {
+			if err := f.fragment(b, at, size, next); err != nil {
 				return nil, err
 			}
 		}
@@ -152,6 +173,19 @@ type tables struct {
 	stts, ctts, stss, stsz, stsc, chunks []byte
 	wide, small                          bool // co64; stz2
 	syncs                                bool
+	depth                                depth
+	budget                               *budget
+}
+
+// depth bounds boxes within boxes.
+type depth int
+
+func (d *depth) into(do func() error) error {
+	if *d++; *d > maxBoxDepth {
+		return broken(fmt.Sprintf("boxes within boxes, %d deep", *d), fmt.Sprintf("%d at most", maxBoxDepth))
+	}
+	defer func() { *d-- }()
+	return do()
 }
 
 // readMoov reads the tracks.
@@ -181,7 +215,7 @@ func (f *File) readMoov(b []byte) (edits []edit, err error) {
 				return err
 			}
 			var own edit
-			var s tables
+			s := tables{budget: f.budget}
 			if err := walk(body, func(kind string, body []byte) error { return s.visit(kind, body, &t, &own) }); err != nil {
 				return err
 			}
@@ -203,7 +237,9 @@ func (f *File) readMoov(b []byte) (edits []edit, err error) {
 func (s *tables) visit(kind string, body []byte, t *FileTrack, e *edit) error {
 	switch kind {
 	case "mdia", "minf", "stbl", "edts":
-		return walk(body, func(kind string, body []byte) error { return s.visit(kind, body, t, e) })
+		return s.depth.into(func() error {
+			return walk(body, func(kind string, body []byte) error { return s.visit(kind, body, t, e) })
+		})
 	case "mdhd":
 		at := 20
 		if len(body) > 0 && body[0] == 1 {
@@ -297,8 +333,11 @@ func (s *tables) samples(t *FileTrack, size int64) error {
 	if t.Sampled != nil && each > 0 {
 		return s.blocks(t, count, each)
 	}
-	if count > maxFileSamples || int64(count) > size {
-		return broken(fmt.Sprintf("%d samples in a file of %d bytes", count, size), fmt.Sprintf("%d at most, and less than bytes", maxFileSamples))
+	if err := s.budget.take(int64(count)); err != nil {
+		return err
+	}
+	if int64(count)*int64(each) > size {
+		return broken(fmt.Sprintf("%d samples of %d bytes in a file of %d", count, each, size), "samples that lie in the file")
 	}
 	t.Samples = make([]Sample, count)
 	for i := range t.Samples {
@@ -342,8 +381,8 @@ func (s *tables) blocks(t *FileTrack, count int, each uint32) error {
 	return s.runs(func(offset int64, samples uint32) (bool, error) {
 		left := min(int64(samples), int64(count)-at)
 		for left > 0 {
-			if len(t.Samples) >= maxFileSamples {
-				return false, broken(fmt.Sprintf("more than %d blocks of sound", maxFileSamples), "fewer")
+			if err := s.budget.take(1); err != nil {
+				return false, err
 			}
 			k := min(left, blockFrames)
 			t.Samples = append(t.Samples, Sample{Offset: offset, Size: uint32(k * frame), Duration: uint32(k * step), DTS: at * step, PTS: at * step, Key: true})
@@ -468,7 +507,7 @@ func (s *tables) runs(do func(offset int64, samples uint32) (more bool, err erro
 }
 
 // fragment adds the samples of a movie fragment that begins at a byte of the file.
-func (f *File) fragment(moof []byte, at, size int64, next map[uint32]int64, total *int) error {
+func (f *File) fragment(moof []byte, at, size int64, next map[uint32]int64) error {
 	for i := range f.Tracks {
 		t := &f.Tracks[i]
 		var own Fragment
@@ -479,10 +518,13 @@ func (f *File) fragment(moof []byte, at, size int64, next map[uint32]int64, tota
 			}
 			return err
 		}
-		if *total += len(own.Units); *total > maxFileSamples {
-			return broken(fmt.Sprintf("more than %d samples", maxFileSamples), "fewer")
+		if err := f.budget.take(int64(len(own.Units))); err != nil {
+			return err
 		}
 		for k, u := range own.Units {
+			if u.DTS < -longestTimes || u.DTS > longestTimes {
+				return broken(fmt.Sprintf("the time %d", u.DTS), "one below 2^56")
+			}
 			p := own.places[k]
 			if p.at < 0 || at+p.at+int64(p.size) > size {
 				f.Truncated = true

@@ -43,6 +43,7 @@ type HeaderInfo struct {
 	Sampled *coding.Sampled
 
 	usual map[uint32]sample // by track: what trex says of samples that say nothing
+	depth depth
 }
 
 // sample is what is told of a sample, or of all that do not tell themselves.
@@ -140,7 +141,7 @@ func (h *HeaderInfo) extends(kind string, body []byte) error {
 func (h *HeaderInfo) visit(kind string, body []byte) error {
 	switch {
 	case containers[kind]:
-		return walk(body, h.visit)
+		return h.depth.into(func() error { return walk(body, h.visit) })
 	case kind == "tkhd" || kind == "mdhd": // the two begin with the same fields (8.3.2, 8.4.2)
 		at := 12
 		if len(body) > 0 && body[0] == 1 {
@@ -248,7 +249,7 @@ func (h *HeaderInfo) entryBox(kind string, body []byte) error {
 	}
 	switch kind {
 	case "wave": // of MOV files: what belongs to the codec lies within, and what ends it is not always a box
-		_ = walk(body, h.entryBox)
+		_ = h.depth.into(func() error { return walk(body, h.entryBox) })
 	case "enda":
 		if h.Sampled != nil && len(body) >= 2 && body[1] == 1 {
 			h.Sampled.BigEndian = false

@@ -173,6 +173,9 @@ func readWAV(src Source, _ func(int64)) (*contents, error) {
 			default:
 				s.trouble = fmt.Sprintf("its samples are of format %d, which is none that is read here: integers are", tag)
 			}
+			if f.Rate < 1 || f.Channels < 1 {
+				return nil, wrong(fmt.Sprintf("%d channels of %d samples a second", f.Channels, f.Rate), "at least one of each")
+			}
 			codec, config, err := f.Describe()
 			if err != nil && s.trouble == "" {
 				return nil, err
