@@ -117,7 +117,7 @@ func (l *Library) itemOf(e *Entry) (*item.Item, string) {
 	}
 	var fresh *item.Item
 	o := l.indexes.again(e, func() error {
-		it, _, _, err := l.open(e)
+		it, _, _, err := l.openSafely(e)
 		if err == nil {
 			l.hold(e, it)
 		}

@@ -5,13 +5,16 @@ package library
 import (
 	"cmp"
 	"container/list"
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
 	"log/slog"
 	"os"
 	"path"
+	"path/filepath"
 	"regexp"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"sync"
@@ -26,6 +29,7 @@ import (
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
 	"metaplasis/internal/core/webvtt"
+	"metaplasis/internal/worker"
 )
 
 // Entry is an item of the library: a file, or several that belong together by their names.
@@ -376,10 +380,56 @@ func (l *Library) open(e *Entry) (it *item.Item, names []string, note string, er
 	return it, names, note, err
 }
 
+// probe lets a process of its own look into the files of an item first: what ends that one, or takes more than it may,
+// is told and left alone.
+func (l *Library) probe(e *Entry) error {
+	if l.coder.code == nil {
+		return nil
+	}
+	var paths []string
+	for _, m := range slices.Concat(e.members, e.coded) {
+		if endings[strings.ToLower(path.Ext(m.name))] {
+			paths = append(paths, filepath.Join(l.folder, filepath.FromSlash(m.name)))
+		}
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	go func() {
+		select {
+		case <-l.stop:
+			cancel()
+		case <-ctx.Done():
+		}
+	}()
+	err := worker.Probe(ctx, l.coder.code, paths)
+	if errors.Is(err, worker.ErrUnfit) {
+		l.logger.Error("a file of the library is left alone", "item", e.Name, "error", err)
+		return worker.ErrUnfit
+	}
+	return err
+}
+
+// openSafely is open, whose faults are the file's trouble and nobody else's.
+func (l *Library) openSafely(e *Entry) (it *item.Item, names []string, note string, err error) {
+	defer func() {
+		if v := recover(); v != nil {
+			l.logger.Error("a fault of this program while a file was looked into; please report it", "item", e.Name, "fault", v, "stack", string(debug.Stack()))
+			it, err = nil, fmt.Errorf("a fault of the service: %v", v)
+		}
+	}()
+	return l.open(e)
+}
+
 // look looks into an item that is new.
 func (l *Library) look(e *Entry) {
 	done := *e
-	it, names, note, err := l.open(e)
+	var it *item.Item
+	var names []string
+	var note string
+	err := l.probe(e)
+	if err == nil {
+		it, names, note, err = l.openSafely(e)
+	}
 	done.Looking = 0
 	if err != nil {
 		done.Trouble = err.Error()

@@ -4,6 +4,7 @@ import (
 	"io"
 	"log/slog"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -119,4 +120,19 @@ func TestNamesOfUploads(t *testing.T) {
 	}
 	_, err := l.FindUpload("../race")
 	require.ErrorIs(t, err, ErrNoUpload)
+}
+
+// A file that ends the process that looks into it, or takes too much of it, is told and left alone.
+func TestAFileThatHarmsIsLeftAlone(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "race.flv")
+	require.NoError(t, os.WriteFile(path, demo.Loops[0].FLV, 0o644))
+	old := time.Now().Add(-time.Hour)
+	require.NoError(t, os.Chtimes(path, old, old))
+	l := New(dir, newHeader, func() *exec.Cmd { return exec.Command("false") }, slog.New(slog.DiscardHandler))
+	defer l.Close()
+	require.Eventually(t, func() bool {
+		list := l.List()
+		return len(list) == 1 && list[0].Looking == 0 && strings.Contains(list[0].Trouble, "more memory or time")
+	}, 20*time.Second, 10*time.Millisecond)
 }

@@ -29,6 +29,7 @@ type job struct {
 	Trial *trial.Request    `json:"trial,omitempty"`
 	Slate *slate.Request    `json:"slate,omitempty"`
 	Code  *transcode.Config `json:"code,omitempty"`
+	Probe []string          `json:"probe,omitempty"` // files that are to be looked into
 }
 
 // jobAnswer is one line that comes back.
@@ -74,6 +75,9 @@ func doJob(r *bufio.Reader, w *json.Encoder) error {
 	}
 	if j.Code != nil {
 		return doCode(j.Code, r, w)
+	}
+	if j.Probe != nil {
+		return doProbe(j.Probe)
 	}
 	var units []media.AccessUnit
 	total := 0

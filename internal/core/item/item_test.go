@@ -1,6 +1,7 @@
 package item_test
 
 import (
+	"encoding/binary"
 	"sync"
 	"testing"
 
@@ -196,5 +197,25 @@ func TestSamplesOfAMOVFile(t *testing.T) {
 		assert.Equal(t, int64(8*48000), frames, f.Name)
 		assert.Len(t, all, 8*48000*4, f.Name)
 		assert.Equal(t, f.Bytes[len(f.Bytes)-len(all):], all, f.Name)
+	}
+}
+
+// wav is a WAV file of a format and so many bytes of samples.
+func wav(channels, rate, bits, samples int) []byte {
+	le := binary.LittleEndian
+	b := append([]byte("RIFF"), le.AppendUint32(nil, uint32(36+samples))...)
+	b = append(append(b, "WAVEfmt "...), le.AppendUint32(nil, 16)...)
+	b = le.AppendUint16(le.AppendUint16(b, 1), uint16(channels))
+	b = le.AppendUint32(le.AppendUint32(b, uint32(rate)), uint32(rate*channels*bits/8))
+	b = le.AppendUint16(le.AppendUint16(b, uint16(channels*bits/8)), uint16(bits))
+	return append(append(append(b, "data"...), le.AppendUint32(nil, uint32(samples))...), make([]byte, samples)...)
+}
+
+func TestFormatsThatCannotBe(t *testing.T) {
+	_, err := open(wav(2, 48_000, 16, 48_000))
+	require.NoError(t, err)
+	for _, b := range [][]byte{wav(2, 0, 16, 8), wav(0, 48_000, 16, 8)} {
+		_, err := open(b)
+		require.ErrorContains(t, err, "at least one of each")
 	}
 }
