@@ -61,7 +61,8 @@ const (
 // NewPaced paces what a feed takes.
 func NewPaced(f Feed) *Paced {
 	p := &Paced{Feed: f, tracks: map[media.TrackID]media.Clock{}, told: map[media.TrackID]*media.Track{}, lines: map[int]*pacedLine{}, on: map[media.TrackID]int{}, turns: map[media.TrackID]int64{}, wake: make(chan struct{}, 1), done: make(chan struct{})}
-	go p.run()
+	// A fault ends the feed: nothing would hand its units on any more.
+	go Guard(nil, p.run, func(err error) { p.Feed.End(err.Error()) })
 	return p
 }
 

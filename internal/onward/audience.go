@@ -1,24 +1,34 @@
 package onward
 
-import "sync"
+import (
+	"sync"
+
+	"metaplasis/internal/network"
+)
 
 // Audience counts who receives channels, by the way in which they do.
 type Audience struct {
+	once   sync.Once
+	quota  network.Quota
 	mu     sync.Mutex
 	counts map[string]map[string]int // by channel and way
-	total  int
 }
 
-// maxAudience bounds those who receive in ways that hold a connection each.
-const maxAudience = 4096
+// Bounds of those who receive in ways that hold a connection each: of all, and of one network.
+const (
+	maxAudience     = 4096
+	maxAudienceEach = 1024
+)
 
-// Join counts one in, until the function that it returns is called; false when there are too many.
-func (a *Audience) Join(channel, way string) (leave func(), ok bool) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	if a.total >= maxAudience {
+// Join counts one at an address in, until the function that it returns is called; false when there are too many.
+func (a *Audience) Join(channel, way, remote string) (leave func(), ok bool) {
+	a.once.Do(func() { a.quota.Total, a.quota.EachNetwork = maxAudience, maxAudienceEach })
+	release, ok := a.quota.Take(remote)
+	if !ok {
 		return nil, false
 	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
 	if a.counts == nil {
 		a.counts = map[string]map[string]int{}
 	}
@@ -26,13 +36,12 @@ func (a *Audience) Join(channel, way string) (leave func(), ok bool) {
 		a.counts[channel] = map[string]int{}
 	}
 	a.counts[channel][way]++
-	a.total++
 	var once sync.Once
 	return func() {
 		once.Do(func() {
+			release()
 			a.mu.Lock()
 			defer a.mu.Unlock()
-			a.total--
 			if a.counts[channel][way]--; a.counts[channel][way] == 0 {
 				delete(a.counts[channel], way)
 			}

@@ -17,6 +17,8 @@ type Choice struct {
 	Only  media.Kind // of the tracks; 0: both
 	// Oldest begins with the oldest keyframe that is held, Coming with the next one; else it is the newest.
 	Oldest, Coming bool
+	// Look tells which tracks there are without having anything coded: for who has not connected yet.
+	Look bool
 }
 
 // Real is what a viewer in real time can take. Pictures that come in another order than they are shown do not fit, and

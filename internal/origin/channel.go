@@ -30,15 +30,15 @@ type Picture struct {
 
 // shared is what every part of a channel knows: its name, the clock, and where events go.
 type shared struct {
-	slug    string
-	now     func() time.Time
+	slug string
+	now  func() time.Time
 	// monotonic is how long the origin has run at a time that now returned, whatever the wall clock was set to since.
 	monotonic func(time.Time) time.Duration
-	images  *Images
-	picture *atomic.Pointer[Picture]
-	archive Archive                                  // keeps what was on air; nil: nobody
-	layout  *changes                                 // of the tracks that are put out
-	event   func(level Level, kind, text, do string) // does not wait
+	images    *Images
+	picture   *atomic.Pointer[Picture]
+	archive   Archive                                  // keeps what was on air; nil: nobody
+	layout    *changes                                 // of the tracks that are put out
+	event     func(level Level, kind, text, do string) // does not wait
 }
 
 // Channel is one running channel. Its lock covers the way of the media: the feed on air, its session, and the
@@ -49,7 +49,7 @@ type Channel struct {
 	o       *Origin
 	created time.Time
 	begun   time.Duration // when the channel was started, on the monotonic clock
-	hub     *hub.Hub // the newest access units of the source and of all renditions
+	hub     *hub.Hub      // the newest access units of the source and of all renditions
 	notes   *annotations
 	load    load
 	extras  atomic.Pointer[map[string]string] // what the sender says of itself, for pages that know what it means
@@ -69,11 +69,11 @@ type Channel struct {
 	rungs    []ladder.Rung // of the ladder, without what the governor changes
 	governor govern.Governor
 	setBack  time.Duration // by how much the epoch lies before the channel's beginning, since the wall clock was set back
-	lastEnd  int64     // media time behind the last session, ticks of media.VideoTimescale
-	distance int64     // of the source's keyframes in the run before, ticks of media.VideoTimescale
-	cut      int64     // segments and units that were given up at the channel's bound
-	squeezed time.Time // when that happened last
-	badCue   time.Time // when a cue message came last that could not be read
+	lastEnd  int64         // media time behind the last session, ticks of media.VideoTimescale
+	distance int64         // of the source's keyframes in the run before, ticks of media.VideoTimescale
+	cut      int64         // segments and units that were given up at the channel's bound
+	squeezed time.Time     // when that happened last
+	badCue   time.Time     // when a cue message came last that could not be read
 	in       meter
 	// How the last feed was, for a slate to be like it.
 	lastVideo, lastAudio media.Track

@@ -66,15 +66,15 @@ type session struct {
 	captions     sourceCaptions
 	source       source
 	coding       codingTime
-	newest       int64        // presentation time of the newest picture
-	end          int64        // presentation time behind all units, ticks of media.VideoTimescale
-	firstWall    time.Time    // when the first unit came
-	timer        clock        // since then
+	newest       int64         // presentation time of the newest picture
+	end          int64         // presentation time behind all units, ticks of media.VideoTimescale
+	firstWall    time.Time     // when the first unit came
+	timer        clock         // since then
 	stepped      time.Duration // by how much the wall clock was set, which ends the run; 0: it was not
-	firstAt      int64        // its media time, ticks of media.VideoTimescale
-	first        uint64       // number in the hub of its first unit
-	pair         *pair        // what is coded for viewers in real time
-	pairVideo    *media.Track // in the hub, nil while it is not made
+	firstAt      int64         // its media time, ticks of media.VideoTimescale
+	first        uint64        // number in the hub of its first unit
+	pair         *pair         // what is coded for viewers in real time
+	pairVideo    *media.Track  // in the hub, nil while it is not made
 	pairSound    *media.Track
 	pairBroken   bool                    // it cannot be made in this run
 	reordered    map[media.TrackID]bool  // tracks whose pictures come in another order than they are shown

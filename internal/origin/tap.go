@@ -70,7 +70,7 @@ func (l *lines) ids() (out []media.TrackID) {
 // Tap begins to read the channel.
 func (c *Channel) Tap(choice onward.Choice) onward.Tap {
 	t := &tap{c: c, choice: choice, release: func() {}}
-	if choice.Real != nil {
+	if choice.Real != nil && !choice.Look {
 		t.release = c.pair.hold(c, choice.Real)
 	}
 	t.resolve()
@@ -82,7 +82,7 @@ func (t *tap) resolve() {
 	t.changed = t.c.layout.wait() // before looking, so that no change is missed
 	t.c.mu.Lock()
 	l := t.c.linesOf(t.choice)
-	if t.choice.Real != nil {
+	if t.choice.Real != nil && !t.choice.Look {
 		t.c.pair.want(t.c, t.choice.Real, l)
 	}
 	t.c.mu.Unlock()
@@ -351,8 +351,8 @@ func (p *pair) want(c *Channel, real *onward.Real, found lines) {
 	if s == nil || s.pairBroken {
 		return
 	}
-	video := s.video != nil && len(real.Video) > 0 && found.video == nil && s.video.Undecodable == ""
-	sound := s.main() != nil && len(real.Audio) > 0 && found.sound == nil && s.main().Undecodable == ""
+	video := s.video != nil && slices.Contains(real.Video, coding.RealTime(media.Video)) && found.video == nil && s.video.Undecodable == ""
+	sound := s.main() != nil && slices.Contains(real.Audio, coding.RealTime(media.Audio)) && found.sound == nil && s.main().Undecodable == ""
 	if video && !p.video || sound && !p.sound {
 		p.video, p.sound = p.video || video, p.sound || sound
 		c.pairChanged()

@@ -227,7 +227,7 @@ func (s *session) audioUnit(a *sound, u *media.AccessUnit) {
 		// It may belong to the picture that the session begins with, and only have come first.
 		s.waiting = append(s.waiting, waitingUnit{a, *u})
 		s.waitingBytes += len(u.Data) + unitCost
-		for s.waitingBytes > maxHeldBytes || a.seconds(u)-s.waiting[0].of.seconds(&s.waiting[0].u) > longestWait {
+		for len(s.waiting) > 0 && (s.waitingBytes > maxHeldBytes || a.seconds(u)-s.waiting[0].of.seconds(&s.waiting[0].u) > longestWait) {
 			s.waitingBytes -= len(s.waiting[0].u.Data) + unitCost
 			s.waiting = s.waiting[1:]
 		}

@@ -86,7 +86,7 @@ func (s *Service) join(channel, way, remote, ticket string) (leave func(), err e
 	if err := s.mayWatch(r, channel); err != nil {
 		return nil, err
 	}
-	leave, ok := s.audience.Join(channel, way)
+	leave, ok := s.audience.Join(channel, way, remote)
 	if !ok {
 		return nil, errors.New("there are too many receivers")
 	}
@@ -101,7 +101,7 @@ func (s *Service) joinHTTP(r *http.Request, channel, way string) (leave func(), 
 	if err := s.mayWatch(r, channel); err != nil {
 		return nil, err
 	}
-	leave, ok := s.audience.Join(channel, way)
+	leave, ok := s.audience.Join(channel, way, r.RemoteAddr)
 	if !ok {
 		return nil, errors.New("there are too many viewers")
 	}
@@ -130,7 +130,7 @@ func (s *Service) continuous(w http.ResponseWriter, r *http.Request, c *origin.C
 		fail(http.StatusServiceUnavailable, "The channel is not on air.")
 		return
 	}
-	leave, ok := s.audience.Join(c.Slug(), "ts")
+	leave, ok := s.audience.Join(c.Slug(), "ts", r.RemoteAddr)
 	if !ok {
 		fail(http.StatusServiceUnavailable, "There are too many receivers.")
 		return

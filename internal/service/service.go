@@ -320,7 +320,9 @@ func (s *Service) openStore(ctx context.Context) error {
 	}
 	limits.Bytes = c.StoreLimit
 	s.store = store.Start(store.Options{Place: place, Ledger: s.Control.Ledger(id), Limits: limits, Logger: c.Logger},
-		func() ([]store.Bundle, error) { return s.Control.Bundles(context.WithoutCancel(ctx), id, place.String()) })
+		func() ([]store.Bundle, error) {
+			return s.Control.Bundles(context.WithoutCancel(ctx), id, place.String())
+		})
 	s.stop = append(s.stop, s.store.Close)
 	s.Control.SetStore(s.store, id)
 	return nil

@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"metaplasis/internal/contribution"
 	"metaplasis/internal/contribution/tracks"
 )
 
@@ -79,7 +80,7 @@ func (p *Player) Run(ctx context.Context) {
 			go func() {
 				defer p.all.Done()
 				defer close(done)
-				p.try(ctx, in)
+				contribution.Guard(nil, func() { p.try(ctx, in) }, func(err error) { p.Channels.Problem(in, err.Error()) })
 			}()
 		}
 		select {

@@ -56,6 +56,8 @@ type Server struct {
 
 // session is one sender of CMAF tracks, whatever requests it uses.
 type session struct {
+	opened   chan struct{} // closed when the sender was let in, or was not
+	refused  error         // why it was not
 	s        *Server
 	key      string
 	feed     contribution.Feed
@@ -261,32 +263,58 @@ func trackName(name string) string {
 // join finds the sender's session, or begins one.
 func (s *Server) join(sender contribution.Sender) (*session, error) {
 	key := sender.Channel + "\x00" + sender.Key + "\x00" + network.Of(sender.Remote)
+	x, fresh, err := s.place(key, sender.Channel)
+	if err != nil {
+		return nil, err
+	}
+	if !fresh {
+		<-x.opened
+		return x, x.refused
+	}
+	defer close(x.opened)
+	// The admission asks others. Nobody else waits for it.
+	if x.feed, x.refused = s.Receiver.Open(sender); x.refused != nil {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		delete(s.sessions, key)
+		return nil, x.refused
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.stopped {
-		return nil, errors.New("the service stops")
+		x.refused = errStops
+		x.feed.End(errStops.Error())
+		return nil, x.refused
+	}
+	s.all.Add(1)
+	go contribution.Guard(s.Logger, x.watch, func(err error) { x.end(err.Error()) })
+	return x, nil
+}
+
+var errStops = errors.New("the service stops")
+
+// place finds the session of a key, or makes room for one whose feed is still to be opened.
+func (s *Server) place(key, channel string) (x *session, fresh bool, err error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.stopped {
+		return nil, false, errStops
 	}
 	if x := s.sessions[key]; x != nil {
 		x.requests++
 		x.heard = time.Now()
-		return x, nil
+		return x, false, nil
 	}
 	if len(s.sessions) >= maxSessions {
-		return nil, errors.New("too many senders push over HTTP")
+		return nil, false, errors.New("too many senders push over HTTP")
 	}
-	feed, err := s.Receiver.Open(sender)
-	if err != nil {
-		return nil, err
-	}
-	x := &session{s: s, key: key, feed: feed, channel: sender.Channel, tracks: map[string]*track{}, requests: 1, heard: time.Now()}
+	x = &session{s: s, key: key, channel: channel, tracks: map[string]*track{}, requests: 1, heard: time.Now(), opened: make(chan struct{})}
 	x.gate = contribution.Opening{Pictures: true, Begun: time.Now()}
 	if s.sessions == nil {
 		s.sessions, s.stop = map[string]*session{}, make(chan struct{})
 	}
 	s.sessions[key] = x
-	s.all.Add(1)
-	go x.watch()
-	return x, nil
+	return x, true, nil
 }
 
 // watch ends a session that has to go, or of which nothing comes any more.
@@ -329,7 +357,9 @@ func (x *session) end(why string) {
 	defer x.mu.Unlock()
 	if !x.ended {
 		x.ended, x.why = true, why
-		x.feed.End(why)
+		if x.feed != nil {
+			x.feed.End(why)
+		}
 	}
 }
 
@@ -382,6 +412,17 @@ func (t *track) Unit(id media.TrackID, stamp, composition int64, key bool, data 
 	t.x.feed.Unit(id, stamp, composition, key, data)
 }
 
+// write takes bytes of a track. The lock is given back whatever becomes of them.
+func (x *session) write(t *track, b []byte) (known, ended bool, wait time.Duration, err error) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if x.ended {
+		return false, false, 0, &contribution.SentAway{Why: x.why}
+	}
+	err = t.reader.Write(b)
+	return t.reader.Known(), t.reader.Ended, x.feed.Pace(), err
+}
+
 // read takes the body of a request.
 func (x *session) read(w http.ResponseWriter, r *http.Request, t *track) error {
 	control := http.NewResponseController(w)
@@ -393,15 +434,7 @@ func (x *session) read(w http.ResponseWriter, r *http.Request, t *track) error {
 		_ = control.SetReadDeadline(time.Now().Add(stall))
 		_ = control.SetWriteDeadline(time.Now().Add(2 * stall))
 		n, err := r.Body.Read(buf)
-		x.mu.Lock()
-		if x.ended {
-			why := x.why
-			x.mu.Unlock()
-			return &contribution.SentAway{Why: why}
-		}
-		wrong := t.reader.Write(buf[:n])
-		known, wait, ended := t.reader.Known(), x.feed.Pace(), t.reader.Ended
-		x.mu.Unlock()
+		known, ended, wait, wrong := x.write(t, buf[:n])
 		switch {
 		case wrong != nil:
 			return wrong

@@ -82,10 +82,7 @@ func (p *playing) start() {
 		p.over.Go(func() {
 			c := onward.Carrier{To: &player{tags.New(p), p, make(chan error)}}
 			if err := c.Run(p.ctx, p.tap, nil); err != nil && p.ctx.Err() == nil {
-				p.c.mu.Lock()
-				p.c.engine.RefusePlay(err.Error())
-				_ = p.c.flush()
-				p.c.mu.Unlock()
+				p.refuse(err)
 			}
 			_ = p.c.conn.Close()
 		})
@@ -97,6 +94,14 @@ func (p *playing) start() {
 			}
 		}()
 	})
+}
+
+// refuse tells the player why nothing more comes.
+func (p *playing) refuse(err error) {
+	p.c.mu.Lock()
+	defer p.c.mu.Unlock()
+	p.c.engine.RefusePlay(err.Error())
+	_ = p.c.flush()
 }
 
 // end stops sending.

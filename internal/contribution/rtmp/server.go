@@ -176,15 +176,8 @@ func (c *connection) run() error {
 			if c.feed != nil {
 				_ = c.conn.SetReadDeadline(time.Now().Add(silence))
 			}
-			c.mu.Lock()
-			handled := c.engine.Feed(buf[:n], c.event)
-			err := c.flush()
-			c.mu.Unlock()
-			if err != nil {
+			if err := c.take(buf[:n]); err != nil {
 				return err
-			}
-			if handled != nil {
-				return handled
 			}
 		}
 		switch {
@@ -214,6 +207,20 @@ func (c *connection) run() error {
 		}
 	}
 }
+
+// take takes bytes and sends what is to be said to them. The lock is given back whatever becomes of them.
+func (c *connection) take(b []byte) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	handled := c.engine.Feed(b, c.event)
+	if err := c.flush(); err != nil {
+		return err
+	}
+	return handled
+}
+
+// errPlays ends a connection that plays and sends media all the same.
+var errPlays = &media.FormatError{Format: "RTMP", Found: "media of a connection that does not publish", Want: "a publish command first"}
 
 // watch ends the reading of a sender that has to go, at once.
 func (c *connection) watch(kicked chan<- string, over <-chan struct{}) {
@@ -277,6 +284,12 @@ func flush(conn net.Conn, out []byte) error {
 }
 
 func (c *connection) event(e rtmp.Event) error {
+	switch e.Kind {
+	case rtmp.EventVideo, rtmp.EventAudio, rtmp.EventMetadata, rtmp.EventData:
+		if c.tracks == nil {
+			return errPlays
+		}
+	}
 	switch e.Kind {
 	case rtmp.EventPublish:
 		return c.publish(e.App, e.Name)

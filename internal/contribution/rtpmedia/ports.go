@@ -94,7 +94,11 @@ func (p *Ports) Answer(b []byte, to netip.AddrPort) { _, _ = p.rtcp.WriteToUDPAd
 
 // Read hands what comes to a track until the sockets are closed. Only what comes from an address counts, if it is valid.
 func (p *Ports) Read(t *Track, from netip.Addr, heard func()) {
-	go func() {
+	contribution.Guard(nil, func() { p.read(t, from, heard) }, t.s.fault)
+}
+
+func (p *Ports) read(t *Track, from netip.Addr, heard func()) {
+	go contribution.Guard(nil, func() {
 		buf := make([]byte, udp.MaxDatagram)
 		for {
 			n, at, err := p.rtcp.ReadFromUDPAddrPort(buf)
@@ -105,7 +109,7 @@ func (p *Ports) Read(t *Track, from netip.Addr, heard func()) {
 				t.s.RTCP(buf[:n])
 			}
 		}
-	}()
+	}, t.s.fault)
 	batch := 8
 	if p.large {
 		batch = 64

@@ -127,6 +127,18 @@ func (s *Session) Use(f contribution.Feed) {
 	s.feed = f
 }
 
+// fault ends the feed, since nothing more is read of a stream of it.
+func (s *Session) fault(err error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.err == nil {
+		s.err = err
+	}
+	if s.feed != nil {
+		s.feed.End(err.Error())
+	}
+}
+
 // Err is why no feed could be opened, nil while there was no reason.
 func (s *Session) Err() error {
 	s.mu.Lock()

@@ -115,7 +115,7 @@ func (g *Groups) open(x *group, track int) error {
 		if err != nil {
 			return err
 		}
-		x.cast.close = append(x.cast.close, func() { _ = c.Close() })
+		x.cast.closeLater(track, func() { _ = c.Close() })
 		x.cast.tracks[track].out[i] = func(b []byte) error {
 			_, _ = c.Write(b) // nobody there is no reason to stop
 			return nil
@@ -147,9 +147,7 @@ func (x *group) end() {
 	x.cancel()
 	x.over.Wait()
 	if x.cast != nil {
-		for _, c := range x.cast.close {
-			c()
-		}
+		x.cast.closeAll()
 		x.cast.tap.Close()
 	}
 }

@@ -35,7 +35,7 @@ type player struct {
 	first   []hub.Unit // that came until the tracks were known
 	tracks  []*playedTrack
 	byID    map[media.TrackID]*playedTrack
-	close   []func()
+	close   map[int][]func() // sockets, by stream
 	waiting []playedUnit
 	group   *group // that it receives from, nil of who is sent packets of its own
 	channel string
@@ -166,7 +166,7 @@ func (x *player) setUp(m *rtsp.Message) *rtsp.Message {
 		case t.Client[0] > 0:
 			host := netip.MustParseAddrPort(x.p.conn.RemoteAddr().String()).Addr().Unmap() // to nobody else
 			var err error
-			if out, t.Server, err = x.sockets(host, t.Client); err != nil {
+			if out, t.Server, err = x.sockets(number, host, t.Client); err != nil {
 				return m.Response(500, "Internal Server Error")
 			}
 		default:
@@ -180,21 +180,45 @@ func (x *player) setUp(m *rtsp.Message) *rtsp.Message {
 	return m.Response(461, "Unsupported Transport")
 }
 
-// sockets sends to two ports of a host; own are those that it is sent from.
-func (x *player) sockets(host netip.Addr, to [2]int) (out [2]func([]byte) error, own [2]int, err error) {
+// sockets sends a stream to two ports of a host; own are those that it is sent from. They take the place of those that the
+// stream had, so that a session holds no more than two for each.
+func (x *player) sockets(number int, host netip.Addr, to [2]int) (out [2]func([]byte) error, own [2]int, err error) {
+	x.closeOf(number)
 	for i := range out {
 		c, err := net.Dial("udp", netip.AddrPortFrom(host, uint16(to[i])).String())
 		if err != nil {
 			return out, own, err
 		}
 		own[i] = c.LocalAddr().(*net.UDPAddr).Port
-		x.close = append(x.close, func() { _ = c.Close() })
+		x.closeLater(number, func() { _ = c.Close() })
 		out[i] = func(b []byte) error {
 			_, _ = c.Write(b) // who is gone for a moment is sent the next one
 			return nil
 		}
 	}
 	return out, own, nil
+}
+
+// closeLater notes a socket of a stream.
+func (x *player) closeLater(number int, socket func()) {
+	if x.close == nil {
+		x.close = map[int][]func(){}
+	}
+	x.close[number] = append(x.close[number], socket)
+}
+
+// closeOf closes the sockets of a stream.
+func (x *player) closeOf(number int) {
+	for _, c := range x.close[number] {
+		c()
+	}
+	delete(x.close, number)
+}
+
+func (x *player) closeAll() {
+	for number := range x.close {
+		x.closeOf(number)
+	}
 }
 
 func (x *player) ready() bool {
@@ -247,9 +271,7 @@ func (x *player) end() {
 	x.cancel()
 	_ = x.p.conn.SetWriteDeadline(time.Now())
 	x.over.Wait()
-	for _, c := range x.close {
-		c()
-	}
+	x.closeAll()
 	if x.group != nil {
 		x.p.s.Groups.leave(x.group)
 	}

@@ -355,7 +355,7 @@ func (c *pulled) play(ctx context.Context, trial bool) error {
 	begun := time.Now()
 	first := c.heard.Load()
 	failed := make(chan error, 1)
-	go func() { // what comes on the connection: answers to signs of life, packets
+	go contribution.Guard(nil, func() { // what comes on the connection: answers to signs of life, packets
 		c.limit.Store(int64(c.client.Timeout + answerTimeout))
 		for {
 			if _, err := c.client.Next(); err != nil {
@@ -363,7 +363,7 @@ func (c *pulled) play(ctx context.Context, trial bool) error {
 				return
 			}
 		}
-	}()
+	}, func(err error) { failed <- err })
 	var feed contribution.Feed
 	var kicked <-chan string
 	look, alive := time.NewTicker(lookEach), time.NewTicker(max(c.client.Timeout/2, 5*time.Second))

@@ -172,7 +172,7 @@ func (p *publisher) run() error {
 			}
 			_ = p.conn.SetReadDeadline(p.deadline())
 			r = p.wider(r)
-			go p.watch()
+			go contribution.Guard(p.s.Logger, p.watch, p.fault)
 		}
 	}
 }
@@ -189,6 +189,12 @@ func (p *publisher) deadline() time.Time {
 		return time.Now().Add(2 * time.Minute)
 	}
 	return time.Now().Add(recordSilent)
+}
+
+// fault ends the connection after a fault of ours beside its reading.
+func (p *publisher) fault(err error) {
+	p.feed.End(err.Error())
+	_ = p.conn.Close()
 }
 
 // watch ends a feed that has to go, and one of which nothing comes over UDP.
@@ -414,10 +420,10 @@ func (p *publisher) setUp(m *rtsp.Message) (*rtsp.Message, error) {
 					return m.Response(500, "Internal Server Error"), err
 				}
 				s.ports = ports
+				from := netip.MustParseAddrPort(p.conn.RemoteAddr().String()).Addr().Unmap()
+				go ports.Read(s.track, from, p.hear)
 			}
 			t.Server = s.ports.Numbers()
-			from := netip.MustParseAddrPort(p.conn.RemoteAddr().String()).Addr().Unmap()
-			go s.ports.Read(s.track, from, p.hear)
 		default:
 			continue
 		}

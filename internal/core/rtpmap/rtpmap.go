@@ -31,8 +31,17 @@ type Depacketizer interface {
 // maxUnit bounds what is put together, in bytes.
 const maxUnit = 12 << 20
 
+// Bounds of a clock rate. Those that the payload formats name are 8,000 to 192,000.
+const (
+	leastClock = 1000
+	mostClock  = 100_000_000
+)
+
 // New returns the depacketizer of a format.
 func New(f *Format) (Depacketizer, error) {
+	if f.Clock < leastClock || f.Clock > mostClock {
+		return nil, &media.FormatError{Format: "RTP format", Found: fmt.Sprintf("%s with %d ticks a second", f.Name, f.Clock), Want: fmt.Sprintf("%d to %d", leastClock, mostClock)}
+	}
 	switch f.Name {
 	case "H264":
 		return &nalUnits{form: avcPayload}, nil

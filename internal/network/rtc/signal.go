@@ -53,13 +53,14 @@ type Signal struct {
 	Grace time.Duration
 	ICE   []string // Link headers of ICE servers (RFC 9725, 4.6)
 
-	once    sync.Once
-	busy    chan struct{}
-	mu      sync.Mutex
-	peers   map[string]*Peer
-	pending map[string]int // peers that are not connected, by network
-	waiting int
-	closed  bool
+	once     sync.Once
+	busy     chan struct{}
+	mu       sync.Mutex
+	peers    map[string]*Peer
+	pending  map[string]int // peers that are not connected, by network
+	networks map[string]int // all peers, by network: of one no more than a quarter of Most
+	waiting  int
+	closed   bool
 }
 
 // Grace is that of senders and viewers.
@@ -124,8 +125,10 @@ func cross(next http.Handler) http.Handler {
 
 func (s *Signal) options(w http.ResponseWriter, _ *http.Request) {
 	h := w.Header()
-	for _, link := range s.ICE { // for who gathers candidates before it offers
-		h.Add("Link", link)
+	for _, link := range s.ICE { // for who gathers candidates before it offers; credentials are for who is let in
+		if !strings.Contains(link, "credential=") {
+			h.Add("Link", link)
+		}
 	}
 	h.Set("Access-Control-Allow-Methods", "GET, POST, PATCH, DELETE, OPTIONS")
 	h.Set("Access-Control-Allow-Headers", "Authorization, Content-Type, If-Match")
@@ -219,7 +222,7 @@ func (s *Signal) offer(w http.ResponseWriter, r *http.Request) {
 // so that of a crowd that comes at once all get in.
 func (s *Signal) add(p *Peer) bool {
 	s.mu.Lock()
-	if s.closed || len(s.peers) >= s.Most {
+	if s.closed || len(s.peers) >= s.Most || s.networks[p.network] >= max(s.Most/4, maxPendingNetwork) {
 		s.mu.Unlock()
 		return false
 	}
@@ -239,6 +242,10 @@ func (s *Signal) add(p *Peer) bool {
 		s.peers, s.pending = map[string]*Peer{}, map[string]int{}
 	}
 	s.peers[p.ID] = p
+	if s.networks == nil {
+		s.networks = map[string]int{}
+	}
+	s.networks[p.network]++
 	s.waiting++
 	s.pending[p.network]++
 	p.pending, p.began = true, time.Now()
@@ -278,6 +285,11 @@ func (s *Signal) settle(p *Peer, gone bool) {
 		}
 	}
 	if gone {
+		if _, there := s.peers[p.ID]; there {
+			if s.networks[p.network]--; s.networks[p.network] == 0 {
+				delete(s.networks, p.network)
+			}
+		}
 		delete(s.peers, p.ID)
 	}
 }

@@ -3,6 +3,7 @@ package whep
 import (
 	"errors"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -72,11 +73,11 @@ func (v *viewer) Negotiate(p *rtc.Peer) error {
 		}
 	}
 	var err error
-	if v.hasVideo && len(real.Video) > 0 {
-		v.video, err = v.add(media.Video, v.codec(media.Video, real), 90000)
+	if codec := v.codec(media.Video, real); v.hasVideo && slices.Contains(real.Video, codec) {
+		v.video, err = v.add(media.Video, codec, 90000)
 	}
-	if err == nil && v.hasSound && len(real.Audio) > 0 {
-		v.sound, err = v.add(media.Audio, v.codec(media.Audio, real), 48000)
+	if codec := v.codec(media.Audio, real); err == nil && v.hasSound && slices.Contains(real.Audio, codec) {
+		v.sound, err = v.add(media.Audio, codec, 48000)
 	}
 	switch {
 	case err != nil:
@@ -100,7 +101,7 @@ func (v *viewer) codec(kind media.Kind, real *onward.Real) media.Codec {
 	if kind == media.Audio {
 		only = &onward.Real{Audio: real.Audio}
 	}
-	tap, err := v.s.Channels.Tap(v.channel, onward.Choice{Rung: v.wanted, Real: only})
+	tap, err := v.s.Channels.Tap(v.channel, onward.Choice{Rung: v.wanted, Real: only, Look: true})
 	if err == nil {
 		video, sound := tap.Tracks()
 		defer tap.Close()
