@@ -176,12 +176,15 @@ func (w *world) start(ctx context.Context) {
 
 	// Inputs that fetch.
 	net := newPipes()
-	server := &http.Server{Handler: w.web}
+	server := &http.Server{Handler: http.HandlerFunc(func(a http.ResponseWriter, r *http.Request) {
+		a.Header().Set("Date", w.clock.Now().UTC().Format(http.TimeFormat)) // the machine's clock, as everything else
+		w.web.ServeHTTP(a, r)
+	})}
 	w.all.Go(func() { _ = server.Serve(net) })
 	c := &channels{o: w.o, film: w.film, trouble: map[string]string{}, sources: []source.Source{
 		{Channel: "by-hls", Address: "http://origin/start-line/index.m3u8"}, {Channel: "by-dash", Address: "http://origin/chase-boat/index.mpd"},
 		{Channel: "by-channel", From: "chase-boat", Address: "channel:chase-boat"}}}
-	fetcher := &fetch.Fetcher{Logger: slog.New(slog.DiscardHandler), Dial: net.dial}
+	fetcher := &fetch.Fetcher{Logger: slog.New(slog.DiscardHandler), Dial: net.dial, Now: w.clock.Now}
 	runner := &source.Runner{Channels: c, Logger: slog.New(slog.DiscardHandler), Protocols: map[string]source.Protocol{"http": fetcher, "channel": &channel.Receiver{Channels: c}}}
 	w.all.Go(func() { runner.Run(ctx) })
 	context.AfterFunc(ctx, func() { _ = net.Close(); _ = server.Close() })

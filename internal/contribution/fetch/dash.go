@@ -27,7 +27,7 @@ func (x *follower) dash(ctx context.Context, address string, body []byte) error 
 	go func() {
 		ended <- contribution.Safely(x.logger, func() error {
 			for first := true; ; first = false {
-				m, list, err := lister.Manifest(body, time.Now())
+				m, list, err := lister.Manifest(body, x.clock())
 				if err != nil {
 					return err
 				}
@@ -37,7 +37,7 @@ func (x *follower) dash(ctx context.Context, address string, body []byte) error 
 					x.expect = names(list)
 					x.mu.Unlock()
 				}
-				for _, e := range newest(list, fetched, first && m.Type == "dynamic") {
+				for _, e := range newest(list, fetched, x.clock(), first && m.Type == "dynamic") {
 					q := queues[e.Name]
 					if q == nil {
 						if len(queues) >= maxRenditions {
@@ -146,13 +146,12 @@ func (o *offered) turn() {
 }
 
 // newest keeps those that were not fetched yet, at first only the last ones of each representation.
-func newest(list []inspect.Entry, fetched *offered, first bool) (out []inspect.Entry) {
+func newest(list []inspect.Entry, fetched *offered, now time.Time, first bool) (out []inspect.Entry) {
 	defer fetched.turn()
 	left := map[string]int{}
 	for _, e := range list {
 		left[e.Name]++
 	}
-	now := time.Now()
 	for _, e := range list {
 		left[e.Name]--
 		key := fmt.Sprint(e.Name, " ", e.Number, " ", e.URI, " ", e.Offset)

@@ -46,6 +46,7 @@ const (
 type Fetcher struct {
 	Streams *mpegts.Receiver
 	Logger  *slog.Logger
+	Now     func() time.Time // the wall clock, by which sources say what is available; nil is time.Now
 	// Dial connects to a source; nil is a dialer without restrictions.
 	Dial func(ctx context.Context, network, address string) (net.Conn, error)
 }
@@ -62,6 +63,8 @@ type follower struct {
 	paced   *contribution.Paced
 	streams []*mpegts.Stream // of segments that are transport streams
 	over    <-chan struct{}  // closed when following ends
+	now     func() time.Time
+	ahead   time.Duration // by how much the source's clock is ahead of this one, by its answers
 	kicked  chan string
 	heard   time.Time
 	err     error
@@ -71,8 +74,11 @@ type follower struct {
 
 // Receive implements source.Protocol.
 func (f *Fetcher) Receive(ctx context.Context, l *source.Line) error {
-	x := &follower{l: l, logger: f.Logger, user: l.URL.User.Username(), secret: l.Secret, heard: time.Now(), kicked: make(chan string, 1), secrets: map[string][]byte{},
+	x := &follower{now: f.Now, l: l, logger: f.Logger, user: l.URL.User.Username(), secret: l.Secret, heard: time.Now(), kicked: make(chan string, 1), secrets: map[string][]byte{},
 		client: &http.Client{Transport: &http.Transport{DialContext: f.Dial, MaxConnsPerHost: 8}}}
+	if x.now == nil {
+		x.now = time.Now
+	}
 	if f.Dial == nil {
 		x.client.Transport.(*http.Transport).DialContext = (&net.Dialer{Timeout: requestTimeout}).DialContext
 	}
@@ -148,11 +154,37 @@ func (x *follower) request(ctx context.Context, address string, offset, length i
 	if err != nil {
 		return nil, network.WithoutSecrets(err)
 	}
+	x.compare(res.Header.Get("Date"))
 	if res.StatusCode != http.StatusOK && res.StatusCode != http.StatusPartialContent {
 		defer func() { _ = res.Body.Close() }()
 		return nil, fmt.Errorf("the source answered %s", network.Answer(res))
 	}
 	return res, nil
+}
+
+// compare notes by how much the source's clock is ahead, as its answers tell to the second (RFC 9110, 6.6.1).
+func (x *follower) compare(date string) {
+	at, err := http.ParseTime(date)
+	if err != nil {
+		return
+	}
+	ahead := at.Sub(x.now())
+	if ahead.Abs() < clockSlack {
+		ahead = 0
+	}
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.ahead = ahead
+}
+
+// clockSlack is by how much a source's clock may be another one and count as the same.
+const clockSlack = 3 * time.Second
+
+// clock is the source's clock.
+func (x *follower) clock() time.Time {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	return x.now().Add(x.ahead)
 }
 
 // get fetches something whole.

@@ -70,7 +70,7 @@ func TestSegmentsAreOfferedOnce(t *testing.T) {
 		for i := range int64(window) {
 			list = append(list, inspect.Entry{Name: "video", Number: uint64(n + i), Available: time.Now().Add(-time.Minute)})
 		}
-		for _, e := range newest(list, &known, n == 0) {
+		for _, e := range newest(list, &known, time.Now(), n == 0) {
 			offeredOnce[int64(e.Number)]++
 		}
 		assert.LessOrEqual(t, len(known.before)+len(known.now), 2*window)

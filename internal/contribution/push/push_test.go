@@ -1,9 +1,15 @@
 package push
 
 import (
+	"errors"
+	"log/slog"
 	"testing"
+	"time"
+
+	"metaplasis/internal/contribution"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 func TestNamesOfTracks(t *testing.T) {
@@ -29,4 +35,52 @@ func TestTracksAreOrderedByTheirNumbers(t *testing.T) {
 	assert.Less(t, none, long)
 	assert.NotEqual(t, idOf("left-1", 4), idOf("right-1", 5))
 	assert.Less(t, idOf("1", 0), idOf("2", 0))
+}
+
+// gate lets senders in, some of them slowly, and its feeds have a fault.
+type gate struct {
+	contribution.Receiver
+	slow chan struct{}
+}
+
+func (g *gate) Open(s contribution.Sender) (contribution.Feed, error) {
+	if s.Key == "wrong" {
+		<-g.slow
+		return nil, errors.New("the key is wrong")
+	}
+	return &faulty{ended: make(chan string, 1)}, nil
+}
+
+type faulty struct {
+	contribution.Feed
+	ended chan string
+}
+
+func (f *faulty) Pace() time.Duration   { panic("a fault") }
+func (f *faulty) End(why string)        { f.ended <- why }
+func (f *faulty) Kicked() <-chan string { return nil }
+
+// A sender whose key takes long to be checked holds nobody else up, and a fault leaves no lock behind.
+func TestAdmissionsWaitForNobody(t *testing.T) {
+	g := &gate{slow: make(chan struct{})}
+	s := &Server{Receiver: g, Logger: slog.New(slog.DiscardHandler)}
+	refused := make(chan error, 2)
+	for range 2 {
+		go func() {
+			_, err := s.join(contribution.Sender{Channel: "line", Key: "wrong", Remote: "192.0.2.1:1"})
+			refused <- err
+		}()
+	}
+	x, err := s.join(contribution.Sender{Channel: "line", Key: "right", Remote: "198.51.100.1:1"})
+	require.NoError(t, err)
+	close(g.slow)
+	for range 2 {
+		require.ErrorContains(t, <-refused, "the key is wrong")
+	}
+	tr, err := x.track("a.cmfv")
+	require.NoError(t, err)
+	assert.Panics(t, func() { _, _, _, _ = x.write(tr, nil) })
+	x.end("the connection ended")
+	assert.Equal(t, "the connection ended", <-x.feed.(*faulty).ended)
+	s.Close()
 }

@@ -3,6 +3,7 @@ package rtmp
 import (
 	"bytes"
 	"context"
+	"crypto/rand"
 	"errors"
 	"io"
 	"log/slog"
@@ -20,6 +21,7 @@ import (
 	"metaplasis/internal/contribution"
 	"metaplasis/internal/core/flv"
 	"metaplasis/internal/core/media"
+	engine "metaplasis/internal/core/rtmp"
 	"metaplasis/internal/network"
 	"metaplasis/internal/onward/rtmp"
 )
@@ -335,4 +337,12 @@ func TestSendersAreAskedToConnectAgain(t *testing.T) {
 	require.ErrorAs(t, <-conn.Failed(), &again)
 	assert.Contains(t, again.Text, "the service stops")
 	assert.Contains(t, <-r.ended, "the service stops")
+}
+
+// A player that sends media all the same is told so.
+func TestAPlayerThatSendsMedia(t *testing.T) {
+	c := &connection{s: &Server{Logger: slog.New(slog.DiscardHandler)}, engine: engine.NewServer(rand.Reader), playing: &playing{}}
+	for _, kind := range []engine.EventKind{engine.EventVideo, engine.EventAudio, engine.EventMetadata, engine.EventData} {
+		require.ErrorIs(t, c.event(engine.Event{Kind: kind, Payload: []byte{0x17, 1, 0, 0, 0}}), errPlays)
+	}
 }

@@ -88,6 +88,9 @@ const keyframeEach = 500 * time.Millisecond
 func (s *Session) Add(m *Media, wait time.Duration) (*Track, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if err := m.Format.Check(); err != nil {
+		return nil, err
+	}
 	form, err := rtpmap.New(&m.Format)
 	if err != nil {
 		return nil, err

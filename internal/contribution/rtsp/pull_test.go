@@ -7,7 +7,9 @@ import (
 	"fmt"
 	"log/slog"
 	"net"
+	"net/netip"
 	"net/url"
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -110,4 +112,22 @@ func TestSentElsewhere(t *testing.T) {
 
 	elsewhere, _ := sends(t, func() string { return "http://" + camera + "/page" })
 	require.ErrorContains(t, fetch(elsewhere), "an address that is no RTSP")
+}
+
+// However often a player sets a stream up, it holds one pair of sockets for it.
+func TestSettingUpAgainReplacesTheSockets(t *testing.T) {
+	count := func() int {
+		list, err := os.ReadDir("/proc/self/fd")
+		require.NoError(t, err)
+		return len(list)
+	}
+	x, before := &player{}, count()
+	for range 400 {
+		_, own, err := x.sockets(0, netip.MustParseAddr("127.0.0.1"), [2]int{9, 10})
+		require.NoError(t, err)
+		assert.NotZero(t, own[0])
+	}
+	assert.LessOrEqual(t, count(), before+4)
+	x.closeAll()
+	assert.LessOrEqual(t, count(), before+2)
 }

@@ -31,6 +31,14 @@ type Depacketizer interface {
 // maxUnit bounds what is put together, in bytes.
 const maxUnit = 12 << 20
 
+// Check says what is wrong with a format that a description tells.
+func (f *Format) Check() error {
+	if f.Clock < leastClock || f.Clock > mostClock {
+		return &media.FormatError{Format: "RTP format", Found: fmt.Sprintf("%s with %d ticks a second", f.Name, f.Clock), Want: fmt.Sprintf("%d to %d", leastClock, mostClock)}
+	}
+	return nil
+}
+
 // Bounds of a clock rate. Those that the payload formats name are 8,000 to 192,000.
 const (
 	leastClock = 1000
@@ -39,9 +47,6 @@ const (
 
 // New returns the depacketizer of a format.
 func New(f *Format) (Depacketizer, error) {
-	if f.Clock < leastClock || f.Clock > mostClock {
-		return nil, &media.FormatError{Format: "RTP format", Found: fmt.Sprintf("%s with %d ticks a second", f.Name, f.Clock), Want: fmt.Sprintf("%d to %d", leastClock, mostClock)}
-	}
 	switch f.Name {
 	case "H264":
 		return &nalUnits{form: avcPayload}, nil

@@ -231,3 +231,9 @@ func FuzzDepacketizers(f *testing.F) {
 		}
 	})
 }
+
+func TestClocksThatCannotBe(t *testing.T) {
+	for _, clock := range []int64{-1, 0, 1, 999, 1 << 40} {
+		require.ErrorContains(t, (&Format{Name: "H264", Clock: clock}).Check(), "ticks a second", "%d", clock)
+	}
+}
