@@ -138,7 +138,7 @@ func (open) Settle(string, origin.Position)                     {}
 func (open) Event(origin.Event)                                 {}
 func (open) NewFeed() int64                                     { return 1 }
 func (open) Feed(origin.FeedRecord)                             {}
-func (open) Admit(string, string) (origin.Grant, error)         { return origin.Grant{Key: 1}, nil }
+func (open) Admit(contribution.Sender) (origin.Grant, error)    { return origin.Grant{Key: 1}, nil }
 
 type receiver struct{ o *origin.Origin }
 

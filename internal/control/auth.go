@@ -26,14 +26,11 @@ const (
 	minPassword = 10
 	maxPassword = 256
 
-	// Sign-in attempts of one network within the span, before it has to wait.
-	maxAttempts = 10
-	attemptSpan = 5 * time.Minute
-	maxNetworks = 4096
-
-	// Password hashes take 32 MB each: so many at a time, and so many requests that wait for one.
-	maxHashing = 2
-	maxHashers = 16
+	// Password hashes take 32 MB each: so many at a time, and so many requests that wait for one, of all networks and
+	// of one.
+	maxHashing     = 2
+	maxHashers     = 16
+	maxHashersEach = 4
 )
 
 // Parameters of Argon2id (RFC 9106, 4, second recommendation scaled to one core).
@@ -70,30 +67,20 @@ func checkPassword(hash, password string) bool {
 	return subtle.ConstantTimeCompare(want, argon2.IDKey([]byte(password), salt, t, m, p, uint32(len(want)))) == 1
 }
 
-// throttle slows down guessing: so many attempts a network and span.
-type throttle struct {
-	mu    sync.Mutex
-	tries map[string]int
-	since time.Time
+type (
+	userKey   struct{}
+	secretKey struct{}
+)
+
+// stillSignedIn reports whether the secret of a request that requireUser let through is valid yet, for what goes on.
+func (s *Service) stillSignedIn(r *http.Request) bool {
+	secret, _ := r.Context().Value(secretKey{}).(string)
+	_, err := s.token(r.Context(), secret, r.RemoteAddr)
+	return !errors.Is(err, records.ErrNotFound)
 }
 
-func (t *throttle) allow(address string, now time.Time) bool {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	if now.Sub(t.since) > attemptSpan || len(t.tries) > maxNetworks {
-		t.tries, t.since = map[string]int{}, now
-	}
-	t.tries[address]++
-	return t.tries[address] <= maxAttempts
-}
-
-func (t *throttle) forget(address string) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	delete(t.tries, address)
-}
-
-type userKey struct{}
+// errManyLookups says that a network presents too many secrets that nobody knows.
+var errManyLookups = errors.New("too many unknown tokens and keys come from this network")
 
 // who returns the token of a request that requireUser let through.
 func who(r *http.Request) *records.Token {
@@ -119,7 +106,12 @@ func (s *Service) requireUser(next http.Handler) http.Handler {
 				"Sign in at the console, or send a token in the header Authorization: Bearer TOKEN.")
 			return
 		}
-		t, err := s.token(r.Context(), secret)
+		t, err := s.token(r.Context(), secret, r.RemoteAddr)
+		if errors.Is(err, errManyLookups) {
+			w.Header().Set("Retry-After", "1")
+			s.refuse(w, http.StatusTooManyRequests, errManyLookups.Error(), "Try again in a second.")
+			return
+		}
 		if errors.Is(err, records.ErrNotFound) {
 			s.refuse(w, http.StatusUnauthorized, "the session or token is not valid any more", "Sign in again.")
 			return
@@ -128,7 +120,8 @@ func (s *Service) requireUser(next http.Handler) http.Handler {
 			s.broken(w, err)
 			return
 		}
-		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), userKey{}, t)))
+		ctx := context.WithValue(r.Context(), secretKey{}, secret)
+		next.ServeHTTP(w, r.WithContext(context.WithValue(ctx, userKey{}, t)))
 	})
 }
 
@@ -142,8 +135,8 @@ func (s *Service) signIn(w http.ResponseWriter, r *http.Request) (any, error) {
 			len(in.Password), maxPassword), "")
 	}
 	host := network.Of(r.RemoteAddr)
-	if !s.throttle.allow(host, time.Now()) {
-		return nil, fail(http.StatusTooManyRequests, "too many attempts from this network",
+	if !s.throttle.try(host, in.User) {
+		return nil, fail(http.StatusTooManyRequests, "too many wrong attempts from this network, or for this user",
 			"Wait five minutes, then try again.")
 	}
 	u, err := s.db.UserByName(r.Context(), in.User)
@@ -153,7 +146,7 @@ func (s *Service) signIn(w http.ResponseWriter, r *http.Request) (any, error) {
 	if u == nil {
 		u = &records.User{Password: s.decoy} // the same work, so that names cannot be told by time
 	}
-	right, err := s.passwordIs(r.Context(), u.Password, in.Password)
+	right, err := s.passwordIs(r, u.Password, in.Password)
 	if err != nil {
 		return nil, err
 	}
@@ -161,7 +154,7 @@ func (s *Service) signIn(w http.ResponseWriter, r *http.Request) (any, error) {
 		return nil, fail(http.StatusUnauthorized, "the user name or the password is wrong",
 			"The first start printed them; metaplasis password sets a new one on the server.")
 	}
-	s.throttle.forget(host)
+	s.throttle.right(host, in.User)
 	secret := records.NewSecret()
 	expires := time.Now().Add(sessionLife).UTC()
 	if _, err := s.db.AddToken(r.Context(), u.ID, "console", "console", u.Role, secret, &expires); err != nil {
@@ -194,7 +187,7 @@ func (s *Service) password(_ http.ResponseWriter, r *http.Request) (any, error) 
 	if err != nil {
 		return nil, err
 	}
-	right, err := s.passwordIs(r.Context(), u.Password, in.Old)
+	right, err := s.passwordIs(r, u.Password, in.Old)
 	if err != nil {
 		return nil, err
 	}
@@ -205,7 +198,7 @@ func (s *Service) password(_ http.ResponseWriter, r *http.Request) (any, error) 
 		return nil, err
 	}
 	hash := ""
-	if err := s.hashes(r.Context(), func() { hash = HashPassword(in.New) }); err != nil {
+	if err := s.hashes(r, func() { hash = HashPassword(in.New) }); err != nil {
 		return nil, err
 	}
 	s.trusted.forget(anyToken)
@@ -213,16 +206,16 @@ func (s *Service) password(_ http.ResponseWriter, r *http.Request) (any, error) 
 }
 
 // hashes does work that hashes a password, once there is room for it.
-func (s *Service) hashes(ctx context.Context, work func()) error {
-	if s.hashers.Add(1) > maxHashers {
-		s.hashers.Add(-1)
+func (s *Service) hashes(r *http.Request, work func()) error {
+	release, ok := s.hashers.Take(r.RemoteAddr)
+	if !ok {
 		return fail(http.StatusServiceUnavailable, "too many passwords are being checked now",
 			"Try again in a few seconds.")
 	}
-	defer s.hashers.Add(-1)
+	defer release()
 	select {
 	case s.hashing <- struct{}{}:
-	case <-ctx.Done():
+	case <-r.Context().Done():
 		return fail(http.StatusServiceUnavailable, "too many passwords are being checked now",
 			"Try again in a few seconds.")
 	}
@@ -232,8 +225,8 @@ func (s *Service) hashes(ctx context.Context, work func()) error {
 	return nil
 }
 
-func (s *Service) passwordIs(ctx context.Context, hash, password string) (right bool, err error) {
-	err = s.hashes(ctx, func() { right = checkPassword(hash, password) })
+func (s *Service) passwordIs(r *http.Request, hash, password string) (right bool, err error) {
+	err = s.hashes(r, func() { right = checkPassword(hash, password) })
 	return right, err
 }
 
@@ -285,8 +278,8 @@ func (k *knownTokens) forget(id int64) {
 	}
 }
 
-// token checks a session's or client's secret.
-func (s *Service) token(ctx context.Context, secret string) (*records.Token, error) {
+// token checks a session's or client's secret, of who is at an address.
+func (s *Service) token(ctx context.Context, secret, remote string) (*records.Token, error) {
 	digest, now := string(records.Digest(secret)), time.Now()
 	if t := s.trusted.find(digest, now, tokenKnown); t != nil {
 		return t, nil
@@ -295,6 +288,9 @@ func (s *Service) token(ctx context.Context, secret string) (*records.Token, err
 		if t := s.trusted.find(digest, now, tokenTrusted); t != nil {
 			return t, nil
 		}
+	}
+	if s.trusted.find(digest, now, tokenTrusted) == nil && !s.lookups.Allow(remote, now) {
+		return nil, errManyLookups
 	}
 	ctx, cancel := context.WithTimeout(ctx, checkTimeout)
 	defer cancel()

@@ -1,6 +1,7 @@
 package control
 
 import (
+	"cmp"
 	"fmt"
 	"net/http"
 	"regexp"
@@ -45,6 +46,12 @@ func checkRole(r api.Role) error {
 	return fail(http.StatusBadRequest, fmt.Sprintf("found the role %q, expected one of %v", r, api.Roles()), "")
 }
 
+// For how many days tokens are valid.
+const (
+	usualToken   = 365
+	longestToken = 3660
+)
+
 func (s *Service) addToken(_ http.ResponseWriter, r *http.Request) (any, error) {
 	var in api.NewToken
 	if err := read(r, &in); err != nil {
@@ -63,9 +70,13 @@ func (s *Service) addToken(_ http.ResponseWriter, r *http.Request) (any, error) 
 	if !mine.May(in.Role) {
 		return nil, fail(http.StatusForbidden, fmt.Sprintf("a token of the role %s may do more than you, whose role is %s", in.Role, mine), "")
 	}
+	if in.Days < 0 || in.Days > longestToken {
+		return nil, fail(http.StatusBadRequest, fmt.Sprintf("found %d days, expected 0 to %d", in.Days, longestToken), "")
+	}
 	secret := records.NewSecret()
-	id, err := s.db.AddToken(r.Context(), who(r).UserID, "client", in.Label, string(in.Role), secret, nil)
-	return api.Token{ID: id, Label: in.Label, User: who(r).User, Role: in.Role, Created: time.Now().UTC(), Secret: secret}, err
+	expires := time.Now().UTC().Truncate(time.Millisecond).Add(time.Duration(cmp.Or(in.Days, usualToken)) * 24 * time.Hour)
+	id, err := s.db.AddToken(r.Context(), who(r).UserID, "client", in.Label, string(in.Role), secret, &expires)
+	return api.Token{ID: id, Label: in.Label, User: who(r).User, Role: in.Role, Created: time.Now().UTC(), Expires: &expires, Secret: secret}, err
 }
 
 // tokens lists one's own tokens; those of all for who administers.
@@ -81,7 +92,8 @@ func (s *Service) tokens(_ http.ResponseWriter, r *http.Request) (any, error) {
 }
 
 func (s *Service) mayTouch(r *http.Request, t *records.Token) bool {
-	return t.UserID == who(r).UserID || roleOf(who(r)).May(api.Administer)
+	mine := roleOf(who(r))
+	return t.UserID == who(r).UserID && mine.May(roleOf(t)) || mine.May(api.Administer)
 }
 
 func (s *Service) removeToken(_ http.ResponseWriter, r *http.Request) (any, error) {
@@ -119,7 +131,7 @@ func (s *Service) addUser(_ http.ResponseWriter, r *http.Request) (any, error) {
 		return nil, err
 	}
 	hash := ""
-	if err := s.hashes(r.Context(), func() { hash = HashPassword(in.Password) }); err != nil {
+	if err := s.hashes(r, func() { hash = HashPassword(in.Password) }); err != nil {
 		return nil, err
 	}
 	if _, err := s.db.AddUser(r.Context(), in.Name, string(in.Role), hash); err != nil {

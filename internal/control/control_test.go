@@ -2,9 +2,9 @@ package control
 
 import (
 	"encoding/json"
+	"fmt"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -24,16 +24,44 @@ func TestPasswordsAreSaltedAndChecked(t *testing.T) {
 }
 
 func TestGuessingIsSlowedDown(t *testing.T) {
-	var th throttle
-	now := time.Now()
+	th := newThrottle()
 	for range maxAttempts {
-		assert.True(t, th.allow("a", now))
+		assert.True(t, th.try("a", "admin"))
 	}
-	assert.False(t, th.allow("a", now))
-	assert.True(t, th.allow("b", now), "another address is not concerned")
-	assert.True(t, th.allow("a", now.Add(attemptSpan+time.Second)))
-	th.forget("a")
-	assert.True(t, th.allow("a", now))
+	assert.False(t, th.try("a", "admin"))
+	assert.True(t, th.try("b", "admin"), "another network is not concerned")
+}
+
+// Who may sign in as one user cannot guess another's password for ever.
+func TestASuccessPaysForNoGuess(t *testing.T) {
+	th := newThrottle()
+	wrong := 0
+	for range 200 {
+		if !th.try("a", "viewer") {
+			break
+		}
+		th.right("a", "viewer")
+		if th.try("a", "admin") {
+			wrong++
+		}
+	}
+	assert.LessOrEqual(t, wrong, maxAttempts)
+}
+
+// A crowd of networks that guesses one password is stopped by the account, and its owner is not.
+func TestACrowdOfNetworks(t *testing.T) {
+	th := newThrottle()
+	th.try("home", "admin")
+	th.right("home", "admin")
+	wrong := 0
+	for n := range 3 * maxNetworks {
+		if th.try(fmt.Sprint("network ", n), "admin") {
+			wrong++
+		}
+	}
+	assert.LessOrEqual(t, wrong, maxForAccount)
+	assert.True(t, th.try("home", "admin"))
+	assert.LessOrEqual(t, th.networks.Len(), maxNetworks)
 }
 
 func TestAddresses(t *testing.T) {

@@ -7,6 +7,7 @@ import (
 	"sync"
 	"time"
 
+	"metaplasis/internal/contribution"
 	"metaplasis/internal/origin"
 	"metaplasis/internal/records"
 )
@@ -73,11 +74,15 @@ func (s *Service) Feed(f origin.FeedRecord) {
 
 // Admit implements origin.Gate. A key that was right before is known in memory, so that senders who
 // were on air come back while the database is away.
-func (s *Service) Admit(channel, key string) (origin.Grant, error) {
+func (s *Service) Admit(sender contribution.Sender) (origin.Grant, error) {
+	channel, key := sender.Channel, sender.Key
 	digest := string(records.Digest(key))
 	ctx, cancel := context.WithTimeout(context.Background(), checkTimeout)
 	defer cancel()
 	grant, known := s.keys.find(channel, digest)
+	if !known && !s.lookups.Allow(sender.Remote, time.Now()) {
+		return grant, origin.ErrUnchecked
+	}
 	if !known || s.journal.State().Err == nil {
 		found, err := s.db.FindKey(ctx, channel, key)
 		switch {

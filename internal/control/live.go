@@ -148,6 +148,9 @@ func (s *Service) snapshot() []byte {
 	return append(message("status", s.statuses()), message("health", s.Health())...)
 }
 
+// signedInEach is how often it is looked whether who follows the live updates is signed in yet.
+const signedInEach = time.Second
+
 func (s *Service) live(w http.ResponseWriter, r *http.Request) {
 	c := s.board.listen()
 	if c == nil {
@@ -161,6 +164,7 @@ func (s *Service) live(w http.ResponseWriter, r *http.Request) {
 	h.Set("Content-Type", "text/event-stream")
 	h.Set("Cache-Control", "no-store")
 	h.Set("X-Accel-Buffering", "no")
+	checked := time.Now()
 	for {
 		select {
 		case <-r.Context().Done():
@@ -168,6 +172,11 @@ func (s *Service) live(w http.ResponseWriter, r *http.Request) {
 		case <-s.board.closed:
 			return
 		case b := <-c:
+			if now := time.Now(); now.Sub(checked) > signedInEach {
+				if checked = now; !s.stillSignedIn(r) {
+					return
+				}
+			}
 			_ = rc.SetWriteDeadline(time.Now().Add(10 * time.Second))
 			if _, err := w.Write(b); err != nil || rc.Flush() != nil {
 				return

@@ -27,6 +27,7 @@ import (
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/hooks"
 	"metaplasis/internal/library"
+	"metaplasis/internal/network"
 	"metaplasis/internal/onward/relay"
 	"metaplasis/internal/origin"
 	"metaplasis/internal/records"
@@ -47,9 +48,10 @@ type Service struct {
 	db       *records.DB
 	logger   *slog.Logger
 	ports    Ports
-	throttle throttle
+	throttle *throttle
+	lookups  *network.Rate
 	hashing  chan struct{} // room for password hashes
-	hashers  atomic.Int64  // requests that want one
+	hashers  network.Quota // requests that want one
 	history  history
 	minutes  minutes
 	samples  samples
@@ -90,7 +92,7 @@ func New(db *records.DB, ports Ports, checks Checks, logger *slog.Logger) *Servi
 	s := &Service{
 		db: db, logger: logger, ports: ports, checks: checks, decoy: HashPassword(records.NewSecret()),
 		inspections: make(chan struct{}, maxInspections), slots: make(chan struct{},
-			fetchesAtATime), hashing: make(chan struct{}, maxHashing), journal: records.NewJournal(db, logger), stop: make(chan struct{}),
+			fetchesAtATime), hashing: make(chan struct{}, maxHashing), hashers: network.Quota{Total: maxHashers, EachNetwork: maxHashersEach}, throttle: newThrottle(), lookups: newLookups(), journal: records.NewJournal(db, logger), stop: make(chan struct{}),
 	}
 	s.board = newBoard(s.snapshot)
 	s.hooks = &hooks.Runner{Folder: checks.HookCommands, Logger: logger}
@@ -247,7 +249,7 @@ func (s *Service) refuse(w http.ResponseWriter, status int, text, do string) {
 
 func (s *Service) broken(w http.ResponseWriter, err error) {
 	s.logger.Error("request failed", "error", err)
-	s.refuse(w, http.StatusInternalServerError, "the service could not answer: "+err.Error(), "Look at the service's log.")
+	s.refuse(w, http.StatusInternalServerError, "the service could not answer", "Look at the service's log.")
 }
 
 // longestAnswer bounds how long a request may wait for the database, or for an inspection.

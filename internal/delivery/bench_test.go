@@ -21,7 +21,7 @@ func (quiet) Settle(string, origin.Position)                     {}
 func (quiet) Event(origin.Event)                                 {}
 func (quiet) NewFeed() int64                                     { return 1 }
 func (quiet) Feed(origin.FeedRecord)                             {}
-func (quiet) Admit(string, string) (origin.Grant, error)         { return origin.Grant{Key: 1}, nil }
+func (quiet) Admit(contribution.Sender) (origin.Grant, error)    { return origin.Grant{Key: 1}, nil }
 
 // newOrigin makes an origin with one channel that has sound only, so that it needs no worker.
 func newOrigin(t testing.TB, set origin.Settings) (*origin.Origin, *origin.Feed) {

@@ -3,6 +3,7 @@ package network
 import (
 	"fmt"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 )
@@ -31,4 +32,24 @@ func TestOneNetworkLeavesRoomForOthers(t *testing.T) {
 	assert.Empty(t, q.networks)
 	_, ok := q.Take("192.0.2.1:1")
 	assert.True(t, ok)
+}
+
+func TestRatesOfStrangers(t *testing.T) {
+	r, now := &Rate{Total: 50, EachNetwork: 10}, time.Now()
+	allowed := 0
+	for i := range 1000 {
+		if r.Allow(fmt.Sprintf("192.0.2.%d:80", i%200), now) {
+			allowed++
+		}
+	}
+	assert.Equal(t, 10, allowed)
+	for i := range 1000 {
+		if r.Allow(fmt.Sprintf("10.%d.%d.1:80", i/250, i%250), now) {
+			allowed++
+		}
+	}
+	assert.Equal(t, 50, allowed)
+	assert.LessOrEqual(t, len(r.networks), 50)
+	assert.True(t, r.Allow("192.0.2.1:80", now.Add(time.Second)))
+	assert.True(t, r.Allow("192.0.2.1:80", now.Add(-time.Hour)), "the clock was set back")
 }

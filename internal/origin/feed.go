@@ -135,7 +135,7 @@ func (o *Origin) check(s contribution.Sender) (*Channel, Grant, error) {
 		return nil, Grant{}, o.refuse(s, ErrNotAllowed, s.Channel, "its address is not among those from which senders are let in.",
 			"Add its network to the channel's sender networks, or send from one of them.")
 	}
-	grant, err := o.Gate.Admit(s.Channel, s.Key)
+	grant, err := o.Gate.Admit(s)
 	switch {
 	case errors.Is(err, ErrUnchecked):
 		err = o.refuse(s, ErrUnchecked, s.Channel, "the contribution key cannot be checked now, since the database does not answer.",

@@ -21,7 +21,7 @@ func (nobody) Reserve(_ string, _ Position, stored func()) { go stored() }
 func (nobody) Settle(string, Position)                     {}
 func (nobody) NewFeed() int64                              { return 1 }
 func (nobody) Feed(FeedRecord)                             {}
-func (nobody) Admit(string, string) (Grant, error)         { return Grant{Key: 1}, nil }
+func (nobody) Admit(contribution.Sender) (Grant, error)    { return Grant{Key: 1}, nil }
 func (nobody) AskAdmission(contribution.Sender) error      { return nil }
 func (n nobody) Event(e Event) {
 	select {

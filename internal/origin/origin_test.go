@@ -82,8 +82,8 @@ func (m *memory) Feed(f origin.FeedRecord) {
 		m.ended = append(m.ended, f.Reason)
 	}
 }
-func (m *memory) Admit(_, key string) (origin.Grant, error) {
-	switch key {
+func (m *memory) Admit(s contribution.Sender) (origin.Grant, error) {
+	switch s.Key {
 	case "right":
 		return origin.Grant{Key: 1}, nil
 	case "backup":

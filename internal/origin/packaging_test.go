@@ -22,7 +22,7 @@ func (quiet) Settle(string, Position)                     {}
 func (quiet) Event(Event)                                 {}
 func (quiet) NewFeed() int64                              { return 1 }
 func (quiet) Feed(FeedRecord)                             {}
-func (quiet) Admit(string, string) (Grant, error)         { return Grant{Key: 1}, nil }
+func (quiet) Admit(contribution.Sender) (Grant, error)    { return Grant{Key: 1}, nil }
 
 // packer is a channel whose renditions are fed directly, without a worker.
 type packer struct {

@@ -459,7 +459,7 @@ type Archive interface {
 type Gate interface {
 	// Admit returns what the contribution key allows when it opens the channel, ErrBadKey when it does
 	// not, and ErrUnchecked when nobody can tell now.
-	Admit(channel, key string) (Grant, error)
+	Admit(contribution.Sender) (Grant, error)
 	// AskAdmission returns why a sender with the right key is not to come in all the same, nil to let it in. It is asked
 	// beside the media.
 	AskAdmission(contribution.Sender) error

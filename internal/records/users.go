@@ -44,7 +44,7 @@ func (d *DB) SetPassword(ctx context.Context, user int64, hash string) error {
 	if _, err := d.x.ExecContext(ctx, "UPDATE users SET password = ? WHERE id = ?", hash, user); err != nil {
 		return err
 	}
-	_, err := d.x.ExecContext(ctx, "DELETE FROM tokens WHERE user_id = ? AND kind = 'console'", user)
+	_, err := d.x.ExecContext(ctx, "DELETE FROM tokens WHERE user_id = ? AND kind IN ('console', 'client')", user)
 	return err
 }
 

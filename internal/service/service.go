@@ -474,7 +474,7 @@ func (s *Service) firstUser(ctx context.Context) error {
 		return err
 	}
 	s.Operator = records.NewSecret()
-	if _, err := s.db.AddToken(ctx, u.ID, "client", "operator on this machine", string(api.Administer), s.Operator, nil); err != nil {
+	if _, err := s.db.AddToken(ctx, u.ID, "machine", "operator on this machine", string(api.Administer), s.Operator, nil); err != nil {
 		return err
 	}
 	if err := os.WriteFile(path, []byte(s.Operator+"\n"), 0o600); err != nil {

@@ -71,6 +71,7 @@ type User struct {
 type NewToken struct {
 	Label string `json:"label"`
 	Role  Role   `json:"role,omitempty"`
+	Days  int64  `json:"days,omitempty"` // that it is valid; 0 is a year
 }
 
 // NewPassword changes one's own password.

@@ -511,6 +511,7 @@ export interface NewRecording {
 export interface NewToken {
   label: string;
   role?: string;
+  days?: number; // that it is valid; 0 is a year
 }
 
 /** NewTrial asks for a trial: the last seconds of the feed are coded in the background. With a rung it is tried at other efforts and bitrates; without one, several sizes are, for a ladder that fits the content. */
