@@ -111,7 +111,7 @@ func TestRecords(t *testing.T) {
 	_, err = db.TokenBySecret(ctx, "console")
 	assert.ErrorIs(t, err, ErrNotFound, "a new password ends console sessions")
 	_, err = db.TokenBySecret(ctx, "forever")
-	assert.NoError(t, err)
+	assert.ErrorIs(t, err, ErrNotFound, "and client tokens too")
 
 	first := Feed{ID: 7, Channel: "start-line", Protocol: "RTMP", Remote: "192.0.2.7:5", Begun: now, Tracks: "[]"}
 	require.NoError(t, db.PutFeed(ctx, first))

@@ -13,6 +13,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/quic-go/quic-go"
 	"github.com/quic-go/quic-go/http3"
 
 	"metaplasis/internal/network"
@@ -94,6 +95,12 @@ func (s *Service) loud(next http.Handler) http.Handler {
 	})
 }
 
+// How long a request's body and its answer may take, unless a handler gives them more.
+const (
+	bodyWithin   = 30 * time.Second
+	answerWithin = 60 * time.Second
+)
+
 // serveHTTP answers HTTP/1.1 and HTTP/2, the latter without TLS to who knows beforehand.
 func (s *Service) serveHTTP(l net.Listener, handler http.Handler, conf *tls.Config) {
 	if l == nil {
@@ -106,7 +113,7 @@ func (s *Service) serveHTTP(l net.Listener, handler http.Handler, conf *tls.Conf
 	server := &http.Server{
 		Handler: s.loud(handler), TLSConfig: conf, Protocols: &protocols,
 		HTTP2:             &http.HTTP2Config{MaxConcurrentStreams: 250},
-		ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second, WriteTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute,
+		ReadHeaderTimeout: 10 * time.Second, ReadTimeout: bodyWithin, WriteTimeout: answerWithin, IdleTimeout: 2 * time.Minute,
 		MaxHeaderBytes: 32 << 10, ConnState: network.HTTPState,
 		ErrorLog: slog.NewLogLogger(s.conf.Logger.Handler(), slog.LevelDebug),
 	}
@@ -141,14 +148,15 @@ func (s *Service) serveHTTP3(beside net.Addr, handler http.Handler, conf *tls.Co
 	if err != nil {
 		return nil, fmt.Errorf("HTTP/3 port %s: %w", beside, err)
 	}
-	server := &http3.Server{Handler: handler, TLSConfig: http3.ConfigureTLSConfig(conf.Clone()), Port: tcp.Port,
-		IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10}
+	server := &http3.Server{Handler: network.Deadlines(bodyWithin, answerWithin, handler), Port: tcp.Port, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10}
 	s.stop = append(s.stop, func() {
 		_ = server.Close()
 		_ = udp.Close()
 	})
 	go func() {
-		if err := server.Serve(udp); err != nil && !errors.Is(err, http.ErrServerClosed) && !errors.Is(err, net.ErrClosed) {
+		quicConf := &quic.Config{MaxIdleTimeout: 2 * time.Minute, MaxIncomingStreams: 100, MaxIncomingUniStreams: 8}
+		err := network.ServeQUIC(udp, http3.ConfigureTLSConfig(conf.Clone()), quicConf, server.ServeQUICConn)
+		if err != nil && !errors.Is(err, http.ErrServerClosed) && !errors.Is(err, net.ErrClosed) {
 			s.failed <- fmt.Errorf("HTTP/3 port: %w", err)
 		}
 	}()

@@ -613,8 +613,8 @@ func (s *Service) readiness(w http.ResponseWriter, r *http.Request) {
 	ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
 	defer cancel()
 	var wrong []string
-	for _, p := range s.Control.Health() {
-		wrong = append(wrong, p.Text+" "+p.Do)
+	for _, p := range s.Control.Health() { // what exactly is told to who is signed in
+		wrong = append(wrong, "Not well: "+p.What+".")
 	}
 	if err := s.db.Ping(ctx); err != nil && len(wrong) == 0 {
 		wrong = append(wrong, "The database does not answer. Media, viewers and senders go on meanwhile.")

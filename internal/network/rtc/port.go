@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"metaplasis/internal/network"
+
 	"github.com/pion/ice/v4"
 	"github.com/pion/logging"
 	"github.com/pion/transport/v5/stdnet"
@@ -92,7 +94,7 @@ func (p *Port) listen(address string) error {
 	p.closers = append(p.closers, l)
 	p.Number = l.Addr().(*net.TCPAddr).Port
 	host, _, _ := net.SplitHostPort(address)
-	tcp := webrtc.NewICETCPMux(e.LoggerFactory.NewLogger("ice"), l, 64)
+	tcp := webrtc.NewICETCPMux(e.LoggerFactory.NewLogger("ice"), &provenListener{network.Listen(l, tcpLimits, slog.Default())}, 64)
 	e.SetICETCPMux(tcp)
 	p.closers = append(p.closers, tcp)
 	if ip := net.ParseIP(host); ip == nil || ip.IsUnspecified() {
@@ -117,6 +119,40 @@ func (p *Port) listen(address string) error {
 	e.SetICEUDPMux(mux)
 	p.closers = append(p.closers, mux, c)
 	return nil
+}
+
+// tcpLimits are those of ICE over TCP.
+var tcpLimits = network.Limits{Total: 4096, EachNetwork: 512, Idle: 256, IdleNetwork: 32}
+
+// provenAfter is how many bytes a connection over TCP brings until it counts as one in use.
+const provenAfter = 2048
+
+// provenListener tells connections that carry something from those that only wait.
+type provenListener struct{ *network.Listener }
+
+func (l *provenListener) Accept() (net.Conn, error) {
+	c, err := l.Listener.Accept()
+	if err != nil {
+		return nil, err
+	}
+	return &provenConn{Conn: c}, nil
+}
+
+type provenConn struct {
+	net.Conn
+	came int
+}
+
+func (c *provenConn) Read(b []byte) (int, error) {
+	n, err := c.Conn.Read(b)
+	if before := c.came; before < provenAfter {
+		if c.came += n; c.came >= provenAfter {
+			if place := network.Under(c.Conn); place != nil {
+				place.Use()
+			}
+		}
+	}
+	return n, err
 }
 
 // Close closes the port.

@@ -21,6 +21,8 @@ import (
 	"sync"
 	"time"
 
+	"metaplasis/internal/network"
+
 	"github.com/go-chi/chi/v5"
 	"github.com/quic-go/quic-go"
 	"github.com/quic-go/quic-go/http3"
@@ -38,6 +40,8 @@ type WebTransport struct {
 	s      *Server
 	server webtransport.Server
 	udp    *net.UDPConn
+	tls    *tls.Config
+	quic   *quic.Config
 	own    *ownCertificate // nil with one that was given
 }
 
@@ -70,13 +74,14 @@ func (s *Server) ListenWebTransport(address string, conf *tls.Config) (*WebTrans
 	h3 := &http3.Server{Handler: r, TLSConfig: http3.ConfigureTLSConfig(conf.Clone()), IdleTimeout: 30 * time.Second, MaxHeaderBytes: 16 << 10,
 		QUICConfig: &quic.Config{EnableDatagrams: true, EnableStreamResetPartialDelivery: true, MaxIncomingStreams: 8, MaxIncomingUniStreams: 8}}
 	webtransport.ConfigureHTTP3Server(h3)
+	t.tls, t.quic = h3.TLSConfig, h3.QUICConfig
 	t.server = webtransport.Server{H3: h3, CheckOrigin: func(*http.Request) bool { return true }} // nothing of the browser's own is used
 	return t, nil
 }
 
 // Serve serves until the port is closed.
 func (t *WebTransport) Serve() error {
-	err := t.server.Serve(t.udp)
+	err := network.ServeQUIC(t.udp, t.tls, t.quic, t.server.ServeQUICConn)
 	if errors.Is(err, net.ErrClosed) || errors.Is(err, http.ErrServerClosed) || errors.Is(err, quic.ErrServerClosed) {
 		return nil
 	}
