@@ -155,7 +155,7 @@ func TestRecordingsBecomeFiles(t *testing.T) {
 	stop()
 	r := s.recorded(rec.ID)
 	assert.Subset(t, r.Kept, []string{"120p", "180p", "audio", "source"})
-	query := fmt.Sprintf("recording=%d", r.ID)
+	query := "recording=" + r.Name
 	for _, rendition := range []string{"source", "180p", "120p"} {
 		list := s.past("start-line", rendition, query)
 		assert.True(t, list.Ended)

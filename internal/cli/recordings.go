@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"path"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -183,7 +184,7 @@ segments with their playlists in a folder. Nothing is coded anew, but the edges 
 			if !known {
 				return usageError{fmt.Errorf("found --form %s, expected mp4, fragmented, ts or cmaf", form)}
 			}
-			query := "recording=" + strconv.FormatInt(id, 10)
+			query := "recording=" + r.Name
 			if exact {
 				query += "&edges=coded"
 			}
@@ -251,7 +252,7 @@ func (a *app) fetchTo(c *cobra.Command, address, to string) (int64, error) {
 // exportFolder writes the playlists and segments of a recording to a folder.
 func (a *app) exportFolder(c *cobra.Command, r api.Recording, to string) error {
 	base := r.HLS[:strings.LastIndexByte(r.HLS, '/')+1]
-	query := "?recording=" + strconv.FormatInt(r.ID, 10)
+	query := "?recording=" + r.Name
 	done := map[string]bool{}
 	var total int64
 	fetch := func(name string) error {
@@ -274,6 +275,9 @@ func (a *app) exportFolder(c *cobra.Command, r api.Recording, to string) error {
 		if err != nil {
 			return err
 		}
+		if err := os.WriteFile(file, []byte(strings.ReplaceAll(string(b), query, "")), 0o644); err != nil {
+			return err
+		}
 		list, err := hls.ReadMedia(b)
 		if err != nil {
 			return fmt.Errorf("the playlist of %s: %w", rendition, err)
@@ -283,11 +287,8 @@ func (a *app) exportFolder(c *cobra.Command, r api.Recording, to string) error {
 				continue
 			}
 			for _, name := range []string{e.Header, e.URI} {
-				at, err := url.JoinPath(rendition, name)
-				if err != nil {
-					return err
-				}
-				if err := fetch(at); err != nil {
+				plain, query, _ := strings.Cut(name, "?")
+				if err := fetch(path.Join(rendition, plain) + "?" + query); err != nil {
 					return err
 				}
 			}

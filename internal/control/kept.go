@@ -184,12 +184,12 @@ func (k *kept) recordingSince(slug string) time.Time {
 	return at
 }
 
-// Recording returns what a recording of a channel holds, nil when there is none.
-func (s *Service) Recording(slug string, id int64) *store.Hold {
+// Recording returns what a recording of a channel holds, by its name, nil when there is none.
+func (s *Service) Recording(slug, name string) *store.Hold {
 	s.kept.mu.Lock()
 	defer s.kept.mu.Unlock()
 	for i := range s.kept.list {
-		if r := &s.kept.list[i]; r.ID == id && r.Channel == slug {
+		if r := &s.kept.list[i]; r.Name == name && r.Channel == slug {
 			h := holdOf(r)
 			return &h
 		}
@@ -237,7 +237,7 @@ func (s *Service) shown(r *http.Request, rec records.Recording) api.Recording {
 	h := holdOf(&rec)
 	at := base(r) + "/media/" + rec.Channel
 	out := api.Recording{ID: rec.ID, Channel: rec.Channel, Title: rec.Title, Kind: rec.Kind, Renditions: h.Renditions, Kept: []string{}, Begun: rec.Begun, Author: rec.Author,
-		HLS: fmt.Sprintf("%s/index.m3u8?recording=%d", at, rec.ID), DASH: fmt.Sprintf("%s/index.mpd?recording=%d", at, rec.ID)}
+		Name: rec.Name, HLS: fmt.Sprintf("%s/index.m3u8?recording=%s", at, rec.Name), DASH: fmt.Sprintf("%s/index.mpd?recording=%s", at, rec.Name)}
 	if out.Renditions == nil {
 		out.Renditions = []string{}
 	}
@@ -267,7 +267,7 @@ func (s *Service) shown(r *http.Request, rec records.Recording) api.Recording {
 		out.State = api.Complete
 	}
 	if best != "" {
-		out.MP4 = fmt.Sprintf("%s/%s.mp4?recording=%d", at, url.PathEscape(best), rec.ID)
+		out.MP4 = fmt.Sprintf("%s/%s.mp4?recording=%s", at, url.PathEscape(best), rec.Name)
 	}
 	return out
 }
@@ -389,6 +389,7 @@ func (s *Service) store(ctx context.Context, rec *records.Recording) (err error)
 	if n >= maxRecordings {
 		return records.ErrFull
 	}
+	rec.Name = records.NewSecret()
 	if rec.ID, err = s.db.AddRecording(ctx, *rec); err != nil {
 		return err
 	}

@@ -378,7 +378,7 @@ func halfLife(c *origin.Channel) string {
 }
 
 func (q *request) picture() {
-	if q.s.Past != nil && strings.HasPrefix(q.r.URL.RawQuery, "time=") {
+	if q.s.Past != nil && strings.Contains(q.r.URL.RawQuery, "time=") {
 		q.s.Past.still(q)
 		return
 	}

@@ -26,8 +26,8 @@ import (
 // Past serves what was kept.
 type Past struct {
 	Store *store.Store
-	// Recording tells of a recording of a channel by its number, nil when there is none.
-	Recording func(channel string, number int64) *Stretch
+	// Recording tells of a recording of a channel by the name that it has in addresses, nil when there is none.
+	Recording func(channel, name string) *Stretch
 	// Recode codes the edges of clips; nil when nobody can.
 	Recode clip.Recode
 
@@ -59,6 +59,32 @@ type asked struct {
 	relative   bool // the time was told from now
 }
 
+// recordingOf returns a recording by its name, nil when there is none.
+func (p *Past) recordingOf(channel, name string) *Stretch {
+	if p.Recording == nil || name == "" {
+		return nil
+	}
+	return p.Recording(channel, name)
+}
+
+// leaving is how much longer what has left the time-shift is served, for playlists that players hold.
+const leaving = 2 * time.Minute
+
+// public reports whether what ended at a time may be read by who asks: it lies within the channel's time-shift, or
+// within the recording that the request names. It is asked for each thing that is kept.
+func (p *Past) public(q *request, end time.Time) bool {
+	if name := q.r.URL.Query().Get("recording"); name != "" {
+		s := p.recordingOf(q.slug, name)
+		return s != nil && end.After(s.From) && (s.To.IsZero() || end.Before(s.To.Add(leaving)))
+	}
+	c := q.s.o.Channel(q.slug)
+	if c == nil {
+		return false
+	}
+	depth := time.Duration(c.Settings().TimeShiftMinutes) * time.Minute
+	return depth > 0 && end.After(q.s.now().Add(-depth-leaving))
+}
+
 // timeForm is how times are written in addresses.
 const timeForm = "2006-01-02T15:04:05.000Z"
 
@@ -88,20 +114,15 @@ func (p *Past) ask(q *request) (a asked, ok bool) {
 		return a, false
 	}
 	if text := v.Get("recording"); text != "" {
-		n, err := strconv.ParseInt(text, 10, 63)
-		if err != nil {
-			q.fail(http.StatusBadRequest, fmt.Sprintf("Found recording=%q, expected a number.", clipped(text)))
-			return a, false
-		}
-		s := (*Stretch)(nil)
-		if p.Recording != nil {
-			s = p.Recording(q.slug, n)
-		}
+		s := p.recordingOf(q.slug, text)
 		if s == nil {
 			q.fail(http.StatusNotFound, "The channel has no such recording.")
 			return a, false
 		}
 		a = asked{from: s.From, to: s.To, renditions: s.Renditions, recording: text}
+	} else if q.channel == nil {
+		q.fail(http.StatusNotFound, "There is no such channel.")
+		return a, false
 	}
 	now := q.s.now()
 	c := q.channel
@@ -169,6 +190,9 @@ func (p *Past) picture(q *request, a *asked) *present.Past {
 	out := &present.Past{Slug: q.slug, Epoch: span.Epoch, Now: q.s.now(), Ended: a.ended, Query: a.query(), Step: origin.DefaultSegmentMillis * (media.VideoTimescale / 1000)}
 	if a.cut {
 		out.From = a.from
+	}
+	if a.recording != "" {
+		out.Suffix = "?recording=" + url.QueryEscape(a.recording)
 	}
 	if c := q.channel; c != nil {
 		set := c.Settings()
@@ -299,6 +323,10 @@ func (p *Past) still(q *request) {
 		q.fail(http.StatusBadRequest, fmt.Sprintf("Found time=%q: %v.", clipped(text), err))
 		return
 	}
+	if !p.public(q, at) {
+		q.fail(http.StatusNotFound, "No picture of that time is kept.")
+		return
+	}
 	strip, err := p.Store.Strip(q.r.Context(), q.slug, origin.Stills, at.Add(-stillReach), at.Add(time.Second))
 	if err != nil || len(strip.List) == 0 {
 		q.fail(http.StatusNotFound, "No picture of that time is kept.")
@@ -372,6 +400,15 @@ func (p *Past) limited(q *request, do func() []byte) []byte {
 	return do()
 }
 
+// reads reports whether who asks may read anything that is kept: headers are of no time.
+func (p *Past) reads(q *request) bool {
+	if name := q.r.URL.Query().Get("recording"); name != "" {
+		return p.recordingOf(q.slug, name) != nil
+	}
+	c := q.s.o.Channel(q.slug)
+	return c != nil && c.Settings().TimeShiftMinutes > 0
+}
+
 // file answers with a header or segment that was kept, and reports whether there is one.
 func (p *Past) file(q *request) bool {
 	if p == nil {
@@ -379,7 +416,7 @@ func (p *Past) file(q *request) bool {
 	}
 	if strings.HasPrefix(q.file, headerPrefix) {
 		h := p.Store.Header(q.slug, q.rendition, q.file)
-		if h == nil {
+		if h == nil || !p.reads(q) {
 			return false
 		}
 		q.kind = "header"
@@ -393,7 +430,7 @@ func (p *Past) file(q *request) bool {
 		return false
 	}
 	seg := p.Store.Find(q.slug, q.rendition, name[:cut], msn)
-	if seg == nil {
+	if seg == nil || !p.public(q, seg.Arrived) {
 		return false
 	}
 	q.kind = "segment-kept"

@@ -92,7 +92,7 @@ func TestWrongTimesAreRefused(t *testing.T) {
 		"from=marker:none":          "no such marker",
 		"from=10m&to=20m":           "does not lie behind",
 		"recording=1":               "no such recording",
-		"recording=a":               "expected a number",
+		"recording=a":               "no such recording",
 		"from=2001-01-01T00:00:00Z": "",
 	} {
 		w := ask(s, "/booth/audio/index.m3u8?"+query)
@@ -115,7 +115,12 @@ func TestRecordingsOutliveTheirChannel(t *testing.T) {
 	span, err := st.Span(context.Background(), "booth", time.Now().Add(-2*time.Hour), time.Time{})
 	require.NoError(t, err)
 	from := span.Begin()
-	s.Past.Recording = func(string, int64) *Stretch { return &Stretch{From: from, To: from.Add(20 * time.Second)} }
+	s.Past.Recording = func(_, name string) *Stretch {
+		if name != "1" {
+			return nil
+		}
+		return &Stretch{From: from, To: from.Add(20 * time.Second)}
+	}
 	require.NoError(t, s.o.Remove("booth"))
 	for _, path := range []string{"/booth/index.m3u8", "/booth/index.mpd", "/booth/audio.mp4"} {
 		assert.Equal(t, 200, ask(s, path+"?recording=1").Code, path)
@@ -125,6 +130,34 @@ func TestRecordingsOutliveTheirChannel(t *testing.T) {
 	list, err := hls.ReadMedia(w.Body.Bytes())
 	require.NoError(t, err)
 	assert.True(t, list.Ended)
-	assert.Equal(t, 200, ask(s, "/booth/audio/"+list.Entries[0].URI).Code)
-	assert.Equal(t, 200, ask(s, "/booth/audio/"+list.Entries[0].Header).Code)
+	uri, header := list.Entries[0].URI, list.Entries[0].Header
+	assert.Equal(t, 200, ask(s, "/booth/audio/"+uri).Code)
+	assert.Equal(t, 200, ask(s, "/booth/audio/"+header).Code)
+	bare := func(text string) string { return strings.TrimSuffix(text, "?recording=1") }
+	for _, path := range []string{"/booth/audio/" + bare(uri), "/booth/audio/" + bare(header), "/booth/index.m3u8?from=" + from.UTC().Format(timeForm), "/booth/audio/" + bare(uri) + "?recording=2",
+		"/booth/picture.jpg?time=" + from.UTC().Format(timeForm)} {
+		assert.Equal(t, 404, ask(s, path).Code, "%s: what is public is the recording, for who has its name", path)
+	}
+}
+
+// A channel whose time-shift was turned off, or is shorter now, gives nothing out beyond it, by whatever address.
+func TestOnlyTheTimeShiftIsPublic(t *testing.T) {
+	s, st := newPast(t, 60)
+	span, err := st.Span(context.Background(), "booth", time.Now().Add(-2*time.Hour), time.Time{})
+	require.NoError(t, err)
+	first := span.Strips[0].List[0]
+	paths := []string{"/booth/audio/" + first.Name() + ".m4s", "/booth/audio/0.m4s", "/booth/index.m3u8?from=10m", "/booth/picture.jpg?time=5m", "/booth/audio.mp4?from=10m"}
+	assert.Equal(t, 200, ask(s, paths[0]).Code)
+	set := s.o.Channel("booth").Settings()
+	set.TimeShiftMinutes = 0
+	require.NoError(t, s.o.Channel("booth").Apply(set))
+	for _, path := range paths {
+		assert.GreaterOrEqual(t, ask(s, path).Code, 400, path)
+	}
+	set.TimeShiftMinutes = 1
+	require.NoError(t, s.o.Channel("booth").Apply(set))
+	s.now = func() time.Time { return time.Now().Add(20 * time.Minute) }
+	for _, path := range paths[:2] {
+		assert.GreaterOrEqual(t, ask(s, path).Code, 400, path)
+	}
 }

@@ -44,6 +44,10 @@ func (p *Past) tile(q *request) {
 		q.fail(http.StatusNotFound, "That time is not over.")
 		return
 	}
+	if !p.public(q, end) {
+		q.fail(http.StatusNotFound, "No picture of that time is kept.")
+		return
+	}
 	strip, err := p.Store.Strip(q.r.Context(), q.slug, origin.Stills, begin.Add(-stillReach), end)
 	if err != nil || len(strip.List) == 0 {
 		q.fail(http.StatusNotFound, "No picture of that time is kept.")

@@ -62,6 +62,7 @@ type Channel struct {
 	Over        bool      // nothing will follow for good
 	Language    string    // of the main sound and the captions when nobody says
 	SoundName   string
+	Suffix      string   // of the addresses of headers and segments, such as a query
 	Captions    []string // the caption services that the video carries
 	Titled      bool     // timed metadata was set
 	Offers      []Offer

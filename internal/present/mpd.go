@@ -373,7 +373,7 @@ func (d *describer) template(views []*View) *dash.SegmentTemplate {
 	if d.numbered {
 		scale = d.p.Scale
 	}
-	t := &dash.SegmentTemplate{Timescale: scale, Media: "$RepresentationID$/" + list[0].Prefix + "$Number$.m4s",
+	t := &dash.SegmentTemplate{Timescale: scale, Media: "$RepresentationID$/" + list[0].Prefix + "$Number$.m4s" + d.c.Suffix,
 		Offset: media.Rescale(d.p.Start, media.VideoTimescale, scale)}
 	if d.live && d.low {
 		complete := false

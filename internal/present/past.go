@@ -52,6 +52,7 @@ type Past struct {
 	Depth     time.Duration // how far back it goes, of one that is not over
 	Ended     bool          // nothing will follow
 	Query     string        // of the addresses of media playlists
+	Suffix    string        // of those of headers and segments: the query that makes them public
 	Step      int64         // segments' nominal length, ticks of media.VideoTimescale
 	Language  string
 	SoundName string
@@ -115,7 +116,7 @@ func (p *Past) Playlist(name string, w hls.Wrapping, skip bool) []byte {
 	if s == nil {
 		return nil
 	}
-	m := hls.Media{Wrapping: w, Whole: s.List, Sequence: s.Ordinal + 1, Discontinuity: uint64(s.Breaks), TargetDuration: p.target(), Epoch: p.Epoch,
+	m := hls.Media{Suffix: p.Suffix, Wrapping: w, Whole: s.List, Sequence: s.Ordinal + 1, Discontinuity: uint64(s.Breaks), TargetDuration: p.target(), Epoch: p.Epoch,
 		Ended: p.Ended, Undated: p.Undated, Skippable: !p.Ended, Skip: skip && !p.Ended}
 	if p.partial(s) {
 		p.standIns(&m, s)
@@ -235,7 +236,7 @@ func (p *Past) Manifest() []byte {
 		for i := range c.Periods {
 			begin = append(begin, c.Periods[i].Start)
 		}
-		tiles(m, begin)
+		tiles(m, begin, p.Suffix)
 	}
 	if p.Ended { // what was not on air takes no time
 		at := time.Duration(0)
@@ -269,7 +270,7 @@ const rateSpan = 512
 
 // channel is the picture that documents are made of.
 func (p *Past) channel() *Channel {
-	c := &Channel{Slug: p.Slug, Epoch: p.Epoch, Now: p.Now, Step: p.Step, Longest: p.target() * media.VideoTimescale, Over: p.Ended,
+	c := &Channel{Suffix: p.Suffix, Slug: p.Slug, Epoch: p.Epoch, Now: p.Now, Step: p.Step, Longest: p.target() * media.VideoTimescale, Over: p.Ended,
 		Language: p.Language, SoundName: cmp.Or(p.SoundName, "Sound")}
 	views := map[string]*View{}
 	for i := range p.Strips {

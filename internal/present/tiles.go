@@ -23,7 +23,7 @@ const (
 )
 
 // tiles adds the small pictures to the periods of a manifest, which begin at media times.
-func tiles(m *dash.MPD, begin []int64) {
+func tiles(m *dash.MPD, begin []int64, suffix string) {
 	for i := range m.Periods {
 		if i >= len(begin) {
 			return
@@ -32,6 +32,6 @@ func tiles(m *dash.MPD, begin []int64) {
 		m.Periods[i].Sets = append(m.Periods[i].Sets, dash.AdaptationSet{ID: tileSet, ContentType: "image", MimeType: "image/jpeg",
 			Representations: []dash.Representation{{ID: "tiles", Bandwidth: tileBits, Width: TileColumns * TileWidth, Height: TileRows * TileHeight,
 				Essential:  []dash.Descriptor{{Scheme: TileScheme, Value: fmt.Sprintf("%dx%d", TileColumns, TileRows)}},
-				Addressing: dash.Addressing{Template: &dash.SegmentTemplate{Timescale: media.VideoTimescale, Duration: TileTicks, StartNumber: &first, Media: fmt.Sprintf("%s%d-$Number$.jpg", TilePrefix, begin[i])}}}}})
+				Addressing: dash.Addressing{Template: &dash.SegmentTemplate{Timescale: media.VideoTimescale, Duration: TileTicks, StartNumber: &first, Media: fmt.Sprintf("%s%d-$Number$.jpg%s", TilePrefix, begin[i], suffix)}}}}})
 	}
 }

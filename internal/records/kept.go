@@ -83,6 +83,7 @@ type Recording struct {
 	Ended      *time.Time `db:"ended"`
 	Expires    *time.Time `db:"expires"`
 	Author     string     `db:"author"`
+	Name       string     `db:"name"` // in addresses
 }
 
 // Recordings lists all recordings, the newest first.
@@ -93,8 +94,8 @@ func (d *DB) Recordings(ctx context.Context) ([]Recording, error) {
 
 // AddRecording stores a new recording and returns its id.
 func (d *DB) AddRecording(ctx context.Context, r Recording) (int64, error) {
-	return d.insert(ctx, "INSERT INTO recordings (channel, title, kind, renditions, begun, ended, expires, author) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-		r.Channel, r.Title, r.Kind, r.Renditions, r.Begun.UTC(), r.Ended, r.Expires, r.Author)
+	return d.insert(ctx, "INSERT INTO recordings (channel, title, kind, renditions, begun, ended, expires, author, name) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+		r.Channel, r.Title, r.Kind, r.Renditions, r.Begun.UTC(), r.Ended, r.Expires, r.Author, r.Name)
 }
 
 // SetRecording changes what is said of a recording.

@@ -329,8 +329,8 @@ func (s *Service) openStore(ctx context.Context) error {
 }
 
 // recording tells delivery of a recording.
-func (s *Service) recording(channel string, number int64) *delivery.Stretch {
-	h := s.Control.Recording(channel, number)
+func (s *Service) recording(channel, name string) *delivery.Stretch {
+	h := s.Control.Recording(channel, name)
 	if h == nil {
 		return nil
 	}

@@ -21,6 +21,7 @@ const (
 // Recording is a stretch of a channel that is kept.
 type Recording struct {
 	ID         int64          `json:"id"`
+	Name       string         `json:"name"` // what stands for it in addresses, and cannot be guessed
 	Channel    string         `json:"channel"`
 	Title      string         `json:"title"`
 	Kind       string         `json:"kind"` // by hand, or always

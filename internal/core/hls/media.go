@@ -77,6 +77,7 @@ type Media struct {
 	Ranges         []DateRange
 	// Elsewhere names the renditions that segments belong to which are not this one's own: those that stood in for it
 	// while it was turned off. StandIn is the one that does so now, "" for none.
+	Suffix    string // of the addresses of headers and whole segments, such as a query
 	Elsewhere map[uint64]string
 	StandIn   string
 }
@@ -194,6 +195,7 @@ func (m *Media) list(b *bytes.Buffer, list []*segment.Segment) {
 		b.WriteString(",\n")
 		b.WriteString(folder)
 		b.WriteString(m.Wrapping.SegmentName(s))
+		b.WriteString(m.Suffix)
 		b.WriteByte('\n')
 	}
 	if s := m.Open; s != nil {
@@ -237,7 +239,7 @@ func (m *Media) head(b *bytes.Buffer, s *segment.Segment, folder, header string,
 	}
 	if (m.Wrapping == CMAF || m.Wrapping == Keys) && folder+s.Header.Name != header {
 		header = folder + s.Header.Name
-		fmt.Fprintf(b, "#EXT-X-MAP:URI=%q\n", header)
+		fmt.Fprintf(b, "#EXT-X-MAP:URI=%q\n", header+m.Suffix)
 	}
 	if (first || s.Discontinuity) && !m.Undated {
 		at := m.At(s.Start)

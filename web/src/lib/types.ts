@@ -737,6 +737,7 @@ export interface ReceiverAddress {
 /** Recording is a stretch of a channel that is kept. */
 export interface Recording {
   id: number;
+  name: string; // what stands for it in addresses, and cannot be guessed
   channel: string;
   title: string;
   kind: string; // by hand, or always

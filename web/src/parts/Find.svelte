@@ -45,7 +45,8 @@
   const places = $derived(
     Array.from({ length: pictures }, (_, i) => from + ((until - from) * (i + 0.5)) / pictures),
   );
-  const picture = (t: number) => `/media/${slug}/picture.jpg?time=${isoTime(Math.round(t / 1000) * 1000)}`;
+  const picture = (t: number) =>
+    `/media/${slug}/picture.jpg?time=${isoTime(Math.round(t / 1000) * 1000)}${recording ? `&recording=${recording.name}` : ""}`;
   /** closer looks into what lies around a time. */
   function closer(t: number) {
     at = t;
@@ -60,7 +61,7 @@
   /** here is the time of the picture on screen. */
   const here = () => Date.now() - (player?.playback?.behind ?? 0) * 1000;
   const query = $derived(
-    `${recording ? `recording=${recording.id}&` : ""}from=${isoTime(begin)}&to=${isoTime(end)}`,
+    `${recording ? `recording=${recording.name}&` : ""}from=${isoTime(begin)}&to=${isoTime(end)}`,
   );
   const rendition = $derived(
     recording?.mp4?.split("/").pop()?.split(".mp4")[0] ??
@@ -138,7 +139,12 @@
   {#if at}
     {#key at}
       <div class="rounded-box overflow-hidden">
-        <metaplasis-player {@attach use} channel={slug} from={isoTime(at)} recording={of} muted="yes"
+        <metaplasis-player
+          {@attach use}
+          channel={slug}
+          from={isoTime(at)}
+          recording={recording?.name ?? ""}
+          muted="yes"
         ></metaplasis-player>
       </div>
     {/key}

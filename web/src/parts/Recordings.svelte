@@ -12,7 +12,7 @@
   let error = $state<unknown>();
   let title = $state("");
   let back = $state("");
-  let playing = $state(0);
+  let playing = $state(""); // the name of a recording
   const load = () =>
     call<Recording[]>("GET", `/recordings?channel=${slug}`).then(
       (l) => ((list = l), (error = undefined)),
@@ -74,7 +74,7 @@
   <Trouble {error} />
   {#if playing}
     <div class="rounded-box overflow-hidden">
-      <metaplasis-player channel={slug} recording={String(playing)}></metaplasis-player>
+      <metaplasis-player channel={slug} recording={playing}></metaplasis-player>
     </div>
   {/if}
   {#if !list}
@@ -91,18 +91,20 @@
           {#if r.kept.length}
             <button
               class="relative shrink-0"
-              onclick={() => (playing = playing === r.id ? 0 : r.id)}
-              aria-label={playing === r.id ? `Close ${r.title}` : `Play ${r.title}`}
+              onclick={() => (playing = playing === r.name ? "" : r.name)}
+              aria-label={playing === r.name ? `Close ${r.title}` : `Play ${r.title}`}
             >
               <img
-                src="/media/{slug}/picture.jpg?time={new Date(Date.parse(r.begun) + 6000).toISOString()}"
+                src="/media/{slug}/picture.jpg?time={new Date(
+                  Date.parse(r.begun) + 6000,
+                ).toISOString()}&recording={r.name}"
                 alt=""
                 class="bg-base-300 rounded-field h-14 w-25 object-cover"
                 onerror={(e) => ((e.currentTarget as HTMLImageElement).style.visibility = "hidden")}
               />
               <span
                 class="rounded-selector absolute inset-0 m-auto grid size-7 place-items-center bg-black/60 text-xs text-white"
-                aria-hidden="true">{playing === r.id ? "✕" : "▶"}</span
+                aria-hidden="true">{playing === r.name ? "✕" : "▶"}</span
               >
             </button>
           {/if}

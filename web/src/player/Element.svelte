@@ -167,7 +167,7 @@
   const depth = $derived(Math.max((now - playback.oldest) / 1000, 1));
   const shownAt = $derived(dragged ?? -(Number.isFinite(playback.behind) ? playback.behind : 0));
   const still = (seconds: number) =>
-    `${base}/media/${channel}/picture.jpg?time=${new Date(Math.round((now + seconds * 1000) / 5000) * 5000).toISOString()}`;
+    `${base}/media/${channel}/picture.jpg?time=${new Date(Math.round((now + seconds * 1000) / 5000) * 5000).toISOString()}${recording ? `&recording=${encodeURIComponent(recording)}` : ""}`;
   let point = $state<{ at: number; x: number } | undefined>(); // under the pointer
   function hover(e: PointerEvent & { currentTarget: HTMLElement }) {
     const box = e.currentTarget.getBoundingClientRect();
