@@ -166,7 +166,7 @@ func (a *app) client() *client.Client {
 			_ = json.Unmarshal(b, &remembered)
 		}
 	}
-	data := a.data
+	data, here := a.data, false
 	if c.Server == "" {
 		c.Server = remembered.Server
 	}
@@ -176,7 +176,7 @@ func (a *app) client() *client.Client {
 		if a.dataGiven && r.Data != a.data || c.Server != "" && strings.TrimRight(c.Server, "/") != at {
 			continue
 		}
-		c.Server, data = at, r.Data
+		c.Server, data, here = at, r.Data, true
 		break
 	}
 	if c.Server == "" {
@@ -185,7 +185,9 @@ func (a *app) client() *client.Client {
 	if c.Token == "" && c.Server == remembered.Server && data == a.data {
 		c.Token = remembered.Token
 	}
-	if c.Token == "" {
+	// The operator's token of this machine is for the service that was found running on that data folder, and for nobody
+	// else who is at an address that somebody names.
+	if c.Token == "" && here {
 		if b, err := os.ReadFile(service.TokenFile(data)); err == nil {
 			c.Token = strings.TrimSpace(string(b))
 		}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -28,6 +29,7 @@ import (
 	"metaplasis/internal/origin"
 	"metaplasis/internal/records"
 	"metaplasis/internal/service"
+	"metaplasis/internal/store"
 	"metaplasis/internal/worker"
 )
 
@@ -40,6 +42,15 @@ func (a *app) workerCommand() *cobra.Command {
 	}}
 }
 
+// Variables of the environment that hold secrets. Processes that touch media do not have them.
+const (
+	dsnVariable   = "METAPLASIS_DSN"
+	iceVariable   = "METAPLASIS_WEBRTC_ICE"
+	storeVariable = "METAPLASIS_STORE"
+)
+
+var secretVariables = map[string]bool{dsnVariable: true, iceVariable: true, "METAPLASIS_TOKEN": true, store.AccessKeyVariable: true, store.SecretKeyVariable: true, storeVariable: true}
+
 // workerProcess makes the command line of a worker: this very binary. It dies with the service.
 func workerProcess() *exec.Cmd { return ownProcess(workerName) }
 
@@ -50,6 +61,10 @@ func ownProcess(command ...string) *exec.Cmd {
 	}
 	cmd := exec.Command(exe, command...)
 	cmd.Stderr = os.Stderr
+	cmd.Env = slices.DeleteFunc(os.Environ(), func(v string) bool {
+		name, _, _ := strings.Cut(v, "=")
+		return secretVariables[name]
+	})
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // an interrupt at the terminal is the service's to handle
 	return cmd
 }
@@ -58,9 +73,18 @@ const forwardName = "forward"
 
 // forwardCommand is the process that sends a relay which has to be decoded first; people have no use for it.
 func (a *app) forwardCommand() *cobra.Command {
-	return &cobra.Command{Use: forwardName + " ADDRESS", Hidden: true, Args: exactly("ADDRESS"), RunE: func(c *cobra.Command, args []string) error {
-		return camera.Forward(c.Context(), os.Stdin, args[0])
+	return &cobra.Command{Use: forwardName, Hidden: true, Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		return camera.Forward(c.Context(), os.Stdin, os.Getenv(forwardVariable))
 	}}
+}
+
+// forwardVariable tells that process where to send: addresses hold secrets, and arguments are seen by all users.
+const forwardVariable = "METAPLASIS_FORWARD"
+
+func forwardProcess(address string) *exec.Cmd {
+	cmd := ownProcess(forwardName)
+	cmd.Env = append(cmd.Env, forwardVariable+"="+address)
+	return cmd
 }
 
 const srtHostName = "srt-host"
@@ -91,17 +115,17 @@ func (a *app) serveFlags(c *cobra.Command, s *serveFlags) {
 	f.StringVar(&s.conf.RTSPMulticast, "rtsp-multicast", "", "multicast group for RTSP players that ask for one, such as 239.192.7.1:30000?interface=eth0&ttl=4; none without it")
 	f.StringVar(&s.conf.WebRTC.Address, "webrtc", ":8790", `address for WebRTC, UDP and TCP; "" turns it off`)
 	f.StringSliceVar(&s.conf.WebRTC.Announced, "webrtc-announce", nil, "addresses that WebRTC announces instead of this machine's, such as the public one")
-	f.StringArrayVar(&s.conf.WebRTC.ICE, "webrtc-ice", nil, "ICE server that senders and viewers are told of, stun:HOST:PORT or turn:HOST:PORT,USER,PASSWORD; again for more")
+	f.StringArrayVar(&s.conf.WebRTC.ICE, "webrtc-ice", nil, "ICE server that senders and viewers are told of, stun:HOST:PORT or turn:HOST:PORT,USER,PASSWORD; again for more (environment METAPLASIS_WEBRTC_ICE, with spaces between, which other users of the machine do not see)")
 	f.StringSliceVar(&s.conf.WebRTCCodecs, "webrtc-codecs", nil, "codecs of pictures that WebRTC takes, in the order in which they are preferred, such as h264,vp8; all without it, as the sender prefers")
 	f.StringSliceVar(&s.conf.Studio, "studio", nil, "network interfaces on which to look for sources, such as eth0; none without it")
 	f.StringVar(&s.conf.TLSCert, "tls-cert", "", "certificate for HTTPS and RTMPS, PEM; read again when it changes")
 	f.StringVar(&s.conf.TLSKey, "tls-key", "", "private key of the certificate, PEM")
-	f.StringVar(&s.conf.DSN, "dsn", os.Getenv("METAPLASIS_DSN"),
+	f.StringVar(&s.conf.DSN, "dsn", "",
 		"another MariaDB, user:password@tcp(host:port)/database (environment METAPLASIS_DSN); without it the service runs its own")
 	f.StringVar(&s.conf.Metrics, "metrics", "", "address for metrics alone, such as 127.0.0.1:9780; without it /metrics needs a client token")
 	f.BoolVar(&s.conf.InspectPrivate, "inspect-private", false,
 		"let the console's inspector connect to private, loopback and link-local addresses")
-	f.StringVar(&s.conf.Store, "store", os.Getenv("METAPLASIS_STORE"),
+	f.StringVar(&s.conf.Store, "store", "",
 		`where what was on air is kept: a folder, or s3://HOST/BUCKET/PREFIX with its credentials in METAPLASIS_S3_ACCESS_KEY and METAPLASIS_S3_SECRET_KEY (environment METAPLASIS_STORE); a folder beside the other data without it; "off" keeps nothing`)
 	f.StringVar(&s.conf.Library, "library", "", "folder of files that are offered on demand; one beside the other data without it")
 	f.StringVar(&s.conf.SendFolder, "send-folder", "", "folder in which relays with addresses such as folder://site/live write a channel's files; one beside the other data without it")
@@ -116,10 +140,14 @@ func (a *app) start(ctx context.Context, s *serveFlags) (*service.Service, error
 	if err := level.UnmarshalText([]byte(s.logLevel)); err != nil {
 		return nil, usageError{fmt.Errorf("found log level %q, expected debug, info, warn or error", s.logLevel)}
 	}
+	// What is in the environment is no default of a flag: the help would print it.
+	s.conf.DSN = cmp.Or(s.conf.DSN, os.Getenv(dsnVariable))
+	s.conf.Store = cmp.Or(s.conf.Store, os.Getenv(storeVariable))
+	s.conf.WebRTC.ICE = append(s.conf.WebRTC.ICE, strings.Fields(os.Getenv(iceVariable))...)
 	s.conf.Data = a.data
 	s.conf.Worker = workerProcess
 	s.conf.SRTHost = func() *exec.Cmd { return ownProcess(srtHostName) }
-	s.conf.Forward = func(address string) *exec.Cmd { return ownProcess(forwardName, address) }
+	s.conf.Forward = forwardProcess
 	s.conf.Running = runningFolder()
 	if data, err := filepath.Abs(a.data); err == nil {
 		s.conf.Data = data

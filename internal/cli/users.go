@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -116,7 +117,7 @@ func (a *app) password() *cobra.Command {
 			if len(next) < 10 {
 				return usageError{fmt.Errorf("found %d characters, expected at least 10", len(next))}
 			}
-			if dsn == "" {
+			if dsn = cmp.Or(dsn, os.Getenv(dsnVariable)); dsn == "" {
 				server, err := records.StartServer(c.Context(), filepath.Join(a.data, "records"), discard())
 				if err != nil {
 					return err
@@ -141,6 +142,6 @@ func (a *app) password() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&user, "user", service.Administrator, "user name")
-	c.Flags().StringVar(&dsn, "dsn", os.Getenv("METAPLASIS_DSN"), "DSN of the service's MariaDB, if it is not its own")
+	c.Flags().StringVar(&dsn, "dsn", "", "DSN of the service's MariaDB, if it is not its own (environment METAPLASIS_DSN)")
 	return c
 }

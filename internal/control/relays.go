@@ -115,6 +115,9 @@ func (s *Service) putRelay(_ http.ResponseWriter, r *http.Request) (any, error) 
 	in.Name = relayName(r)
 	return s.changeRelays(r, func(list []origin.Relay) ([]origin.Relay, error) {
 		if at := indexOfRelay(list, in.Name); at >= 0 {
+			if in.Secret == origin.KeptSecret && !list[at].LeadsTo(in.Address) {
+				return nil, fail(http.StatusUnprocessableEntity, "the relay leads to another host now, which is not given the secret of the one before", "Give the secret too.")
+			}
 			if in.Secret == origin.KeptSecret || in.Secret == "" && in.Address == list[at].Address {
 				in.Secret = list[at].Secret
 			}

@@ -110,19 +110,12 @@ func (in Input) tidy() Input {
 	if in.Kind != InputAddress || err != nil {
 		return in
 	}
-	if password, ok := u.User.Password(); ok {
-		in.Secret, u.User = password, url.User(u.User.Username())
-		in.Address = u.String()
-	}
-	if q := u.Query(); q.Has("passphrase") {
-		in.Secret = q.Get("passphrase")
-		q.Del("passphrase")
-		u.RawQuery = q.Encode()
-		in.Address = u.String()
-	}
 	if u.Fragment != "" {
 		in.Programme, u.Fragment = cmp.Or(in.Programme, u.Fragment), ""
 		in.Address = u.String()
+	}
+	if shown, secret := hideSecrets(in.Address); secret != "" {
+		in.Address, in.Secret = shown, secret
 	}
 	return in
 }

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
-	"maps"
 	"net/url"
 	"slices"
 	"strconv"
@@ -85,31 +84,10 @@ func (r Relay) tidy() Relay {
 			u.Path, u.RawQuery = "/"+path[:at], ""
 			r.Address = u.String()
 		}
-	case "rtsp", "rtsps", "s3", "ftp", "ftps", "sftp", "put+http", "put+https":
-		if password, ok := u.User.Password(); ok {
-			r.Secret, u.User = password, url.User(u.User.Username())
-			r.Address = braced.Replace(u.String())
-			return r
-		}
-		return r.hide(u)
 	default:
-		return r.hide(u)
-	}
-	return r
-}
-
-// hide takes the parameters of an address that are secrets out of it.
-func (r Relay) hide(u *url.URL) Relay {
-	q, secret := u.Query(), url.Values{}
-	for _, name := range secretParameters {
-		if q.Has(name) {
-			secret[name] = q[name]
-			q.Del(name)
+		if shown, secret := hideSecrets(r.Address); secret != "" {
+			r.Address, r.Secret = shown, secret
 		}
-	}
-	if len(secret) > 0 {
-		r.Secret, u.RawQuery = secret.Encode(), q.Encode()
-		r.Address = braced.Replace(u.String())
 	}
 	return r
 }
@@ -126,12 +104,13 @@ func (r Relay) Full() string {
 		u.Path = strings.TrimRight(u.Path, "/") + "/" + name
 		u.RawQuery = query
 	default:
-		secret, err := url.ParseQuery(r.Secret)
 		switch {
-		case err == nil && strings.Contains(r.Secret, "="):
-			q := u.Query()
-			maps.Copy(q, secret)
-			u.RawQuery = q.Encode()
+		case strings.HasPrefix(r.Secret, "?"):
+			address, _ := revealSecrets(r.Address, r.Secret)
+			return address
+		case isQuery(r.Secret):
+			address, _ := revealSecrets(r.Address, "?"+r.Secret)
+			return address
 		case slices.Contains(withPassword, u.Scheme) && u.User != nil:
 			u.User = url.UserPassword(u.User.Username(), r.Secret)
 		default:
@@ -273,6 +252,9 @@ func keepRelays(list, before []Relay) []Relay {
 	}
 	return out
 }
+
+// LeadsTo reports whether an address is of the relay's host and scheme: its secret is for no other.
+func (r Relay) LeadsTo(address string) bool { return sameHost(r.Address, address) }
 
 func sameHost(a, b string) bool {
 	u, err := url.Parse(a)

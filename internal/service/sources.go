@@ -31,7 +31,7 @@ func (s sources) Sources() (out []source.Source) {
 		list, wanted := c.Sources()
 		for i, in := range list {
 			if wanted[i] {
-				address := in.Address
+				address, secret := in.Reveal()
 				if in.Kind == origin.InputStudio {
 					address = studio.Scheme + ":" + url.PathEscape(in.Name)
 				}
@@ -39,7 +39,7 @@ func (s sources) Sources() (out []source.Source) {
 					address = channel.Scheme + ":"
 				}
 				out = append(out, source.Source{Channel: c.Slug(), Address: address, From: in.Channel, Programme: in.Programme,
-					Secret: in.Secret, OnDemand: in.OnDemand})
+					Secret: secret, OnDemand: in.OnDemand, Shown: in.Address, Sealed: in.Secret})
 			}
 		}
 	}
@@ -47,7 +47,7 @@ func (s sources) Sources() (out []source.Source) {
 }
 
 func inputOfSource(s source.Source) origin.Input {
-	in := origin.Input{Kind: origin.InputAddress, Address: s.Address, Channel: s.From, Programme: s.Programme, Secret: s.Secret, OnDemand: s.OnDemand}
+	in := origin.Input{Kind: origin.InputAddress, Address: s.Shown, Channel: s.From, Programme: s.Programme, Secret: s.Sealed, OnDemand: s.OnDemand}
 	if name, ok := strings.CutPrefix(s.Address, studio.Scheme+":"); ok {
 		in.Kind, in.Address = origin.InputStudio, ""
 		in.Name, _ = url.PathUnescape(name)

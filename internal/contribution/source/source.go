@@ -22,6 +22,8 @@ type Source struct {
 	Programme string // of a transport stream, by number or name; "" for the first
 	Secret    string
 	OnDemand  bool
+	// The address and the secret as the settings hold them: what is shown, and what is not.
+	Shown, Sealed string
 }
 
 // Channels is what is known of channels here.
