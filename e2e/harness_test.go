@@ -155,7 +155,7 @@ func tail(s string, n int) string {
 
 // start runs the service, on the ports of the time before if there was one.
 func (s *service) start() {
-	args := append([]string{"serve", "--data", s.data, "--dsn", s.dsn, "--http", strings.TrimPrefix(s.http, "http://"), "--rtmp", strings.TrimPrefix(s.rtmp, "rtmp://"), "--srt", strings.TrimPrefix(s.srt, "srt://"), "--webrtc", "127.0.0.1:0", "--rtsp", strings.TrimPrefix(s.rtsp, "rtsp://")}, s.args...)
+	args := append([]string{"serve", "--outbound", "127.0.0.0/8,::1", "--data", s.data, "--dsn", s.dsn, "--http", strings.TrimPrefix(s.http, "http://"), "--rtmp", strings.TrimPrefix(s.rtmp, "rtmp://"), "--srt", strings.TrimPrefix(s.srt, "srt://"), "--webrtc", "127.0.0.1:0", "--rtsp", strings.TrimPrefix(s.rtsp, "rtsp://")}, s.args...)
 	s.cmd = exec.Command(binary, args...)
 	s.cmd.Env = append(os.Environ(), "XDG_DATA_HOME="+s.data)
 	s.out = &safeBuffer{}

@@ -68,7 +68,7 @@ var stepsOfClock = []struct {
 	hour float64
 	by   time.Duration
 }{
-	{5.2, 3700 * time.Millisecond}, {9.4, -2300 * time.Millisecond}, {11.7, 60 * time.Millisecond}, {15.1, -time.Second}, {20.3, 37 * time.Minute},
+	{0.3, -400 * time.Millisecond}, {5.2, 3700 * time.Millisecond}, {9.4, -2300 * time.Millisecond}, {11.7, 60 * time.Millisecond}, {15.1, -time.Second}, {20.3, 37 * time.Minute},
 	{29.9, -400 * time.Millisecond}, {33.3, 9 * time.Second},
 }
 

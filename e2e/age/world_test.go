@@ -80,7 +80,7 @@ func (*keeper) Reserve(_ string, _ origin.Position, stored func()) { stored() }
 func (*keeper) Settle(string, origin.Position)                     {}
 func (*keeper) NewFeed() int64                                     { return 1 }
 func (*keeper) Feed(origin.FeedRecord)                             {}
-func (*keeper) Admit(contribution.Sender) (origin.Grant, error)         { return origin.Grant{Key: 1}, nil }
+func (*keeper) Admit(contribution.Sender) (origin.Grant, error)    { return origin.Grant{Key: 1}, nil }
 func (*keeper) AskAdmission(contribution.Sender) error             { return nil }
 func (k *keeper) Event(e origin.Event) {
 	k.mu.Lock()

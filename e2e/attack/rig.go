@@ -60,7 +60,7 @@ func newRig(quick bool, args ...string) (_ *rig, err error) {
 	if syscall.Mount("tmpfs", r.dir, "tmpfs", 0, fmt.Sprintf("size=%d,mode=0700", dataSize)) == nil {
 		r.mounted = true
 	}
-	r.cmd = exec.Command("bin/metaplasis", "serve", "--data", filepath.Join(r.dir, "data"), "--http", "127.0.0.1:0", "--rtmp", "127.0.0.1:0",
+	r.cmd = exec.Command("bin/metaplasis", "serve", "--outbound", "127.0.0.0/8,::1", "--data", filepath.Join(r.dir, "data"), "--http", "127.0.0.1:0", "--rtmp", "127.0.0.1:0",
 		"--srt", "127.0.0.1:0", "--rtsp", "127.0.0.1:0", "--webrtc", "127.0.0.1:0", "--studio", "lo")
 	r.cmd.Args = append(r.cmd.Args, args...)
 	r.cmd.Env = append(os.Environ(), "XDG_DATA_HOME="+r.dir)

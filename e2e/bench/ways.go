@@ -113,7 +113,7 @@ func serveWhole() (*wholeService, error) {
 		return nil, err
 	}
 	s := &wholeService{dir: dir}
-	s.cmd = exec.Command("bin/metaplasis", "serve", "--data", filepath.Join(dir, "data"), "--http", "127.0.0.1:0", "--rtmp", "127.0.0.1:0", "--srt", "127.0.0.1:0",
+	s.cmd = exec.Command("bin/metaplasis", "serve", "--outbound", "127.0.0.0/8,::1", "--data", filepath.Join(dir, "data"), "--http", "127.0.0.1:0", "--rtmp", "127.0.0.1:0", "--srt", "127.0.0.1:0",
 		"--rtsp", "127.0.0.1:0", "--webrtc", "127.0.0.1:0", "--log", "error")
 	s.cmd.Env = append(os.Environ(), "XDG_DATA_HOME="+dir)
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}

@@ -123,6 +123,7 @@ func (a *app) serveFlags(c *cobra.Command, s *serveFlags) {
 	f.StringVar(&s.conf.DSN, "dsn", "",
 		"another MariaDB, user:password@tcp(host:port)/database (environment METAPLASIS_DSN); without it the service runs its own")
 	f.StringVar(&s.conf.Metrics, "metrics", "", "address for metrics alone, such as 127.0.0.1:9780; without it /metrics needs a client token")
+	f.StringSliceVar(&s.conf.Outbound, "outbound", nil, "networks that inputs, relays and hooks may connect to though they are closed otherwise: this machine's own addresses and those of its link, such as 127.0.0.0/8,::1")
 	f.BoolVar(&s.conf.InspectPrivate, "inspect-private", false,
 		"let the console's inspector connect to private, loopback and link-local addresses")
 	f.StringVar(&s.conf.Store, "store", "",
@@ -281,6 +282,9 @@ until interrupted. Nothing is left running then; the data stays in the data fold
 				ways = nil
 			} else if !c.Flags().Changed("studio") {
 				s.conf.Studio = []string{rehearsalStudio}
+			}
+			if !c.Flags().Changed("outbound") { // its far ends are all on this machine
+				s.conf.Outbound = []string{"127.0.0.0/8", "::1"}
 			}
 			return a.runRehearsal(c.Context(), &s, loops, ways)
 		},

@@ -9,6 +9,7 @@ import (
 
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/inspector"
+	"metaplasis/internal/network"
 	"metaplasis/internal/origin"
 )
 
@@ -82,19 +83,18 @@ const (
 // any public one and to its own ports; to private, loopback and link-local ones only when the
 // administrator allowed that, since what listens there may trust this machine.
 func (s *Service) mayInspect(to netip.AddrPort) error {
-	ip := to.Addr().Unmap()
-	public := ip.IsGlobalUnicast() && !ip.IsPrivate() && !sharedSpace.Contains(ip) && !translated.Contains(ip) &&
-		!benchmarking.Contains(ip)
+	ip := network.Carried(to.Addr())
+	nowhere, _ := network.NewOutbound(nil)
+	public := ip.IsGlobalUnicast() && !ip.IsPrivate() && !sharedSpace.Contains(ip) && !benchmarking.Contains(ip) && nowhere.Allows(ip)
 	if public || s.checks.InspectPrivate || s.checks.Own != nil && s.checks.Own(to) {
 		return nil
 	}
 	return fmt.Errorf("%w: %s is not a public address, and this service is not allowed to look at others; its own addresses are allowed, and serve --inspect-private allows all", inspector.ErrAddress, ip)
 }
 
-// Ranges that net/netip takes for public but that reach into somebody's own network (RFC 6598, RFC 6052, RFC 2544).
+// Ranges that net/netip takes for public but that reach into somebody's own network (RFC 6598, RFC 2544).
 var (
 	sharedSpace  = netip.MustParsePrefix("100.64.0.0/10")
-	translated   = netip.MustParsePrefix("64:ff9b::/96")
 	benchmarking = netip.MustParsePrefix("198.18.0.0/15")
 )
 

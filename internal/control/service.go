@@ -13,6 +13,7 @@ import (
 	"maps"
 	"net"
 	"net/http"
+	"path/filepath"
 	"reflect"
 	"strconv"
 	"strings"
@@ -96,6 +97,9 @@ func New(db *records.DB, ports Ports, checks Checks, logger *slog.Logger) *Servi
 	}
 	s.board = newBoard(s.snapshot)
 	s.hooks = &hooks.Runner{Folder: checks.HookCommands, Logger: logger}
+	if checks.Data != "" {
+		s.hooks.Keep = filepath.Join(checks.Data, "hooks-waiting.json")
+	}
 	s.hooks.Start()
 	s.look(time.Now())
 	s.background.Add(1)

@@ -5,20 +5,17 @@ package hooks
 import (
 	"bytes"
 	"context"
-	"crypto/hmac"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"log/slog"
 	"net/http"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -55,7 +52,7 @@ type Hook struct {
 	Command string   `json:"command,omitempty"` // a program in the service's folder of hooks
 	Events  []string `json:"events,omitempty"`  // none is all but admission
 	Channel string   `json:"channel,omitempty"` // "" is all
-	// Secret signs calls: see Signature. It is told once, when the hook is made.
+	// Secret signs calls: see Sign. It is told once, when the hook is made.
 	Secret string `json:"secret,omitempty"`
 	// Strict refuses senders when the program does not answer an admission; without it they are let in.
 	Strict bool `json:"strict,omitempty"`
@@ -85,14 +82,13 @@ type Delivery struct {
 	Status   string    `json:"status"` // of the newest try, for people
 	Millis   int64     `json:"millis"` // that it took
 	happened Happening
-	hook     Hook
 	due      time.Time
 }
 
 // Bounds.
 const (
 	MaxHooks     = 64
-	maxQueue     = 1000 // deliveries that wait
+	maxQueue     = 200 // deliveries of one hook that wait
 	keptLog      = 300
 	workers      = 4
 	callTimeout  = 5 * time.Second
@@ -106,14 +102,18 @@ var pauses = []time.Duration{time.Second, 5 * time.Second, 30 * time.Second, 2 *
 // Runner tells hooks.
 type Runner struct {
 	Folder string // of commands; "" runs none
+	// Keep is the file in which what was not told yet waits for the next start; "" keeps nothing.
+	Keep   string
 	Logger *slog.Logger
 
 	mu    sync.Mutex
 	hooks []Hook
+	set   bool // the hooks are known: what a process before kept can be told
 	queue []*Delivery
 	log   []*Delivery
 	lost  int64
 	last  int64
+	busy  map[int64]bool // hooks that are being told something: one thing at a time
 	wake  chan struct{}
 	stop  chan struct{}
 	all   sync.WaitGroup
@@ -122,23 +122,80 @@ type Runner struct {
 // Start begins to tell.
 func (r *Runner) Start() {
 	r.wake, r.stop = make(chan struct{}, 1), make(chan struct{})
+	r.restore()
 	for range workers {
 		r.all.Add(1)
 		go r.work()
 	}
 }
 
-// Close stops. What was not told yet is dropped.
+// Close stops. What was not told yet is kept for the next start.
 func (r *Runner) Close() {
 	close(r.stop)
 	r.all.Wait()
+	r.save()
+}
+
+// waiting is a delivery as it is kept over a restart.
+type waiting struct {
+	Hook     int64     `json:"hook"`
+	Tries    int       `json:"tries"`
+	Due      time.Time `json:"due"`
+	Happened Happening `json:"happened"`
+}
+
+// save keeps what waits.
+func (r *Runner) save() {
+	if r.Keep == "" {
+		return
+	}
+	r.mu.Lock()
+	list := []waiting{}
+	for _, d := range r.queue {
+		list = append(list, waiting{d.Hook, d.Tries, d.due, d.happened})
+	}
+	r.mu.Unlock()
+	b, err := json.Marshal(list)
+	if err == nil {
+		err = os.WriteFile(r.Keep, b, 0o600)
+	}
+	if err != nil && len(list) > 0 {
+		r.Logger.Error("what hooks were not told yet could not be kept", "deliveries", len(list), "error", err)
+	}
+}
+
+// restore takes what a process before kept.
+func (r *Runner) restore() {
+	var list []waiting
+	b, err := os.ReadFile(r.Keep)
+	if r.Keep == "" || err != nil || json.Unmarshal(b, &list) != nil {
+		return
+	}
+	_ = os.Remove(r.Keep)
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, w := range list[:min(len(list), maxQueue*MaxHooks)] {
+		d := &Delivery{Hook: w.Hook, Event: w.Happened.Event, Channel: w.Happened.Channel, At: w.Happened.At, Tries: w.Tries, Status: "waits", happened: w.Happened, due: w.Due}
+		r.last = max(r.last, w.Happened.ID)
+		r.queue = append(r.queue, d)
+		r.note(d)
+	}
 }
 
 // Set replaces the hooks.
 func (r *Runner) Set(list []Hook) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.hooks = slices.Clone(list)
+	r.hooks, r.set = slices.Clone(list), true
+	r.look()
+}
+
+// look has a worker look for what is due.
+func (r *Runner) look() {
+	select {
+	case r.wake <- struct{}{}:
+	default:
+	}
 }
 
 // Fire tells all hooks that ask for it. It never waits.
@@ -155,8 +212,8 @@ func (r *Runner) Fire(h Happening) {
 // Try tells one hook, once, for somebody who watches.
 func (r *Runner) Try(ctx context.Context, hook Hook) Delivery {
 	h := Happening{Event: Test, At: time.Now().UTC(), Text: "Somebody tries this hook."}
-	d := &Delivery{Hook: hook.ID, Event: Test, happened: h, hook: hook}
-	r.try(ctx, d)
+	d := &Delivery{Hook: hook.ID, Event: Test, happened: h}
+	r.try(ctx, d, &hook)
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.note(d)
@@ -165,19 +222,22 @@ func (r *Runner) Try(ctx context.Context, hook Hook) Delivery {
 
 // put queues a delivery. It needs the lock.
 func (r *Runner) put(hook Hook, h Happening) {
-	if len(r.queue) >= maxQueue {
+	own := 0
+	for _, d := range r.queue {
+		if d.Hook == hook.ID {
+			own++
+		}
+	}
+	if own >= maxQueue {
 		r.lost++
 		return
 	}
 	r.last++
 	h.ID = r.last
-	d := &Delivery{Hook: hook.ID, Event: h.Event, Channel: h.Channel, At: h.At, Status: "waits", happened: h, hook: hook, due: time.Now()}
+	d := &Delivery{Hook: hook.ID, Event: h.Event, Channel: h.Channel, At: h.At, Status: "waits", happened: h, due: time.Now()}
 	r.queue = append(r.queue, d)
 	r.note(d)
-	select {
-	case r.wake <- struct{}{}:
-	default:
-	}
+	r.look()
 }
 
 func (r *Runner) note(d *Delivery) {
@@ -236,8 +296,18 @@ func (r *Runner) work() {
 			continue
 		}
 		work := *d
-		r.try(ctx, &work)
+		hook := r.find(d.Hook)
+		if hook != nil {
+			r.try(ctx, &work, hook)
+		}
 		r.mu.Lock()
+		delete(r.busy, d.Hook)
+		r.look()
+		if hook == nil {
+			d.GivenUp, d.Status = true, "the hook was removed"
+			r.mu.Unlock()
+			continue
+		}
 		d.Tries, d.Done, d.Status, d.Millis, d.At = work.Tries, work.Done, work.Status, work.Millis, work.At
 		if !d.Done {
 			if d.Tries > len(pauses) || !r.known(d.Hook) {
@@ -251,6 +321,19 @@ func (r *Runner) work() {
 	}
 }
 
+// find returns a hook as it is now, nil when there is none.
+func (r *Runner) find(id int64) *Hook {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for i := range r.hooks {
+		if r.hooks[i].ID == id {
+			k := r.hooks[i]
+			return &k
+		}
+	}
+	return nil
+}
+
 func (r *Runner) known(id int64) bool {
 	return slices.ContainsFunc(r.hooks, func(h Hook) bool { return h.ID == id })
 }
@@ -260,9 +343,19 @@ func (r *Runner) next() (*Delivery, time.Duration) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	now, wait := time.Now(), time.Minute
+	if !r.set {
+		return nil, wait
+	}
 	for i, d := range r.queue {
+		if r.busy[d.Hook] { // one that is slow holds no other up; who ends with it wakes a worker
+			continue
+		}
 		if !d.due.After(now) {
 			r.queue = slices.Delete(r.queue, i, i+1)
+			if r.busy == nil {
+				r.busy = map[int64]bool{}
+			}
+			r.busy[d.Hook] = true
 			return d, 0
 		}
 		wait = min(wait, d.due.Sub(now))
@@ -271,11 +364,11 @@ func (r *Runner) next() (*Delivery, time.Duration) {
 }
 
 // try tells a hook once.
-func (r *Runner) try(ctx context.Context, d *Delivery) {
+func (r *Runner) try(ctx context.Context, d *Delivery, k *Hook) {
 	begun := time.Now()
 	ctx, cancel := context.WithTimeout(ctx, callTimeout)
 	defer cancel()
-	text, err := r.tell(ctx, &d.hook, &d.happened)
+	text, err := r.tell(ctx, k, &d.happened)
 	d.Tries++
 	d.At, d.Millis, d.Done, d.Status = begun.UTC(), time.Since(begun).Milliseconds(), err == nil, text
 	if err != nil {
@@ -283,19 +376,7 @@ func (r *Runner) try(ctx context.Context, d *Delivery) {
 	}
 }
 
-// SignatureHeader carries the signature of a call.
-const SignatureHeader = "Metaplasis-Signature"
-
-// Signature is t=SECONDS,v1=HEX, the HMAC-SHA-256 by the hook's secret of SECONDS, a dot and the body.
-func Signature(secret string, at time.Time, body []byte) string {
-	t := strconv.FormatInt(at.Unix(), 10)
-	m := hmac.New(sha256.New, []byte(secret))
-	m.Write([]byte(t + "."))
-	m.Write(body)
-	return "t=" + t + ",v1=" + hex.EncodeToString(m.Sum(nil))
-}
-
-var client = &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+var client = &http.Client{Transport: network.Transport(callTimeout), CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 
 // RefusedError says that a hook answered no, and why.
 type RefusedError struct{ Text string }
@@ -317,7 +398,7 @@ func (r *Runner) tell(ctx context.Context, k *Hook, h *Happening) (text string, 
 	}
 	req.Header.Set("Content-Type", "application/json")
 	req.Header.Set("User-Agent", "Metaplasis")
-	req.Header.Set(SignatureHeader, Signature(k.Secret, time.Now(), body))
+	Sign(req, body, k.ID, k.Secret, time.Now())
 	res, err := client.Do(req)
 	if err != nil {
 		if ctx.Err() != nil {
@@ -327,8 +408,11 @@ func (r *Runner) tell(ctx context.Context, k *Hook, h *Happening) (text string, 
 	}
 	defer func() { _ = res.Body.Close() }()
 	answer, _ := io.ReadAll(io.LimitReader(res.Body, maxOutput))
-	if res.StatusCode == http.StatusForbidden {
+	switch {
+	case res.StatusCode == http.StatusForbidden:
 		return "", &RefusedError{strings.TrimSpace(string(answer))}
+	case h.Event == Admission && res.StatusCode >= 300 && res.StatusCode < 500: // a page to sign in at, or nothing there: no is meant
+		return "", &RefusedError{fmt.Sprintf("the program that decides on senders answered %s", res.Status)}
 	}
 	if res.StatusCode < 200 || res.StatusCode > 299 {
 		return "", fmt.Errorf("it answered %s", res.Status)
@@ -399,29 +483,43 @@ func (r *Runner) Admit(ctx context.Context, h Happening) error {
 		}
 	}
 	r.mu.Unlock()
+	answers := make([]error, len(asked))
+	var all sync.WaitGroup
+	for i := range asked {
+		all.Go(func() { answers[i] = r.ask(ctx, &asked[i], h) }) // each has its own time
+	}
+	all.Wait()
+	for _, err := range answers {
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// ask asks one hook. A *RefusedError says no.
+func (r *Runner) ask(ctx context.Context, k *Hook, h Happening) error {
 	ctx, cancel := context.WithTimeout(ctx, admitTimeout)
 	defer cancel()
-	for _, k := range asked {
-		begun := time.Now()
-		text, err := r.tell(ctx, &k, &h)
-		d := &Delivery{Hook: k.ID, Event: h.Event, Channel: h.Channel, At: begun.UTC(), Tries: 1, Done: err == nil, Status: text, Millis: time.Since(begun).Milliseconds()}
-		var no *RefusedError
-		refused := errors.As(err, &no)
-		if err != nil {
-			d.Status = err.Error()
-		}
-		if refused {
-			d.Done, d.Status = true, "refused: "+no.Text
-		}
-		r.mu.Lock()
-		r.note(d)
-		r.mu.Unlock()
-		switch {
-		case refused:
-			return no
-		case err != nil && k.Strict:
-			return &RefusedError{"the program that decides on senders does not answer"}
-		}
+	begun := time.Now()
+	text, err := r.tell(ctx, k, &h)
+	d := &Delivery{Hook: k.ID, Event: h.Event, Channel: h.Channel, At: begun.UTC(), Tries: 1, Done: err == nil, Status: text, Millis: time.Since(begun).Milliseconds()}
+	var no *RefusedError
+	refused := errors.As(err, &no)
+	if err != nil {
+		d.Status = err.Error()
+	}
+	if refused {
+		d.Done, d.Status = true, "refused: "+no.Text
+	}
+	r.mu.Lock()
+	r.note(d)
+	r.mu.Unlock()
+	switch {
+	case refused:
+		return no
+	case err != nil && k.Strict:
+		return &RefusedError{"the program that decides on senders does not answer"}
 	}
 	return nil
 }

@@ -2,6 +2,9 @@ package hooks
 
 import (
 	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/base64"
 	"io"
 	"net/http"
 	"net/http/httptest"
@@ -33,11 +36,7 @@ func TestCallsAreSignedAndRepeated(t *testing.T) {
 	got := make(chan string, 9)
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		b, _ := io.ReadAll(r.Body)
-		sign := r.Header.Get(SignatureHeader)
-		at, _, _ := strings.Cut(strings.TrimPrefix(sign, "t="), ",")
-		n, err := time.ParseDuration(at + "s")
-		assert.NoError(t, err)
-		assert.Equal(t, Signature("s3cret", time.Unix(int64(n.Seconds()), 0), b), sign)
+		assertSigned(t, r, b, "s3cret")
 		if calls.Add(1) == 1 {
 			w.WriteHeader(http.StatusBadGateway)
 			return
@@ -90,15 +89,133 @@ func TestCommands(t *testing.T) {
 	assert.NotEmpty(t, d.Status)
 }
 
-// TestTheQueueIsBounded fires more than there is room for.
+// assertSigned checks a call as its receiver does: by RFC 9421 and RFC 9530 alone.
+func assertSigned(t *testing.T, r *http.Request, body []byte, secret string) {
+	sum := sha256.Sum256(body)
+	assert.Equal(t, "sha-256=:"+base64.StdEncoding.EncodeToString(sum[:])+":", r.Header.Get("Content-Digest"))
+	label, parameters, _ := strings.Cut(r.Header.Get("Signature-Input"), "=")
+	names, rest, _ := strings.Cut(strings.TrimPrefix(parameters, "("), ")")
+	assert.Regexp(t, `^;created=\d{10};keyid="hook-\d";alg="hmac-sha256"$`, rest)
+	var base strings.Builder
+	for name := range strings.FieldsSeq(names) {
+		value := ""
+		switch name {
+		case `"@method"`:
+			value = r.Method
+		case `"@target-uri"`:
+			value = "http://" + r.Host + r.RequestURI
+		default:
+			value = r.Header.Get(strings.Trim(name, `"`))
+		}
+		base.WriteString(name + ": " + value + "\n")
+	}
+	base.WriteString(`"@signature-params": ` + parameters)
+	m := hmac.New(sha256.New, []byte(secret))
+	m.Write([]byte(base.String()))
+	assert.Equal(t, label+"=:"+base64.StdEncoding.EncodeToString(m.Sum(nil))+":", r.Header.Get("Signature"), base.String())
+	for _, covered := range []string{"@method", "@target-uri", "content-digest"} {
+		assert.Contains(t, names, covered)
+	}
+}
+
+// TestTheQueueIsBounded fires more than one hook has room for: the other loses nothing.
 func TestTheQueueIsBounded(t *testing.T) {
 	r := &Runner{wake: make(chan struct{}, 1)}
-	r.Set([]Hook{{ID: 1, URL: "http://192.0.2.1/"}})
+	r.Set([]Hook{{ID: 1, URL: "http://192.0.2.1/"}, {ID: 2, URL: "http://192.0.2.2/", Events: []string{FeedEnded}}})
 	for range maxQueue + 50 {
 		r.Fire(Happening{Event: FeedBegun})
 	}
+	r.Fire(Happening{Event: FeedEnded})
 	list, lost := r.Deliveries(0)
-	assert.Len(t, list, keptLog)
-	assert.EqualValues(t, 50, lost)
-	assert.Len(t, r.queue, maxQueue)
+	assert.Len(t, list, maxQueue+1)
+	assert.EqualValues(t, 51, lost)
+	assert.Len(t, r.queue, maxQueue+1)
+}
+
+// TestASlowHookHoldsNoOtherUp has one that answers nothing, with more to tell it than there are workers.
+func TestASlowHookHoldsNoOtherUp(t *testing.T) {
+	hold := make(chan struct{})
+	slow := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		select {
+		case <-hold:
+		case <-r.Context().Done():
+		}
+	}))
+	defer slow.Close()
+	defer close(hold)
+	told := make(chan struct{}, 9)
+	quick := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { told <- struct{}{} }))
+	defer quick.Close()
+	r := started(t, "", Hook{ID: 1, URL: slow.URL}, Hook{ID: 2, URL: quick.URL, Events: []string{OnAir}})
+	for range 2 * workers {
+		r.Fire(Happening{Event: FeedBegun})
+	}
+	r.Fire(Happening{Event: OnAir})
+	<-told
+	list, _ := r.Deliveries(1)
+	for _, d := range list {
+		assert.False(t, d.Done)
+	}
+}
+
+// TestWhatWaitsOutlivesAStop stops with a hook that could not be told, and starts again.
+func TestWhatWaitsOutlivesAStop(t *testing.T) {
+	keep := filepath.Join(t.TempDir(), "waiting.json")
+	var well atomic.Bool
+	told := make(chan string, 9)
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		b, _ := io.ReadAll(r.Body)
+		if !well.Load() {
+			w.WriteHeader(http.StatusServiceUnavailable)
+			return
+		}
+		told <- string(b)
+	}))
+	defer server.Close()
+	list := []Hook{{ID: 1, URL: server.URL}}
+	r := &Runner{Keep: keep}
+	r.Start()
+	r.Set(list)
+	r.Fire(Happening{Event: FeedEnded, Channel: "line"})
+	require.Eventually(t, func() bool { list, _ := r.Deliveries(1); return list[0].Tries == 1 }, 5*time.Second, time.Millisecond)
+	r.Close()
+	well.Store(true)
+
+	r = &Runner{Keep: keep}
+	r.Start()
+	defer r.Close()
+	r.Set(list)
+	r.Fire(Happening{Event: FeedBegun, Channel: "line"})
+	assert.Contains(t, <-told, FeedBegun)
+	assert.Contains(t, <-told, FeedEnded)
+	_, err := os.Stat(keep)
+	assert.ErrorIs(t, err, os.ErrNotExist, "it is taken once")
+	out, _ := r.Deliveries(1)
+	assert.NotEqual(t, out[0].happened.ID, out[1].happened.ID)
+}
+
+// TestAnAdmissionThatIsNotAnsweredByYes has programs that send somebody elsewhere, or know nothing of it.
+func TestAnAdmissionThatIsNotAnsweredByYes(t *testing.T) {
+	for status, refused := range map[int]bool{200: false, 204: false, 302: true, 308: true, 401: true, 403: true, 404: true, 500: false} {
+		server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+			w.Header().Set("Location", "/in")
+			w.WriteHeader(status)
+		}))
+		r := started(t, "", Hook{ID: 1, URL: server.URL, Events: []string{Admission}})
+		err := r.Admit(context.Background(), Happening{Channel: "line"})
+		assert.Equal(t, refused, err != nil, "%d: %v", status, err)
+		server.Close()
+	}
+	// Two that do not answer are asked at the same time: each has its own time.
+	hold := make(chan struct{})
+	var asked atomic.Int64
+	slow := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		if asked.Add(1) == 2 {
+			close(hold)
+		}
+		<-hold
+	}))
+	defer slow.Close()
+	r := started(t, "", Hook{ID: 1, URL: slow.URL, Events: []string{Admission}}, Hook{ID: 2, URL: slow.URL, Events: []string{Admission}, Strict: true})
+	require.NoError(t, r.Admit(context.Background(), Happening{Channel: "line"}))
 }

@@ -30,7 +30,7 @@ var floors = map[string]float64{
 	"internal/codec":     4.5,
 	"internal/core/clip": 4, "internal/core/item": 4, "internal/library": 7, "internal/core/hls": 4, "internal/core/dash": 4,
 	"internal/core/transcode": 5, "internal/core/trial": 5.5, "internal/core/slate": 5.5, "internal/core/inspect": 5,
-	"internal/network": 5, "internal/network/udp": 5, "internal/network/rtc": 5.2, "internal/network/dnssd": 5.2,
+	"internal/network": 5, "internal/network/udp": 5.1, "internal/network/rtc": 5.2, "internal/network/dnssd": 5.2,
 	"internal/worker": 6, "internal/contribution/rtmp": 6, "internal/contribution/file": 6,
 	"internal/contribution/source": 5.7, "internal/contribution/channel": 6, "internal/contribution/mpegts": 5.8, "internal/libsrt": 4, "internal/hooks": 7, "internal/contribution/fetch": 6, "internal/onward/push": 6, "internal/contribution/cmaf": 5.6, "internal/contribution/push": 6, "internal/onward/whip": 6, "internal/onward/whep": 6, "internal/onward/relay": 6.2, "internal/onward/fan": 5.8, "internal/onward/forward": 6, "internal/onward/socket": 6, "internal/onward/tags": 5.8, "internal/contribution/whip": 6, "internal/core/rtsp": 2, "internal/core/sap": 2, "internal/core/webvtt": 1, "internal/contribution/rtsp": 6, "internal/contribution/studio": 6.2, "internal/onward/studio": 6, "internal/onward/rtpmedia": 5.8, "internal/onward/rtsp": 6, "internal/contribution/rtpmedia": 5.8, "internal/contribution/srt": 6,
 	"internal/contribution/tracks": 5, "internal/contribution": 5.5, "internal/onward/rtmp": 6, "internal/onward": 5.5, "internal/onward/mpegts": 5.8, "internal/onward/srt": 6,

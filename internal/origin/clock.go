@@ -16,12 +16,8 @@ type clock struct {
 	ahead     time.Duration // how much longer than on the monotonic clock the run has lasted on the wall clock
 }
 
-const (
-	// stepLimit is by how much the wall clock may move between two units and not have been set.
-	stepLimit = 100 * time.Millisecond
-	// setBackLimit is how far the wall clock may be set back and the channel's times go on, a little ahead of it.
-	setBackLimit = 500 * time.Millisecond
-)
+// stepLimit is by how much the wall clock may move between two units and not have been set.
+const stepLimit = 100 * time.Millisecond
 
 // newClock begins at a time on the wall clock.
 func newClock(at time.Time, monotonic func(time.Time) time.Duration) clock {
@@ -58,7 +54,7 @@ func (f *Feed) clockStepped(by time.Duration) {
 	}
 	c.event(Warning, "clock-stepped", fmt.Sprintf("The machine's clock was set %s; the channel goes on with a discontinuity, so that its times are those of the clock.", forward), do)
 	c.endSession()
-	if by < -setBackLimit {
+	if by < 0 {
 		// Media time never goes back. It is told by another epoch instead.
 		c.setBack = c.created.Sub(c.now().Round(0).Add(-media.Duration(c.lastEnd, media.VideoTimescale)))
 	}

@@ -75,6 +75,9 @@ type Config struct {
 	TLSKey       string
 	Running      string // folder in which commands find the services of this user; "" leaves no note
 	Metrics      string // address of its own for metrics; "" serves them on the HTTP ports to who has a token
+	// Outbound are networks that inputs, relays and hooks may connect to beside those that are open to all, such as
+	// 127.0.0.0/8: this machine's own addresses and those of its link are closed.
+	Outbound []string
 	// InspectPrivate lets the console's inspector connect to private, loopback and link-local addresses.
 	InspectPrivate bool
 	HookCommands   string // folder of programs that hooks may run; "" for none
@@ -151,6 +154,11 @@ func Start(ctx context.Context, c Config) (_ *Service, err error) {
 	if err := os.MkdirAll(c.Data, 0o700); err != nil {
 		return nil, fmt.Errorf("data folder: %w", err)
 	}
+	policy, err := network.NewOutbound(c.Outbound)
+	if err != nil {
+		return nil, err
+	}
+	network.SetOutbound(policy)
 	s.descriptors = network.RaiseDescriptors()
 	if err := s.openRecords(ctx); err != nil {
 		return nil, err

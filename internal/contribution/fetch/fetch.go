@@ -47,7 +47,7 @@ type Fetcher struct {
 	Streams *mpegts.Receiver
 	Logger  *slog.Logger
 	Now     func() time.Time // the wall clock, by which sources say what is available; nil is time.Now
-	// Dial connects to a source; nil is a dialer without restrictions.
+	// Dial connects to a source; nil is that of the process.
 	Dial func(ctx context.Context, network, address string) (net.Conn, error)
 }
 
@@ -80,7 +80,7 @@ func (f *Fetcher) Receive(ctx context.Context, l *source.Line) error {
 		x.now = time.Now
 	}
 	if f.Dial == nil {
-		x.client.Transport.(*http.Transport).DialContext = (&net.Dialer{Timeout: requestTimeout}).DialContext
+		x.client.Transport.(*http.Transport).DialContext = network.Dialer(requestTimeout).DialContext
 	}
 	defer x.client.CloseIdleConnections()
 	at := *l.URL

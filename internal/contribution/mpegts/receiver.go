@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
-	"net"
 	"net/http"
 	"net/url"
 	"strings"
@@ -208,7 +207,7 @@ func receiveHTTP(ctx context.Context, u *url.URL, secret string, s *Stream) erro
 	if user := u.User.Username(); user != "" || secret != "" {
 		req.SetBasicAuth(user, secret)
 	}
-	client := &http.Client{Transport: &http.Transport{DialContext: (&net.Dialer{Timeout: connectTimeout}).DialContext, DisableCompression: true}}
+	client := &http.Client{Transport: &http.Transport{DialContext: network.Dialer(connectTimeout).DialContext, DisableCompression: true}}
 	defer client.CloseIdleConnections()
 	res, err := client.Do(req)
 	if err != nil {

@@ -17,6 +17,7 @@ import (
 	"metaplasis/internal/core/flv"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/rtmp"
+	"metaplasis/internal/network"
 )
 
 // Puller fetches what another server plays over RTMP: rtmp://host/APPLICATION/NAME. It implements source.Protocol.
@@ -61,7 +62,7 @@ func (p *Puller) dial(ctx context.Context, l *source.Line) (net.Conn, error) {
 	if port == "" {
 		port = map[string]string{"rtmp": "1935", "rtmps": "443"}[l.URL.Scheme]
 	}
-	d := &net.Dialer{Timeout: dialTimeout}
+	d := network.Dialer(dialTimeout)
 	host := net.JoinHostPort(l.URL.Hostname(), port)
 	if l.URL.Scheme == "rtmps" {
 		return (&tls.Dialer{NetDialer: d}).DialContext(ctx, "tcp", host)

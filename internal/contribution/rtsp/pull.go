@@ -25,6 +25,7 @@ import (
 	"metaplasis/internal/contribution/rtpmedia"
 	"metaplasis/internal/contribution/source"
 	"metaplasis/internal/core/rtsp"
+	"metaplasis/internal/network"
 )
 
 // Timing.
@@ -159,7 +160,7 @@ func dial(ctx context.Context, u *url.URL) (net.Conn, error) {
 		}
 	}
 	host := net.JoinHostPort(u.Hostname(), port)
-	d := &net.Dialer{Timeout: dialTimeout}
+	d := network.Dialer(dialTimeout)
 	if u.Scheme == "rtsps" {
 		// Cameras have certificates of their own making: encrypted, and not more.
 		return (&tls.Dialer{NetDialer: d, Config: &tls.Config{InsecureSkipVerify: u.Query().Get("verify") != "1", ServerName: u.Hostname()}}).DialContext(ctx, "tcp", host)

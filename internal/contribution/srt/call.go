@@ -6,6 +6,7 @@ import (
 	"net/url"
 	"time"
 
+	"metaplasis/internal/network"
 	"metaplasis/internal/onward/mpegts"
 )
 
@@ -23,6 +24,8 @@ func (m *Manager) Call(ctx context.Context, u *url.URL) (*mpegts.Conn, error) {
 	kind, patience := byte(kindDial), callWithin
 	if d.Mode == modeListener {
 		kind, patience = kindListen, time.Hour
+	} else if d.Remote, err = network.Resolve(ctx, d.Remote); err != nil {
+		return nil, err
 	}
 	r, id, sent := m.ask(kind, d)
 	if !sent {

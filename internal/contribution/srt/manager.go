@@ -591,6 +591,8 @@ func (m *Manager) Receive(ctx context.Context, l *source.Line) error {
 	kind := byte(kindDial)
 	if d.Mode == modeListener {
 		kind = kindListen
+	} else if d.Remote, err = network.Resolve(ctx, d.Remote); err != nil {
+		return err
 	}
 	r, id, sent := m.ask(kind, d)
 	defer m.forget(id)

@@ -14,6 +14,8 @@ import (
 	"syscall"
 	"time"
 
+	"metaplasis/internal/network"
+
 	"golang.org/x/net/ipv4"
 	"golang.org/x/net/ipv6"
 	"golang.org/x/sys/unix"
@@ -151,7 +153,7 @@ func join(c *net.UDPConn, group netip.Addr, face *net.Interface, source string) 
 // Dial opens a socket that sends to an address such as udp://239.1.1.1:5000?interface=eth0&ttl=4: to a group by the
 // interface and with the lifetime that the address names.
 func Dial(ctx context.Context, u *url.URL) (*net.UDPConn, error) {
-	c, err := (&net.Dialer{}).DialContext(ctx, "udp", u.Host)
+	c, err := network.Dialer(0).DialContext(ctx, "udp", u.Host)
 	if err != nil {
 		return nil, fmt.Errorf("sending to %s: %w", u.Host, err)
 	}

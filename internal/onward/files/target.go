@@ -17,6 +17,8 @@ import (
 	"strings"
 	"time"
 
+	"metaplasis/internal/network"
+
 	"github.com/jlaffaye/ftp"
 	"github.com/minio/minio-go/v7"
 	"github.com/minio/minio-go/v7/pkg/credentials"
@@ -134,8 +136,7 @@ func openHTTP(u *url.URL) target {
 	key := q.Get("key")
 	q.Del("key")
 	base.RawQuery, base.User = q.Encode(), nil
-	return &overHTTP{client: &http.Client{Timeout: wait, Transport: &http.Transport{MaxIdleConnsPerHost: 8, IdleConnTimeout: time.Minute, TLSHandshakeTimeout: 10 * time.Second,
-		ResponseHeaderTimeout: wait, ForceAttemptHTTP2: true}}, base: &base, key: key, user: u.User}
+	return &overHTTP{client: &http.Client{Timeout: wait, Transport: network.Transport(10 * time.Second)}, base: &base, key: key, user: u.User}
 }
 
 func (h *overHTTP) do(ctx context.Context, method, name, contentType string, pieces [][]byte) error {
@@ -201,7 +202,7 @@ func openBucket(ctx context.Context, u *url.URL) (target, error) {
 		prefix += "/"
 	}
 	secret, _ := u.User.Password()
-	client, err := minio.New(u.Host, &minio.Options{Creds: credentials.NewStaticV4(u.User.Username(), secret, ""), Secure: u.Query().Get("tls") != "off", Region: u.Query().Get("region"), MaxRetries: 1})
+	client, err := minio.New(u.Host, &minio.Options{Creds: credentials.NewStaticV4(u.User.Username(), secret, ""), Secure: u.Query().Get("tls") != "off", Region: u.Query().Get("region"), MaxRetries: 1, Transport: network.Transport(wait)})
 	if err != nil {
 		return nil, err
 	}
@@ -243,7 +244,7 @@ func openFTP(ctx context.Context, u *url.URL) (target, error) {
 	if u.Port() == "" {
 		host = net.JoinHostPort(u.Hostname(), "21")
 	}
-	options := []ftp.DialOption{ftp.DialWithContext(ctx), ftp.DialWithTimeout(wait), ftp.DialWithShutTimeout(wait)}
+	options := []ftp.DialOption{ftp.DialWithContext(ctx), ftp.DialWithDialer(*network.Dialer(wait)), ftp.DialWithShutTimeout(wait)}
 	if u.Scheme == "ftps" {
 		options = append(options, ftp.DialWithExplicitTLS(&tls.Config{ServerName: u.Hostname(), MinVersion: tls.VersionTLS12}))
 	}
@@ -318,7 +319,7 @@ func openSFTP(ctx context.Context, u *url.URL) (target, error) {
 			}
 			return nil
 		}}
-	dialer := net.Dialer{Timeout: wait}
+	dialer := network.Dialer(wait)
 	line, err := dialer.DialContext(ctx, "tcp", host)
 	if err != nil {
 		return nil, err

@@ -2,10 +2,13 @@
 package forward
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
+	"net"
+	"net/url"
 	"os/exec"
 	"strings"
 	"sync"
@@ -13,6 +16,7 @@ import (
 
 	"metaplasis/internal/core/amf"
 	"metaplasis/internal/core/flv"
+	"metaplasis/internal/network"
 	"metaplasis/internal/onward/tags"
 )
 
@@ -31,6 +35,11 @@ const writeWithin = 5 * time.Second
 
 // Dial starts the process, which sends what it reads to an address.
 func Dial(ctx context.Context, command func(address string) *exec.Cmd, address string) (*Sender, error) {
+	if u, err := url.Parse(address); err == nil { // that process connects by itself
+		if _, err := network.Resolve(ctx, net.JoinHostPort(u.Hostname(), cmp.Or(u.Port(), "0"))); err != nil {
+			return nil, err
+		}
+	}
 	s := &Sender{cmd: command(address), failed: make(chan error, 1)}
 	s.cmd.Stderr = &s.said
 	var err error

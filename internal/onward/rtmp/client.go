@@ -15,6 +15,7 @@ import (
 
 	"metaplasis/internal/core/amf"
 	"metaplasis/internal/core/rtmp"
+	"metaplasis/internal/network"
 )
 
 // Timeouts of a connection.
@@ -98,9 +99,9 @@ func dial(ctx context.Context, u *url.URL, conf *tls.Config) (net.Conn, error) {
 	var conn net.Conn
 	var err error
 	if u.Scheme == "rtmps" {
-		conn, err = (&tls.Dialer{Config: conf}).DialContext(ctx, "tcp", host)
+		conn, err = (&tls.Dialer{NetDialer: network.Dialer(0), Config: conf}).DialContext(ctx, "tcp", host)
 	} else {
-		conn, err = (&net.Dialer{}).DialContext(ctx, "tcp", host)
+		conn, err = network.Dialer(0).DialContext(ctx, "tcp", host)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("connecting to %s: %w", host, err)

@@ -14,6 +14,7 @@ import (
 
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/rtsp"
+	"metaplasis/internal/network"
 	"metaplasis/internal/onward/rtpmedia"
 )
 
@@ -72,7 +73,7 @@ func Dial(ctx context.Context, u *url.URL, o Options) (*Conn, error) {
 	if u.Port() == "" {
 		host = net.JoinHostPort(u.Hostname(), "554")
 	}
-	d := &net.Dialer{Timeout: connectTimeout}
+	d := network.Dialer(connectTimeout)
 	var conn net.Conn
 	var err error
 	if u.Scheme == "rtsps" {

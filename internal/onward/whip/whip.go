@@ -32,6 +32,9 @@ const (
 // RefusedError says that the server does not take the stream.
 type RefusedError struct{ Text string }
 
+// client makes requests where the policy of the process lets it.
+var client = &http.Client{Transport: network.Transport(15 * time.Second)}
+
 func (e *RefusedError) Error() string { return "refused: " + e.Text }
 
 // Options of a connection.
@@ -139,7 +142,7 @@ func (c *Conn) tell() {
 	}
 	req.Header.Set("Content-Type", "application/json")
 	req.Header.Set("Authorization", "Bearer "+c.o.Key)
-	if res, err := http.DefaultClient.Do(req); err == nil {
+	if res, err := client.Do(req); err == nil {
 		_ = res.Body.Close()
 	}
 }
@@ -261,7 +264,7 @@ func (c *Conn) signal() error {
 	}
 	req.Header.Set("Content-Type", "application/sdp")
 	req.Header.Set("Authorization", "Bearer "+c.o.Key)
-	res, err := http.DefaultClient.Do(req)
+	res, err := client.Do(req)
 	if err != nil {
 		return network.WithoutSecrets(err)
 	}
@@ -308,7 +311,7 @@ func (c *Conn) Close() error {
 		ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 		defer cancel()
 		if req, err := http.NewRequestWithContext(ctx, http.MethodDelete, c.resource, nil); err == nil {
-			if res, err := http.DefaultClient.Do(req); err == nil {
+			if res, err := client.Do(req); err == nil {
 				_ = res.Body.Close()
 			}
 		}

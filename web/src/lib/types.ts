@@ -275,7 +275,7 @@ export interface Hook {
   command?: string; // a program in the service's folder of hooks
   events?: string[]; // none is all but admission
   channel?: string; // "" is all
-  secret?: string; // Secret signs calls: see Signature. It is told once, when the hook is made.
+  secret?: string; // Secret signs calls: see Sign. It is told once, when the hook is made.
   strict?: boolean; // Strict refuses senders when the program does not answer an admission; without it they are let in.
 }
 
