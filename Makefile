@@ -6,12 +6,13 @@
 # make build    the binary, bin/metaplasis
 # make format   format Go and web sources
 # make types    write the console's types from the Go types of the control API
+# make limits   write docs/limits.md from the bounds in the code
 # make shots    take the pictures in docs/screenshots anew
 
 GO_FILES := $(shell find cmd demo e2e internal web -name '*.go' -not -path '*/node_modules/*')
 WEB_FILES := $(shell find web/src web/public -type f) $(wildcard web/*.html web/*.ts web/*.js web/package-lock.json)
 
-.PHONY: demo test bench soak attack build setup format lint shots types fuzz clean
+.PHONY: demo test bench soak attack build setup format lint shots types limits fuzz age clean
 
 demo: build
 	exec bin/metaplasis rehearse
@@ -57,6 +58,9 @@ attack: build
 FUZZTIME ?= 10s
 fuzz:
 	tools/fuzz $(FUZZTIME)
+
+limits:
+	go test ./internal/house -run TestLimitsAreListed -write
 
 types:
 	go run ./web/types

@@ -107,8 +107,10 @@ type Extras map[string]string
 // Bounds of extras.
 const (
 	extraPrefix = "x-"
-	maxExtras   = 8
-	maxExtra    = 64 << 10
+	//limit:extra texts that a sender says of itself | each sender | further ones are left out
+	maxExtras = 8
+	//limit:bytes of one of them | each sender | it is left out
+	maxExtra = 64 << 10
 )
 
 // Take takes one, if it is one and there is room.

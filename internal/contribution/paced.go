@@ -45,6 +45,7 @@ type pacedUnit struct {
 }
 
 const (
+	//limit:bytes that wait for their time | each fetched source | fetching waits
 	maxPaced = 64 << 20
 	// pacedCost is what a unit takes beside its data, in bytes.
 	pacedCost = 128
@@ -55,6 +56,7 @@ const (
 	// tracksWait is for how long tracks are waited for that are announced.
 	tracksWait = 6 * time.Second
 	// maxLines is how many lines are remembered.
+	//limit:lines of times that are remembered | each fetched source | the oldest are forgotten
 	maxLines = 8
 )
 

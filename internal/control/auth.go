@@ -24,12 +24,16 @@ const (
 	cookieName  = "metaplasis_session"
 	sessionLife = 14 * 24 * time.Hour
 	minPassword = 10
+	//limit:bytes of a password | each sign-in | refused before it is hashed
 	maxPassword = 256
 
 	// Password hashes take 32 MB each: so many at a time, and so many requests that wait for one, of all networks and
 	// of one.
-	maxHashing     = 2
-	maxHashers     = 16
+	//limit:passwords that are hashed at a time, at 32 MB each | all | others wait
+	maxHashing = 2
+	//limit:requests that wait for that | all | 503
+	maxHashers = 16
+	//limit:requests that wait for that | each network | 503
 	maxHashersEach = 4
 )
 
@@ -235,8 +239,9 @@ func (s *Service) passwordIs(r *http.Request, hash, password string) (right bool
 const (
 	tokenKnown   = 15 * time.Second
 	tokenTrusted = 24 * time.Hour
-	maxTokens    = 1024
-	anyToken     = -1
+	//limit:tokens that are known without asking the database | all | all are asked for anew
+	maxTokens = 1024
+	anyToken  = -1
 )
 
 type knownToken struct {

@@ -48,7 +48,8 @@ func checkRole(r api.Role) error {
 
 // For how many days tokens are valid.
 const (
-	usualToken   = 365
+	usualToken = 365
+	//limit:life of a token | each token | 422
 	longestToken = 3660
 )
 

@@ -17,6 +17,8 @@ import (
 
 // keptRevisions is how many earlier settings of a channel are remembered, to tell a stale change
 // what changed.
+//
+//limit:earlier settings, to tell a stale change what changed | each channel | the oldest are forgotten
 const keptRevisions = 16
 
 type revision struct {

@@ -51,6 +51,7 @@ func (s *Service) listHooks(_ http.ResponseWriter, r *http.Request) (any, error)
 	return list, err
 }
 
+//limit:characters of an address | each hook | 422
 const maxURL = 500
 
 func (s *Service) addHook(_ http.ResponseWriter, r *http.Request) (any, error) {

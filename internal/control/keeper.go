@@ -13,6 +13,8 @@ import (
 )
 
 // checkTimeout bounds how long a sender waits until its key is checked.
+//
+//limit:how long a sender waits until its key is checked | each sender | it is refused
 const checkTimeout = 3 * time.Second
 
 // The service is the origin's keeper and its gate.
@@ -109,6 +111,8 @@ func (s *Service) Admit(sender contribution.Sender) (origin.Grant, error) {
 }
 
 // maxKnownKeys bounds the keys that are known in memory.
+//
+//limit:keys that are known without asking the database | all | all are asked for anew
 const maxKnownKeys = 4096
 
 // knownKeys are the contribution keys that were right since the service started.

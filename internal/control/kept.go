@@ -40,10 +40,13 @@ const (
 )
 
 const (
-	maxRecordings  = 20_000
-	recordEach     = 5 * time.Second
-	defaultHours   = 24
-	maxTitle       = 200
+	//limit:recordings | all | no further one is begun: 422, a problem and an event; those that run go on
+	maxRecordings = 20_000
+	recordEach    = 5 * time.Second
+	defaultHours  = 24
+	//limit:characters of a title | each recording | 422
+	maxTitle = 200
+	//limit:how far ahead a recording may be planned | each recording | 422
 	maxAheadOfTime = 366 * 24 * time.Hour
 )
 
@@ -370,6 +373,7 @@ func (s *Service) addRecording(_ http.ResponseWriter, r *http.Request) (any, err
 	return s.shown(r, rec), nil
 }
 
+//limit:days for which a recording is kept | each recording | 422
 const maxRecordDaysAsked = 3660
 
 // expiry is when something that is kept for so many days goes, nil for never.
@@ -626,6 +630,8 @@ func (s *Service) endAlways(ctx context.Context, r *records.Recording, now time.
 }
 
 // maxPublicMarkers is how many markers a viewer's page is told of.
+//
+//limit:markers that a viewer's page is told of | each channel | the newest are told
 const maxPublicMarkers = 200
 
 // addPast tells a viewer's page how far back it may go.

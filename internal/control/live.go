@@ -15,8 +15,9 @@ import (
 // and "event" with each new event, and again with its count when it happens again.
 
 const (
-	liveEvery    = time.Second
-	liveQueue    = 64 // events that wait for a slow page; past it they are dropped and it reloads
+	liveEvery = time.Second
+	liveQueue = 64 // events that wait for a slow page; past it they are dropped and it reloads
+	//limit:console pages that follow the live updates | all | 503
 	maxListeners = 200
 )
 

@@ -72,11 +72,14 @@ func (s *Service) timeline(_ http.ResponseWriter, r *http.Request) (any, error) 
 
 // Bounds of inspections: how long one lasts, and how many run at a time.
 const (
-	usualInspection   = 10
+	usualInspection = 10
+	//limit:length of an inspection | each inspection | 422
 	longestInspection = 40
-	maxInspections    = 4
-	inspectionGrace   = 4 * time.Second // for what was asked for and is still coming
-	fetchesAtATime    = 3               // of all inspections together, each held whole in memory
+	//limit:inspections | all | 503
+	maxInspections  = 4
+	inspectionGrace = 4 * time.Second // for what was asked for and is still coming
+	//limit:segments that inspections fetch at a time | all | others wait
+	fetchesAtATime = 3 // of all inspections together, each held whole in memory
 )
 
 // mayInspect says whether the service may connect to an address for somebody at the console: to

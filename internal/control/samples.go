@@ -14,6 +14,7 @@ import (
 const (
 	sampleEvery = 5 * time.Second
 	sampleSpan  = time.Hour
+	//limit:samples for charts | each channel | the oldest are forgotten
 	keptSamples = int(sampleSpan / sampleEvery)
 )
 

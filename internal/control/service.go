@@ -35,6 +35,8 @@ import (
 )
 
 // maxBody bounds what a request may send.
+//
+//limit:bytes of a request | each request | 413
 const maxBody = 1 << 20
 
 // Ports say where senders reach the service, for the addresses that it shows.
@@ -226,6 +228,7 @@ func checkLabel(label string) error {
 	return nil
 }
 
+//limit:characters of a name for people | each record | 422
 const maxLabel = 120
 
 func number(r *http.Request, name string) (int64, error) {

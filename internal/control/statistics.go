@@ -143,4 +143,6 @@ func (s *Service) export(w http.ResponseWriter, r *http.Request) {
 }
 
 // maxExported is how many events or feeds come at a time.
+//
+//limit:events or feeds that come at a time | each request | the next are asked for by a further request
 const maxExported = 20_000

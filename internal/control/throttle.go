@@ -11,15 +11,21 @@ import (
 // Bounds of guessing. What is wrong counts, against the network that it came from and the account that it was for; an
 // account that is attacked stays open to networks from which it was signed in to before.
 const (
-	attemptSpan    = 5 * time.Minute
-	maxAttempts    = 10 // wrong passwords of one network within the span
-	maxForAccount  = 20 // for one account, from networks that it does not know
-	maxNetworks    = 4096
-	maxAccounts    = 4096
-	knownNetworks  = 4096
-	networkKnown   = 90 * 24 * time.Hour
-	maxLookups     = 200 // tokens and keys that nobody knows, which the database is asked for, a second
-	maxLookupsEach = 20  // of one network
+	attemptSpan = 5 * time.Minute
+	//limit:wrong passwords within a quarter of an hour | each network | 429
+	maxAttempts = 10 // wrong passwords of one network within the span
+	//limit:wrong passwords within that, from networks that it does not know | each account | 429 for networks that it does not know
+	maxForAccount = 20 // for one account, from networks that it does not know
+	//limit:networks that are remembered | all | the one that was quiet longest is forgotten
+	maxNetworks = 4096
+	//limit:accounts that are remembered | all | the one that was quiet longest is forgotten
+	maxAccounts   = 4096
+	knownNetworks = 4096
+	networkKnown  = 90 * 24 * time.Hour
+	//limit:tokens and keys that nobody knows, a second | all | 429, or the sender is refused
+	maxLookups = 200 // tokens and keys that nobody knows, which the database is asked for, a second
+	//limit:tokens and keys that nobody knows, a second | each network | 429, or the sender is refused
+	maxLookupsEach = 20 // of one network
 )
 
 // throttle slows down guessing. What it remembers is bounded: the oldest goes first, so that a crowd of networks pushes

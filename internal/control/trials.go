@@ -23,7 +23,8 @@ import (
 const (
 	trialBytes  = 24 << 20
 	widestTrial = 1280 // of the screen at which pictures are compared
-	keptTrials  = 64
+	//limit:channels whose newest ladder trial is remembered | all | another one is forgotten
+	keptTrials = 64
 )
 
 // trials are the newest of each channel.

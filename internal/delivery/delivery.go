@@ -55,7 +55,9 @@ const immutable = "public, max-age=31536000, immutable"
 
 // How many requests may wait for media that is still to come: of all networks, and of one.
 const (
-	maxWaiting     = 50_000
+	//limit:requests that wait for a part, a playlist or a segment that is not made yet | all | 503
+	maxWaiting = 50_000
+	//limit:requests that wait for one | each network | 503
 	maxWaitingEach = 10_000
 )
 

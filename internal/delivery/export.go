@@ -17,7 +17,9 @@ import (
 
 // How many files are written at a time: for all who ask, and for one network.
 const (
-	maxExports     = 16
+	//limit:downloads | all | 503
+	maxExports = 16
+	//limit:downloads | each network | 503
 	maxExportsEach = 4
 )
 

@@ -346,9 +346,12 @@ func (p *Past) here(q *request, protocol string) {
 // Bounds of what is done for time-shift viewers.
 const (
 	// maxListed is how many segments a playlist of what is kept lists.
+	//limit:segments of a playlist of what is kept | each request | the list is clipped
 	maxListed = 100_000
 	// So many wait for their turn, of all networks and of one.
-	maxTurns     = 256
+	//limit:requests that wait for their turn to read what is kept | all | 503
+	maxTurns = 256
+	//limit:requests that wait for that | each network | 503
 	maxTurnsEach = 32
 )
 
@@ -471,7 +474,9 @@ type document struct {
 }
 
 const (
-	maxDocuments     = 512
+	//limit:playlists of what is kept that are held | all | all are made anew
+	maxDocuments = 512
+	//limit:bytes of them | all | all are made anew
 	maxDocumentBytes = 48 << 20
 )
 

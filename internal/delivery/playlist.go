@@ -116,6 +116,7 @@ const shortLife = "public, max-age=1"
 // The bounds of a blocking request: how far ahead it may ask (draft, 6.2.5.2), and for how many
 // target durations it waits.
 const (
+	//limit:segments by which a request may be ahead | each request | 400
 	maxAhead  = 2
 	waitSpans = 3
 	// holdAtStart is how long a first playlist waits for the first segment: below the ten seconds that

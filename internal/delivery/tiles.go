@@ -121,6 +121,8 @@ func fitted(of, in image.Rectangle) image.Rectangle {
 }
 
 // maxStill bounds a small picture, in bytes.
+//
+//limit:bytes of a small picture | each picture | it is not shown
 const maxStill = 1 << 20
 
 // still reads a small picture.

@@ -20,6 +20,8 @@ const (
 )
 
 // maxViewers bounds the table, at about 50 bytes each. Past it new viewers are served but not counted.
+//
+//limit:viewers that are counted | all | further ones are served but not counted
 const maxViewers = 200_000
 
 // protocols are what viewers are counted by.

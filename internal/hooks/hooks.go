@@ -87,13 +87,19 @@ type Delivery struct {
 
 // Bounds.
 const (
-	MaxHooks     = 64
-	maxQueue     = 200 // deliveries of one hook that wait
-	keptLog      = 300
-	workers      = 4
-	callTimeout  = 5 * time.Second
+	//limit:hooks | all | 422
+	MaxHooks = 64
+	//limit:deliveries that wait | each hook | the newest are dropped and counted
+	maxQueue = 200 // deliveries of one hook that wait
+	//limit:deliveries that are listed | all | the oldest are forgotten
+	keptLog = 300
+	workers = 4
+	//limit:how long a call may take | each delivery | it is repeated later
+	callTimeout = 5 * time.Second
+	//limit:how long a program may think about a sender | each hook | the sender comes in, or not if the hook is strict
 	admitTimeout = 2 * time.Second
-	maxOutput    = 4 << 10
+	//limit:bytes of an answer, or of what a command says | each delivery | the rest is not read
+	maxOutput = 4 << 10
 )
 
 // pauses are those before the further tries.

@@ -19,14 +19,20 @@ import (
 
 // Bounds of what is fetched.
 const (
-	maxBody       = 32 << 20 // of a segment
-	maxText       = 2 << 20  // of a playlist or manifest
-	maxTexts      = 8 << 20  // of all of a stream's that are held
+	//limit:bytes of a segment | each request | the segment is not inspected
+	maxBody = 32 << 20 // of a segment
+	//limit:bytes of a playlist or manifest | each request | it is refused
+	maxText = 2 << 20 // of a playlist or manifest
+	//limit:bytes of all playlists of a stream that are held | each inspection | further ones are not kept
+	maxTexts = 8 << 20 // of all of a stream's that are held
+	//limit:renditions | each inspection | further ones are left out
 	maxRenditions = 16
-	requestLimit  = 30 * time.Second
-	queueLength   = 256
-	atFirst       = 2 // segments of each rendition that are fetched before new ones come
-	onDemand      = 3 // of the begin, and one of the end, of a stream that is not live
+	//limit:how long a request may take | each request | a finding
+	requestLimit = 30 * time.Second
+	//limit:segments that wait to be fetched | each rendition | the inspection waits
+	queueLength = 256
+	atFirst     = 2 // segments of each rendition that are fetched before new ones come
+	onDemand    = 3 // of the begin, and one of the end, of a stream that is not live
 )
 
 // Options of an inspection.

@@ -81,8 +81,9 @@ const (
 	codingState  = "coding.json"
 	stretchLeast = 20 * media.VideoTimescale
 	codedSegment = 4 * media.VideoTimescale
-	maxCodings   = 1000
-	codedEffort  = 4
+	//limit:conversions | all | 422
+	maxCodings  = 1000
+	codedEffort = 4
 )
 
 // Errors of asking for a coding.

@@ -198,6 +198,8 @@ type collecting struct {
 }
 
 // maxCollected bounds what is held of a stretch, in bytes.
+//
+//limit:bytes of a stretch that is converted | each conversion | the conversion fails
 const maxCollected = 1 << 30
 
 func (o *collecting) Track(id media.TrackID, t media.Track) { o.tracks[id] = &t }

@@ -102,12 +102,17 @@ type Library struct {
 
 // Bounds of a library.
 const (
-	lookEach   = 2 * time.Second
-	settled    = 1500 * time.Millisecond // a file that changed later is being written
+	lookEach = 2 * time.Second
+	settled  = 1500 * time.Millisecond // a file that changed later is being written
+	//limit:files | all | further ones are not listed, and a problem is told
 	maxEntries = 20_000
+	//limit:files of an item | each item | further ones are left out
 	maxMembers = 24 // files of an item
-	maxDepth   = 8
+	//limit:folders within folders | all | what is deeper is not listed
+	maxDepth = 8
+	//limit:bytes of segments that are held | all | those that were not used longest are dropped
 	cacheBytes = 96 << 20
+	//limit:bytes of indexes that are held | all | those that were not used longest are dropped
 	indexBytes = 256 << 20
 )
 

@@ -29,8 +29,10 @@ type Upload struct {
 // Bounds of uploads.
 const (
 	uploadFolder = ".uploads"
-	maxUploads   = 64
-	maxUpload    = 1 << 40
+	//limit:uploads that are not complete | all | 422
+	maxUploads = 64
+	//limit:bytes | each upload | 422
+	maxUpload = 1 << 40
 	// uploadRests is for how long an upload is kept of which nothing comes.
 	uploadRests = 24 * time.Hour
 	// diskLeft is what uploads leave free of the disk, bytes.

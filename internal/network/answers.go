@@ -11,6 +11,8 @@ import (
 )
 
 // maxAnswer is how much of a server's own words is told, bytes.
+//
+//limit:bytes of a server's own words that are told | each error | the rest is left out
 const maxAnswer = 300
 
 // Answer words what a server answered that did not do what was asked: the status, and the first of what it says in plain

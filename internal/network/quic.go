@@ -13,7 +13,9 @@ import (
 
 // Bounds of connections over QUIC: of all networks, and of one.
 const (
-	maxQUIC     = 4096
+	//limit:connections over QUIC: HTTP/3 and WebTransport | all | the connection is refused
+	maxQUIC = 4096
+	//limit:connections over QUIC | each network | the connection is refused
 	maxQUICEach = 512
 )
 

@@ -16,7 +16,9 @@ type Audience struct {
 
 // Bounds of those who receive in ways that hold a connection each: of all, and of one network.
 const (
-	maxAudience     = 4096
+	//limit:receivers over RTMP, RTSP, SRT and TS | all | the receiver is refused
+	maxAudience = 4096
+	//limit:receivers | each network | the receiver is refused
 	maxAudienceEach = 1024
 )
 

@@ -38,6 +38,7 @@ const (
 	// headStart is where the line's clock begins, so that sound that came early does not lie before 0.
 	headStart = media.VideoTimescale
 	// maxBehind is how late a line may be before it falls to the next keyframe.
+	//limit:how late units may be | each relay or receiver | it goes on at the next keyframe, and what is left out is counted
 	maxBehind = 4 * time.Second
 )
 

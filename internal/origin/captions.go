@@ -33,6 +33,7 @@ func (c *captioned) size() (n int) {
 
 const (
 	// maxCaptionBytes bounds the captions that wait for encoded pictures: a minute of them and more.
+	//limit:bytes of captions that wait for encoded pictures | each channel | the oldest are dropped
 	maxCaptionBytes = 256 << 10
 	// reordered is how many pictures may come before one that is shown earlier (H.264, A.3.1).
 	reordered = 16

@@ -17,6 +17,8 @@ type arrival struct {
 }
 
 // keptArrivals is how many pictures' arrivals are known: some seconds of them.
+//
+//limit:pictures whose arrival is known | each channel | the oldest are forgotten
 const keptArrivals = 256
 
 // came notes when a picture of the source came.

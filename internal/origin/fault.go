@@ -13,7 +13,8 @@ const (
 	// faultShown is after what time a fault is a problem.
 	faultShown = 20 * time.Second
 	// faultRest is for how long a faulty feed is not preferred, at first; twice as long each further time.
-	faultRest    = time.Minute
+	faultRest = time.Minute
+	//limit:rest before a worker is tried again | each channel | it does not grow further
 	maxFaultRest = 30 * time.Minute
 	// silenceLevel is below what sound is silent, in hundredths of LUFS.
 	silenceLevel = -6000

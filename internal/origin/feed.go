@@ -20,6 +20,7 @@ import (
 
 // Bounds of what a feed holds before its tracks are known.
 const (
+	//limit:bytes that wait until the tracks are known | each feed | the feed begins with the tracks that are known
 	maxEarlyBytes = 16 << 20
 	// orderUnits is how many pictures tell whether some are presented before they say that they are decoded.
 	orderUnits = 5
@@ -77,6 +78,8 @@ const soundAlone = time.Second
 const unitCost = 128
 
 // maxSounds is how many tracks of sound of a feed are used.
+//
+//limit:tracks of sound that are used | each feed | further ones are left out
 const maxSounds = 8
 
 type earlyUnit struct {

@@ -47,7 +47,9 @@ const (
 )
 
 const (
-	maxInputs   = 6
+	//limit:inputs | each channel | 422
+	maxInputs = 6
+	//limit:items | each file input | 422
 	maxPlaylist = 64 // items of an input
 	onDemand    = "on-demand:"
 	// KeptSecret stands for a secret that is not shown; in a change, for the one that was there.
@@ -161,10 +163,14 @@ var (
 )
 
 const (
-	maxAddress   = 500
-	maxSecret    = 128
+	//limit:characters of an address | each input | 422
+	maxAddress = 500
+	//limit:characters of a secret | each input | 422
+	maxSecret = 128
+	//limit:characters of a programme's name | each input | 422
 	maxProgramme = 80
-	maxSource    = 100 // the name of a source on the studio's network
+	//limit:characters of a source's name | each input | 422
+	maxSource = 100 // the name of a source on the studio's network
 )
 
 func (s Settings) checkInputs() (out []ladder.Problem) {

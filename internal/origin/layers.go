@@ -33,13 +33,17 @@ type layerPicture struct {
 
 const (
 	// maxSizes is how many pictures of a sender are used.
+	//limit:sizes of one picture (simulcast) that are used | each sender | further ones are left out
 	maxSizes = 4
 	// maxMissed is how many segments in a row may begin without a keyframe of a layer.
+	//limit:segments without a keyframe of a layer | each layer | it is coded here instead
 	maxMissed = 2
 	// layerSilence is how long nothing may come of a layer until it is coded here instead.
 	layerSilence = 2 * time.Second
 	// Bounds of what waits of a layer: the main picture may be that much later on its way.
+	//limit:bytes of a layer that wait for the main picture | each layer | it is coded here instead
 	maxLayerBytes = 4 << 20
+	//limit:pictures of a layer that wait for the main picture | each layer | it is coded here instead
 	maxLayerUnits = 64
 	layerWait     = media.VideoTimescale / 2
 	// samePicture is how far the times of one picture in two sizes may lie apart, and sameKey those of keyframes that

@@ -35,6 +35,8 @@ type Marker struct {
 const spliceRepeats = 5 * time.Second
 
 // maxMarkers bounds what a channel remembers.
+//
+//limit:markers | each channel | the oldest are forgotten
 const maxMarkers = 256
 
 // ErrBadMarker says that a marker cannot be set.

@@ -64,6 +64,8 @@ func (n *numbering) boundary(b segment.Boundary) {
 }
 
 // maxBreaks is how many discontinuities are known one by one: more than the longest window has segments.
+//
+//limit:discontinuities that are known one by one | each rendition | older ones are known by their number alone
 const maxBreaks = 1 << 10
 
 // note takes the number of a segment that carries a discontinuity.

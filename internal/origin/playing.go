@@ -19,6 +19,8 @@ type NowPlaying struct {
 }
 
 // maxCover bounds a cover picture: it travels in every so-many-th segment of every rendition.
+//
+//limit:bytes of a cover picture | each channel | 422
 const maxCover = 512 << 10
 
 // ErrBadPlaying says that the metadata cannot be set.

@@ -47,6 +47,8 @@ func (s *Settings) Plan(r *Relay) relay.Plan {
 }
 
 // maxRelays bounds those of a channel.
+//
+//limit:relays | each channel | 422
 const maxRelays = 32
 
 // relaySchemes are those of addresses that relays send to.
@@ -163,6 +165,8 @@ func (s Settings) checkRelays() (out []ladder.Problem) {
 }
 
 // maxProgrammes is how many programmes a transport stream of a relay may have beside the channel's own.
+//
+//limit:further programmes in a relay's transport stream | each relay | 422
 const maxProgrammes = 12
 
 // checkProgrammes says what is wrong with the programmes beside the channel's own, "" when nothing is.

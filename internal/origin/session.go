@@ -20,6 +20,7 @@ import (
 
 // Bounds of a session.
 const (
+	//limit:bytes of sound that wait for the first picture | each channel | the oldest are dropped and counted
 	maxHeldBytes = 4 << 20 // of sound that waits until the clock has decided where it belongs
 	drainWait    = 3 * time.Second
 )

@@ -55,8 +55,10 @@ type Keeping struct {
 
 // Bounds of what is kept.
 const (
+	//limit:minutes of time-shift | each channel | 422
 	maxTimeShiftMinutes = 31 * 24 * 60
-	maxRecordDays       = 3660
+	//limit:days for which recordings are kept | each channel | 422
+	maxRecordDays = 3660
 )
 
 func (s Settings) checkKeeping() (out []ladder.Problem) {
@@ -210,6 +212,7 @@ func (s Settings) Check() []ladder.Problem {
 // Lengths of a passphrase (draft-sharabayko-srt, 6.1.1 and the library's bound).
 const (
 	minPassphrase = 10
+	//limit:bytes of an SRT passphrase | each channel | 422
 	maxPassphrase = 79
 )
 
@@ -224,6 +227,8 @@ func (s Settings) checkAccess() (out []ladder.Problem) {
 }
 
 // maxNetworks is how many networks a list may have.
+//
+//limit:networks of a list | each channel | 422
 const maxNetworks = 64
 
 // parseNetworks reads addresses and networks with commas between them.
@@ -315,8 +320,10 @@ func (s Settings) step() int64 { return media.Rescale(s.SegmentMillis, 1000, med
 // What a rendition's bitrate is taken for when its memory is bounded. A source above it plays, but its
 // segments leave memory before their time, which is told.
 const (
+	//limit:bits a second that memory is planned for | each channel | the open segment is closed early
 	maxSourceBitrate = 40_000_000
-	maxSoundBitrate  = 512_000
+	//limit:bits a second of sound that memory is planned for | each channel | the open segment is closed early
+	maxSoundBitrate = 512_000
 )
 
 // budget is how many bytes a rendition's segments may take at a bitrate.
@@ -364,6 +371,8 @@ func (s Settings) MemoryBound(rungs []ladder.Rung, others int) int64 {
 }
 
 // hubBytes bounds what a channel's hub holds, beside its span of media time.
+//
+//limit:bytes that are held for workers and relays | each channel | the oldest are dropped; who still wanted them goes on at a keyframe
 const hubBytes = 48 << 20
 
 // hubSpan is how much media time a channel's hub holds, in ticks of media.VideoTimescale: what a worker

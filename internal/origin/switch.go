@@ -26,6 +26,7 @@ const (
 	// line comes back sooner.
 	standbyAfter = time.Second
 	// maxStandby is how many senders stand by at a time.
+	//limit:senders that stand by | each channel | the sender is refused
 	maxStandby = 4
 )
 

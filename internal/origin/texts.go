@@ -51,12 +51,17 @@ type said struct {
 
 // Bounds of text.
 const (
-	maxTexts     = 8
+	//limit:renditions of subtitles | each channel | further ones are left out
+	maxTexts = 8
+	//limit:bytes of a cue | each cue | the cue is left out
 	maxTextBytes = 2 << 10 // of a cue
-	maxCues      = 512     // of a rendition, that wait for their segments
-	maxLead      = 64
-	maxAhead     = 60 * media.VideoTimescale
-	textBytes    = 16 << 10 // of a segment, on average
+	//limit:cues that wait for their segments | each rendition | further ones are left out
+	maxCues = 512 // of a rendition, that wait for their segments
+	//limit:segments that may still get cues | each channel | the oldest are forgotten
+	maxLead = 64
+	//limit:ticks by which a cue may be ahead of its segment | each rendition | the cue is left out
+	maxAhead  = 60 * media.VideoTimescale
+	textBytes = 16 << 10 // of a segment, on average
 	// textWait is how late what is said may be told of, against the pictures.
 	textWait = media.VideoTimescale
 )

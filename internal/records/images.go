@@ -13,6 +13,8 @@ type Image struct {
 }
 
 // keptImages is how many images are kept.
+//
+//limit:images | all | 422
 const keptImages = 64
 
 // Images returns all images.

@@ -9,6 +9,7 @@ import (
 
 // Bounds of a journal.
 const (
+	//limit:bytes that wait for the database | all | what can be spared is dropped and counted
 	journalBytes = 8 << 20
 	journalPause = 100 * time.Millisecond // before the first retry; each further one waits twice as long
 	journalRest  = 5 * time.Second        // the longest of these pauses
@@ -128,6 +129,8 @@ func (j *Journal) drop(w *Write) {
 }
 
 // maxSlow is how often a write is tried while the database answers others.
+//
+//limit:tries of a write that does not come through while the database answers others | each write | it is given up and counted
 const maxSlow = 5
 
 // answers reports whether the database answers at all.

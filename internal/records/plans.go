@@ -16,8 +16,10 @@ type Plan struct {
 
 // keptVersions is how many versions of a plan are kept, keptPlans how many plans.
 const (
+	//limit:versions | each plan | the oldest are removed
 	keptVersions = 50
-	keptPlans    = 200
+	//limit:plans | all | 422
+	keptPlans = 200
 )
 
 // AddPlan stores a plan as its next version, which it returns. Versions are never used twice, also when a plan was removed

@@ -36,9 +36,13 @@ var (
 
 // What the log keeps: by number, and by age in days.
 const (
-	keptEvents    = 20_000
-	keptFeeds     = 10_000
-	keptDays      = 400
+	//limit:events | all | the oldest are removed
+	keptEvents = 20_000
+	//limit:feeds | all | the oldest are removed
+	keptFeeds = 10_000
+	//limit:days of events, feeds and statistics | all | older ones are removed
+	keptDays = 400
+	//limit:positions of removed channels | all | the oldest are removed
 	keptNumbering = 10_000
 )
 

@@ -39,6 +39,8 @@ func (d *DB) PutStatistics(ctx context.Context, list []Statistic) error {
 }
 
 // maxStatistics is how many rows come at a time.
+//
+//limit:rows that come at a time | each request | the next are asked for by a further request
 const maxStatistics = 50_000
 
 // Statistics lists rows between two times, the oldest first; of one channel unless it is "".

@@ -371,7 +371,9 @@ func (s *Service) openRecords(ctx context.Context) error {
 // Limits of the HTTP ports. A request under way counts as of use, so that viewers who wait for a part
 // are not closed for others; the fewer descriptors there are, the fewer connections.
 var (
-	viewerLimits  = network.Limits{Total: 100_000, EachNetwork: 50_000, Idle: 50_000, IdleNetwork: 10_000}
+	//limit:connections of viewers over HTTP, and fewer where the system gives fewer descriptors | all; each network | who waited longest without doing anything is closed; then new ones are
+	viewerLimits = network.Limits{Total: 100_000, EachNetwork: 50_000, Idle: 50_000, IdleNetwork: 10_000}
+	//limit:connections for metrics | all; each network | who waited longest without doing anything is closed; then new ones are
 	metricsLimits = network.Limits{Total: 64, EachNetwork: 32, Idle: 32, IdleNetwork: 16}
 )
 

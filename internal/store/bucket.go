@@ -25,6 +25,8 @@ type Bucket struct {
 }
 
 // bucketWait bounds one call to an object store.
+//
+//limit:how long a call to an object store may take | each call | it is repeated
 const bucketWait = 30 * time.Second
 
 // Names of the environment's variables with an object store's credentials.

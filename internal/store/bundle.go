@@ -18,6 +18,8 @@ import (
 const indexFormat = "metaplasis-bundle-1"
 
 // maxHead bounds the first line of an index, in bytes.
+//
+//limit:bytes of the first line of an index | each bundle | the bundle is damaged
 const maxHead = 1 << 20
 
 // Head is the first line of a bundle's index: what is the same for all of its segments.

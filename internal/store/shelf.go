@@ -244,9 +244,13 @@ func (sh *shelf) place(seg *segment.Segment, epoch time.Time) (ordinal uint64, o
 }
 
 // maxPause is after how many segments that nobody wanted another run begins: fewer are told as gaps.
+//
+//limit:segments that nobody wanted and that are told as gaps | each rendition | another run begins
 const maxPause = 30
 
 // maxRunBreaks is how many discontinuities of a run are remembered.
+//
+//limit:discontinuities that are remembered | each run | the oldest are forgotten
 const maxRunBreaks = 1024
 
 func (r *run) begins(msn uint64) bool {
@@ -266,7 +270,9 @@ func (r *run) count(msn uint64) (n uint32) {
 
 // Bounds of what waits to be written, in bytes of media: of one channel, and of all.
 const (
-	maxQueued    = 64 << 20
+	//limit:bytes that wait to be written | each rendition | segments are dropped, counted and told
+	maxQueued = 64 << 20
+	//limit:bytes that wait to be written | all | segments are dropped, counted and told
 	maxQueuedAll = 384 << 20
 )
 

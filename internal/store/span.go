@@ -70,6 +70,8 @@ func (r *recent) add(s *segment.Segment, ordinal uint64, breaks uint32) {
 }
 
 // maxHole is how many segments of a hole are told one by one.
+//
+//limit:segments of a hole that are told one by one | each playlist | a discontinuity instead
 const maxHole = 100_000
 
 func (r *recent) append(s *segment.Segment, ordinal uint64, breaks uint32) {
@@ -268,8 +270,10 @@ func (s *Store) ready(channel string) (*shelf, error) {
 // Bounds of one list.
 const (
 	// MaxListed is how many bundles a stretch may lie in.
+	//limit:bundles in which a stretch may lie | each request | the request is refused: ask for a shorter stretch
 	MaxListed = 20_000
 	// maxReading is how many indexes are read at a time, for all who look back.
+	//limit:indexes that are read at a time | all | others wait
 	maxReading = 16
 )
 

@@ -85,6 +85,7 @@ const (
 )
 
 const (
+	//limit:bytes of indexes and of segments that are held | all | those that were not used longest are dropped
 	cacheBytes   = 32 << 20
 	tidyEach     = 5 * time.Second
 	unusedFor    = 2 * time.Minute
@@ -193,6 +194,8 @@ func (s *Store) Loaded() error {
 }
 
 // closeBudget is for how long a store that is closed writes what waits.
+//
+//limit:how long a store that is closed writes what waits | all | what is left is told as lost
 const closeBudget = 10 * time.Second
 
 // Close writes what waits, for as long as the place takes it and there is time.

@@ -17,7 +17,8 @@ import (
 
 // Bounds of looking into files: memory, and time for reading them, which grows with their length.
 const (
-	probeMemory  = 1 << 30
+	probeMemory = 1 << 30
+	//limit:how long a file may be looked into | each file | the file is marked and left alone
 	probeLongest = 2 * time.Minute
 	probeRate    = 8 << 20 // bytes a second, the slowest disk that is waited for
 )

@@ -39,8 +39,10 @@ type Handler interface {
 
 // Bounds of what a supervisor holds and waits for.
 const (
-	maxNotes     = 4096 // boundaries and configurations
-	hangAfter    = 900 * time.Millisecond
+	//limit:boundaries and configurations that a worker has not answered | each worker | the oldest are dropped
+	maxNotes  = 4096 // boundaries and configurations
+	hangAfter = 900 * time.Millisecond
+	//limit:how long a worker may stand still | each worker | it is killed and started anew
 	hangLongest  = 8 * time.Second
 	spawnPause   = 200 * time.Millisecond // between two attempts to start a process
 	longestPause = 10 * time.Second       // when it ends again and again

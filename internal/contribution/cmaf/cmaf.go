@@ -19,7 +19,9 @@ type Sink interface {
 
 // Bounds of a box that is waited for, in bytes.
 const (
-	maxBox    = 48 << 20
+	//limit:bytes of a box with media | each request | the request is refused: what was found and what was expected
+	maxBox = 48 << 20
+	//limit:bytes of any other box | each request | the request is refused
 	maxHeader = 1 << 20
 )
 

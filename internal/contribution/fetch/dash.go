@@ -172,6 +172,7 @@ type periodLines struct {
 	next int
 }
 
+//limit:periods whose lines are remembered | each source | the oldest are forgotten
 const maxPeriods = 256
 
 func (p *periodLines) of(period string) int {

@@ -28,10 +28,14 @@ import (
 // Bounds.
 const (
 	requestTimeout = 15 * time.Second
-	maxText        = 8 << 20
-	maxSegment     = 64 << 20
-	maxRenditions  = 8
-	maxSecrets     = 16
+	//limit:bytes of a playlist, a manifest or a caption segment | each request | the rest is not read, and the source fails
+	maxText = 8 << 20
+	//limit:bytes of a segment | each request | the source fails, and is opened again later
+	maxSegment = 64 << 20
+	//limit:renditions that are fetched | each source | further ones are left out
+	maxRenditions = 8
+	//limit:keys of encrypted segments that are held | each source | all are fetched anew
+	maxSecrets = 16
 	// fromEnd is how many whole segments from the end of the window the first one is that is fetched.
 	fromEnd = 2
 	// attempts is how often a segment is asked for that does not come.

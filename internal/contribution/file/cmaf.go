@@ -32,6 +32,8 @@ type cmafUnit struct {
 }
 
 // maxFiles is how many track files a recording may have.
+//
+//limit:track files of a recording | each file input | the input is refused
 const maxFiles = 8
 
 var languageForm = regexp.MustCompile(`^[A-Za-z]{2,8}(-[A-Za-z0-9]{1,8})*$`)

@@ -18,6 +18,7 @@ import (
 
 // Bounds of a recording, and how often the player looks for something to do.
 const (
+	//limit:bytes of a recording that is held | each file input | the input is refused
 	maxBytes = 256 << 20
 	lookEach = 250 * time.Millisecond
 	// retryAfter is how long a file that cannot be played is left alone.

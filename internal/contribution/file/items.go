@@ -38,6 +38,7 @@ type playedUnit struct {
 
 // Bounds of a playlist.
 const (
+	//limit:pictures and frames of sound of a playlist | each file input | the input is refused
 	maxPlayed    = 4_000_000 // units
 	playedAtOnce = 32        // units that are read at a time
 )

@@ -64,6 +64,8 @@ func loadTS(b []byte) (*cmafFile, error) {
 }
 
 // maxTurn bounds the length of a recording.
+//
+//limit:length of a recording | each file input | the input is refused
 const maxTurn = 24 * time.Hour
 
 // Programmes implements ts.Handler.

@@ -32,13 +32,15 @@ import (
 
 // Bounds.
 const (
+	//limit:senders that push | all | 503
 	maxSessions = 256
-	maxTracks   = 16
-	readSize    = 64 << 10
-	stall       = 10 * time.Second // without a byte of a request
-	betweenMax  = 10 * time.Second // without any request of a sender
-	silence     = 3 * time.Second  // without media, until others may take its place: segments come one by one
-	lookEach    = time.Second
+	//limit:tracks | each sender that pushes | the track is refused
+	maxTracks  = 16
+	readSize   = 64 << 10
+	stall      = 10 * time.Second // without a byte of a request
+	betweenMax = 10 * time.Second // without any request of a sender
+	silence    = 3 * time.Second  // without media, until others may take its place: segments come one by one
+	lookEach   = time.Second
 )
 
 // Server takes what is pushed.

@@ -40,11 +40,14 @@ const (
 	readBuffer   = 64 << 10
 	helloBuffer  = 4 << 10 // of who does not publish yet
 	lingerTime   = 500 * time.Millisecond
-	maxLinger    = 4 << 20 // bytes
+	//limit:bytes that are read of who was refused, so that it gets to read why | each connection | it is closed
+	maxLinger = 4 << 20 // bytes
 )
 
 // Limits are those of an RTMP port. Who has not published waits; 256 of them hold 10 kB in buffers
 // and up to 32 kB in unfinished messages each, and the frames of TLS.
+//
+//limit:connections over RTMP | all; each network | who waited longest without doing anything is closed; then new ones are
 var Limits = network.Limits{Total: 4096, EachNetwork: 2048, Idle: 256, IdleNetwork: 64}
 
 // Server accepts senders on one port.

@@ -75,6 +75,8 @@ type anchorPoint struct {
 }
 
 // maxEarly is of how many streams reports are kept before their first packet.
+//
+//limit:streams whose reports come before their first packet | each session | further reports are dropped
 const maxEarly = 16
 
 // ssrcSilence is how long nothing may come of a stream until packets with another SSRC are taken for it: packets of

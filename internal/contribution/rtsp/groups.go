@@ -36,6 +36,7 @@ type group struct {
 }
 
 const (
+	//limit:multicast groups | all | SETUP is refused
 	maxGroups = 64
 	// portsEach are those of a rung: RTP and RTCP of pictures and of sound, and room.
 	portsEach = 8

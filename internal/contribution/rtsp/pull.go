@@ -34,7 +34,8 @@ const (
 	answerTimeout = 10 * time.Second
 	mediaSilence  = 2 * time.Second // without media, until others may take its place
 	lookEach      = 100 * time.Millisecond
-	maxRedirects  = 3
+	//limit:redirections | each try | the try fails
+	maxRedirects = 3
 	// udpTrial is for how long nothing may come over UDP until it is tried over TCP.
 	udpTrial = 3 * time.Second
 	// reportEach is how often a receiver says that it is there (RFC 3550, 6.2).

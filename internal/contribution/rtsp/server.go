@@ -29,12 +29,15 @@ import (
 )
 
 // Limits are those of an RTSP port: who publishes nothing yet waits, with a few kilobytes each.
+//
+//limit:connections over RTSP | all; each network | who waited longest without doing anything is closed; then new ones are
 var Limits = network.Limits{Total: 2048, EachNetwork: 1024, Idle: 256, IdleNetwork: 64}
 
 const (
 	helloTimeout = 10 * time.Second // from connecting to recording
 	recordSilent = 10 * time.Second // without a packet or a request of who publishes
-	maxStreams   = 8
+	//limit:streams that are described | each sender | further ones are left out
+	maxStreams = 8
 )
 
 // Server takes who publishes (RFC 2326, 10.3 and 10.11).

@@ -63,8 +63,9 @@ type Runner struct {
 const (
 	lookEach   = 200 * time.Millisecond
 	firstPause = time.Second
-	maxPause   = 30 * time.Second
-	steady     = 20 * time.Second
+	//limit:pause before the next try | each source | it does not grow further
+	maxPause = 30 * time.Second
+	steady   = 20 * time.Second
 )
 
 // Run keeps the sources up until the context ends.

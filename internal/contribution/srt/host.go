@@ -20,8 +20,10 @@ import (
 
 // Bounds of the host.
 const (
+	//limit:connections over SRT | all | the caller is refused
 	maxConnections = 512 // of all together
-	maxEachPeer    = 128 // of one address
+	//limit:connections over SRT | each address | the caller is refused
+	maxEachPeer = 128 // of one address
 	// quietTime is for how long a sender may say nothing.
 	quietTime    = 10 * time.Second
 	peerIdle     = 5 * time.Second

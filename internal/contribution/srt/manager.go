@@ -118,6 +118,7 @@ type queue struct {
 }
 
 const (
+	//limit:bytes that came and were not taken yet | each sender | the newest are dropped and counted
 	maxQueue = 8 << 20 // bytes
 	// silence is for how long nothing may come of a sender until others may take its place: losses are sent again
 	// within the latency.

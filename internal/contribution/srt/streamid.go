@@ -17,6 +17,8 @@ type Access struct {
 }
 
 // maxStreamID bounds a stream id (draft-sharabayko-srt, 3.2.1.3).
+//
+//limit:bytes of a stream id | each caller | the caller is refused
 const maxStreamID = 512
 
 // ParseStreamID reads a stream id: the access control syntax of the SRT draft (draft-sharabayko-srt, appendix B),

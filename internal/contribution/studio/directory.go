@@ -33,8 +33,11 @@ import (
 
 // Bounds of what is kept of the network.
 const (
-	maxSources   = 256
-	maxOfOne     = 64 // of one sender's address
+	//limit:sources that were announced | all | further ones are counted, and a problem is told
+	maxSources = 256
+	//limit:sources that were announced | each address | further ones are counted, and a problem is told
+	maxOfOne = 64 // of one sender's address
+	//limit:characters of a source's name | each announcement | the name is cut
 	maxName      = 100
 	lookEach     = 200 * time.Millisecond
 	quietAfter   = 40 * time.Second // without an announcement, until a source counts as quiet

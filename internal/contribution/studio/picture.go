@@ -22,7 +22,8 @@ const (
 	pictureWidth = 320
 	pictureKept  = 5 * time.Second
 	pictureWait  = 3 * time.Second
-	maxStill     = 4096 * 2304 // samples of a JPEG picture
+	//limit:samples of a picture for the console | each source | the picture is refused
+	maxStill = 4096 * 2304 // samples of a JPEG picture
 )
 
 // shots are the pictures that were made.

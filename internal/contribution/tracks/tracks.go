@@ -47,6 +47,8 @@ type stream struct {
 }
 
 // maxTracks bounds the tracks of one sender.
+//
+//limit:tracks | each sender | further ones are left out and told
 const maxTracks = 32
 
 // about is what a sender says of a track for people.
@@ -59,8 +61,10 @@ type about struct {
 
 // Bounds of what is said.
 const (
+	//limit:bytes of a language tag | each track | the tag is left out
 	maxLanguage = 35 // RFC 5646, 4.4.1
-	maxName     = 60
+	//limit:bytes of a track's name | each track | the name is left out
+	maxName = 60
 )
 
 var roles = []media.Role{media.RoleMain, media.RoleAlternate, media.RoleCommentary, media.RoleDescription}

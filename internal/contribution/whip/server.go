@@ -26,6 +26,7 @@ type Server struct {
 
 // Bounds.
 const (
+	//limit:senders over WebRTC | all | 503
 	maxSessions = 256
 	// retransmitWait is for how long a missing packet is waited for: it is asked for again within it, some times.
 	retransmitWait = 300 * time.Millisecond

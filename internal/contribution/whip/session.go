@@ -126,6 +126,8 @@ func (x *session) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 }
 
 // maxNotes bounds what a sender says of itself, in bytes.
+//
+//limit:bytes that a sender says of itself | each request | 400
 const maxNotes = 128 << 10
 
 // open lets the sender in, once something of it comes.
@@ -203,6 +205,8 @@ func (x *session) refresh(ssrc uint32) {
 }
 
 // maxSizes is in how many sizes a picture is received (RFC 8853).
+//
+//limit:sizes of one picture (simulcast) | each sender | further ones are left out
 const maxSizes = 4
 
 // track receives a stream until it ends.

@@ -100,6 +100,7 @@ func (c *Client) do(ctx context.Context, method, path string, in, out any) error
 // file is an answer that is no JSON.
 type file []byte
 
+//limit:bytes of a file that the CLI sends in one piece | each command | the command fails
 const maxFile = 8 << 20
 
 func refusal(res *http.Response) error {

@@ -51,7 +51,9 @@ func (o Object) String(name string) string {
 
 // The bounds of what a decoder accepts from outside.
 const (
-	maxDepth  = 16
+	//limit:values within values | each message | the message is refused
+	maxDepth = 16
+	//limit:values | each message | the message is refused
 	maxValues = 4096
 )
 

@@ -138,6 +138,8 @@ type SPS struct {
 }
 
 // maxSide bounds a picture's width and height: level 6.2 allows 16,864 samples at most.
+//
+//limit:samples of a picture's side | each parameter set | the set is refused
 const maxSide = 16864
 
 // ParseSPS reads a sequence parameter set NAL unit.

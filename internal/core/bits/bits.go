@@ -19,6 +19,8 @@ type Reader struct {
 
 // maxStray is how often a parser may read on behind an error before it counts as running away: a loop whose count
 // comes from outside has to look at Err or Left.
+//
+//limit:reads behind an error (fuzz tests only) | each parser | the test fails: a loop does not look at its input's end
 const maxStray = 1 << 12
 
 // runaway is called when a parser reads on and on behind an error.

@@ -39,13 +39,18 @@ type Sample struct {
 
 // Bounds of what is read of a file.
 const (
-	maxMoov        = 256 << 20
-	maxMoof        = 16 << 20
+	//limit:bytes of a movie box | each file | the file is refused
+	maxMoov = 256 << 20
+	//limit:bytes of a fragment's header | each fragment | the file is refused
+	maxMoof = 16 << 20
+	//limit:samples of all tracks | each file | the file is refused
 	maxFileSamples = 8_000_000 // of all tracks
 	// A sample takes some bytes of the file, on average, so that what is held of a file follows its length.
-	leastSample  = 4 // bytes
-	fewSamples   = 4096
-	maxBoxDepth  = 16      // boxes within boxes
+	leastSample = 4 // bytes
+	fewSamples  = 4096
+	//limit:boxes within boxes | each file | the file is refused
+	maxBoxDepth = 16 // boxes within boxes
+	//limit:ticks of a time | each sample | the file is refused
 	longestTimes = 1 << 56 // ticks: whatever lies behind is no time
 )
 

@@ -56,7 +56,9 @@ type movieChunk struct {
 
 // Bounds of a movie: what its tables take is held in memory.
 const (
-	maxMovieSamples      = 12_000_000
+	//limit:samples of a movie that is made | each download | the download is refused
+	maxMovieSamples = 12_000_000
+	//limit:changes of a track's configuration within a movie that is made | each download | the download is refused
 	maxMovieDescriptions = 256
 )
 

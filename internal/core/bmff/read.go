@@ -120,6 +120,8 @@ func ReadHeader(b []byte) (*HeaderInfo, error) {
 }
 
 // maxTracks bounds the defaults that are kept.
+//
+//limit:tracks whose defaults are kept | each header | further ones have none
 const maxTracks = 64
 
 // extends reads a trex box (8.8.3).
@@ -344,6 +346,8 @@ func (h *HeaderInfo) ReadFragments(b []byte) ([]Fragment, error) {
 }
 
 // maxMessages bounds the events of one fragment.
+//
+//limit:event messages | each fragment | further ones are left out
 const maxMessages = 64
 
 // readMessage reads an emsg box of version 1.
@@ -492,6 +496,8 @@ func (r *run) time(body []byte) error {
 }
 
 // maxSamples bounds a run of samples that tell nothing of themselves.
+//
+//limit:samples of a run that tell nothing of themselves | each run | the fragment is refused
 const maxSamples = 1 << 16
 
 // read reads trun (8.8.8).

@@ -226,6 +226,8 @@ type Decoder struct {
 }
 
 // maxServices bounds the services that are read.
+//
+//limit:caption services that are read | each channel | further ones are left out
 const maxServices = 8
 
 // See reads one cc_data, of a picture that is shown at a time, in order of presentation, and tells what services show

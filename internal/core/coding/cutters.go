@@ -24,7 +24,9 @@ func wholeUnits(config []byte) cutter {
 
 // Bounds of the parameter sets that are held of a stream.
 const (
-	maxSets     = 64
+	//limit:parameter sets that are held | each track | further ones are left out
+	maxSets = 64
+	//limit:bytes of one of them | each track | it is left out
 	maxSetBytes = 16 << 10
 )
 

@@ -45,6 +45,8 @@ type Elementary struct {
 }
 
 // maxPending bounds what waits for the end of a frame of sound, in bytes.
+//
+//limit:bytes of a frame of sound | each track | the sound is refused
 const maxPending = 64 << 10
 
 // OpenElementary begins with the configuration that came apart from the stream, nil for none.

@@ -264,6 +264,8 @@ func (m *MPD) Marshal() []byte {
 }
 
 // maxMPD bounds a document from outside.
+//
+//limit:bytes of a manifest from outside | each manifest | it is refused
 const maxMPD = 8 << 20
 
 func broken(found, want string) error {

@@ -12,6 +12,7 @@ const margin = 0.5
 
 // How the gain moves.
 const (
+	//limit:decibels of gain, either way | each track | it does not grow further
 	mostGain  = 20.0  // decibels, either way
 	gainSpeed = 1.5   // decibels a second: slow enough that nobody hears it move
 	silence   = -60.0 // LUFS: what is below is no sound to level

@@ -25,22 +25,24 @@ const (
 // Packet types and bounds of the enhanced form (Enhanced RTMP, version 2, "Enhanced Video" and "Enhanced
 // Audio").
 const (
-	enhancedVideo      = 0x80
-	enhancedAudio      = 9
-	enhancedStart      = 0
-	enhancedCoded      = 1
-	enhancedEnd        = 2
-	enhancedCodedX     = 3 // video: coded, and presented when it is decoded
-	enhancedMeta       = 4 // colour metadata; for audio, the layout of channels
-	multitrackAudio    = 5
-	multitrackVideo    = 6
-	enhancedModifier   = 7
-	modifierNanos      = 0 // of a modifier: nanoseconds beside the stamp
-	fourCCSize         = 4
-	multitrackOne      = 0
-	multitrackCodecs   = 2
+	enhancedVideo    = 0x80
+	enhancedAudio    = 9
+	enhancedStart    = 0
+	enhancedCoded    = 1
+	enhancedEnd      = 2
+	enhancedCodedX   = 3 // video: coded, and presented when it is decoded
+	enhancedMeta     = 4 // colour metadata; for audio, the layout of channels
+	multitrackAudio  = 5
+	multitrackVideo  = 6
+	enhancedModifier = 7
+	modifierNanos    = 0 // of a modifier: nanoseconds beside the stamp
+	fourCCSize       = 4
+	multitrackOne    = 0
+	multitrackCodecs = 2
+	//limit:tracks | each message | the message is refused
 	maxTracksInMessage = 32
-	maxNanos           = 1_000_000 // a millisecond of them
+	//limit:nanoseconds of a stamp beyond its millisecond | each message | the message is refused
+	maxNanos = 1_000_000 // a millisecond of them
 )
 
 // Body is what a tag carries of one track.

@@ -20,8 +20,11 @@ type SPS struct {
 
 // Bounds of what a set may say.
 const (
-	maxSide     = 16384
-	maxRefSets  = 64 // num_short_term_ref_pic_sets
+	//limit:samples of a picture's side | each parameter set | the set is refused
+	maxSide = 16384
+	//limit:reference picture sets | each parameter set | the set is refused
+	maxRefSets = 64 // num_short_term_ref_pic_sets
+	//limit:pictures in one of them | each parameter set | the set is refused
 	maxPictures = 16 // in one set
 )
 
@@ -41,7 +44,7 @@ func ParseSPS(nal []byte) (*SPS, error) {
 		return nil, err
 	}
 	s.BitDepth = 8 + r.UE()
-	r.UE() // bit_depth_chroma_minus8
+	r.UE()              // bit_depth_chroma_minus8
 	orderBits := r.UE() // log2_max_pic_order_cnt_lsb_minus4 (7.4.3.2.1)
 	if orderBits > 12 {
 		return nil, &media.FormatError{Format: "HEVC SPS", Found: fmt.Sprintf("order counts of 2^%d", uint64(orderBits)+4), Want: "2^16 at most"}

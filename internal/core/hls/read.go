@@ -93,6 +93,8 @@ func (p *Playlist) Whole() []Entry {
 }
 
 // maxEntries bounds what a playlist from outside may hold.
+//
+//limit:entries of a playlist from outside | each playlist | it is refused
 const maxEntries = 100_000
 
 func broken(line int, found, want string) error {
@@ -170,6 +172,8 @@ func (r *reader) whole(s string) uint64 {
 }
 
 // maxSeconds bounds a duration: a day.
+//
+//limit:seconds of a duration | each entry | the playlist is refused
 const maxSeconds = 86400
 
 func (r *reader) seconds(s string) time.Duration {

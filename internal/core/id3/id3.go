@@ -58,6 +58,8 @@ func (t *Tag) Marshal() []byte {
 }
 
 // maxTag bounds a tag from outside.
+//
+//limit:bytes of a tag | each tag | it is refused
 const maxTag = 16 << 20
 
 func broken(found, want string) error {

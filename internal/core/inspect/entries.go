@@ -61,6 +61,8 @@ func expand(pattern string, r *dash.Representation, number uint64, at int64) str
 }
 
 // maxEntries bounds what one set may list.
+//
+//limit:segments that one set may list | each manifest | it is refused
 const maxEntries = 10_000
 
 // stretch returns when a period begins and how long it lasts, 0 while that is open (5.3.2.1).

@@ -24,7 +24,9 @@ type Inspector struct {
 
 // bounds of what is remembered of each stream.
 const (
+	//limit:measurements of one kind that are kept | each inspection | further ones are not measured
 	maxSamples = 4096
+	//limit:streams | each inspection | further ones are left out
 	maxStreams = 64
 )
 

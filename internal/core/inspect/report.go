@@ -64,6 +64,8 @@ type Report struct {
 }
 
 // maxFindings bounds a report.
+//
+//limit:findings | each report | further ones are counted
 const maxFindings = 200
 
 // finding books one.

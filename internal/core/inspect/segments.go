@@ -216,6 +216,8 @@ func containerOf(b []byte) int {
 }
 
 // maxPieces bounds the parts that are kept until their segment comes.
+//
+//limit:parts that wait for their segment | each stream | the oldest is dropped
 const maxPieces = 8
 
 // part judges one part, and keeps it until its segment comes.

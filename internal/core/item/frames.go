@@ -15,10 +15,14 @@ import (
 
 // Bounds of what is read of a file.
 const (
-	maxTracks  = 32
+	//limit:tracks | each file | further ones are left out
+	maxTracks = 32
+	//limit:units | each file | the file is refused
 	maxSamples = 8_000_000
-	maxFrame   = 16 << 10 // bytes of a frame of sound with a header of its own
-	maxJunk    = 1 << 20  // bytes between frames that are none
+	//limit:bytes of a frame of sound with a header of its own | each frame | it is passed over
+	maxFrame = 16 << 10 // bytes of a frame of sound with a header of its own
+	//limit:bytes between frames that are none | each file | the file ends there
+	maxJunk = 1 << 20 // bytes between frames that are none
 )
 
 // reading reads the frame that b begins with.

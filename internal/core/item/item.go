@@ -344,6 +344,7 @@ func (it *Item) lines(lead *Track) (lines []int64) {
 const (
 	keySlack    = media.VideoTimescale / 200
 	rungLongest = 12 * media.VideoTimescale
+	//limit:segments | each item | segments are longer instead
 	maxSegments = 20_000 // of an item: longer ones have longer segments
 )
 
@@ -455,6 +456,8 @@ func (m *made) Size() (n int64) {
 func (m *made) Pieces() [][]byte { return nil }
 
 // maxSegment bounds a segment that is made in memory.
+//
+//limit:bytes of a segment that is made in memory | each request | the segment is refused
 const maxSegment = 256 << 20
 
 // Make makes the segment.

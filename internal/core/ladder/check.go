@@ -13,15 +13,20 @@ import (
 
 // Bounds of a rung.
 const (
-	MaxRungs   = 12
-	minSide    = 16
+	//limit:rungs | each ladder | 422
+	MaxRungs = 12
+	minSide  = 16
+	//limit:samples of a picture's side | each rung | 422
 	maxSide    = 4096
 	minBitrate = 50_000
+	//limit:bits a second | each rung | 422
 	maxBitrate = 100_000_000
 	minAudio   = 16_000
-	maxAudio   = 320_000
+	//limit:bits a second of sound | each rung | 422
+	maxAudio = 320_000
 
-	quietest       = -40 // LUFS
+	quietest = -40 // LUFS
+	//limit:tracks of sound | each ladder | 422
 	maxAudioTracks = 8
 	loudest        = -5
 

@@ -13,6 +13,8 @@ import (
 var shortSides = []int{2160, 1440, 1080, 720, 480, 360, 240}
 
 // maxPlanned is how many encoded rungs a default ladder has.
+//
+//limit:encoded rungs of a ladder that nobody chose | each channel | none is added
 const maxPlanned = 3
 
 // Default makes the default ladder of a source: the source itself on top, or a picture of its size where browsers do not

@@ -99,11 +99,16 @@ const (
 
 // Bounds of what is read.
 const (
-	maxHead   = 4 << 20 // bytes of an element that is read whole
+	//limit:bytes of an element that is read whole | each element | the file is refused
+	maxHead = 4 << 20 // bytes of an element that is read whole
+	//limit:tracks | each file | the file is refused
 	maxTracks = 64
+	//limit:frames | each file | the file is refused
 	maxFrames = 8_000_000
+	//limit:elements of a block group | each group | the file is refused
 	maxGroups = 1 << 12 // elements of a block group
-	maxTime   = 1 << 32 // ticks, of a second at most
+	//limit:ticks of a time | each block | the block is passed over
+	maxTime = 1 << 32 // ticks, of a second at most
 )
 
 const unknown = math.MaxInt64

@@ -13,8 +13,9 @@ import (
 const SampleRate = 48000
 
 const (
-	headSize   = 19 // of an identification header without a mapping table
-	boxSize    = 11
+	headSize = 19 // of an identification header without a mapping table
+	boxSize  = 11
+	//limit:samples of a packet | each packet | it is refused
 	maxPacket  = 5760 // samples: 120 ms
 	headMagic  = "OpusHead"
 	usualFrame = 960 // samples: 20 ms

@@ -23,7 +23,9 @@ import (
 
 // MaxImage bounds an image for a logo or a slate: bytes of its file, and samples a side.
 const (
-	MaxImage     = 512 << 10
+	//limit:bytes of an image | each image | 422
+	MaxImage = 512 << 10
+	//limit:samples of an image's side | each image | 422
 	maxImageSide = 4096
 )
 

@@ -89,6 +89,8 @@ type Pool struct {
 }
 
 // maxIdle is how many pictures a pool keeps.
+//
+//limit:pictures of a pool that nobody uses | each worker | further ones are freed
 const maxIdle = 32
 
 // NewPool makes a pool for a size.

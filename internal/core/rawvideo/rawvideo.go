@@ -26,9 +26,12 @@ type Format struct {
 
 // Bounds of a picture.
 const (
-	maxWidth  = 4096
+	//limit:width of an uncompressed picture | each source | the source is refused
+	maxWidth = 4096
+	//limit:height of an uncompressed picture | each source | the source is refused
 	maxHeight = 2304
 	// MaxPicture is how many bytes a picture may have.
+	//limit:bytes of an uncompressed picture | each picture | the source is refused
 	MaxPicture = 12 << 20
 )
 

@@ -27,9 +27,12 @@ const (
 // Bounds of what a peer may ask us to hold.
 const (
 	defaultChunkSize = 128
-	maxChunkSize     = 1 << 24
-	maxChunkStreams  = 64
-	maxPartial       = 20 << 20 // bytes of unfinished messages on one connection: the longest message and some
+	//limit:bytes of a chunk | each connection | the connection is closed
+	maxChunkSize = 1 << 24
+	//limit:chunk streams | each connection | the connection is closed
+	maxChunkStreams = 64
+	//limit:bytes of messages that are not complete | each connection | the connection is closed
+	maxPartial = 20 << 20 // bytes of unfinished messages on one connection: the longest message and some
 	// strangersPartial is the same for who may not publish yet: room for the command that asks.
 	strangersPartial = 32 << 10
 	firstPayload     = 4 << 10 // bytes set aside for a message before more of it comes

@@ -13,6 +13,8 @@ type Order struct {
 }
 
 // maxDepth is how far pictures may be reordered (ITU-T H.264, A.3.1).
+//
+//limit:pictures that wait for one that is presented earlier | each stream | the first goes on
 const maxDepth = 16
 
 // Decode returns the decode time of the next picture, never more than pts and more than the one before, as far as what

@@ -42,8 +42,10 @@ type slot struct {
 }
 
 const (
+	//limit:packets that wait for one that is missing | each stream | the missing one counts as lost
 	queueSize = 1024
 	// maxQueueBytes bounds what waits.
+	//limit:bytes that wait for one that is missing | each stream | the missing one counts as lost
 	maxQueueBytes = 2 << 20
 	// anew is how many packets a sequence number may lie back until it is taken for a new stream's.
 	anew = 3000

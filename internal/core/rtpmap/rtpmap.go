@@ -29,6 +29,8 @@ type Depacketizer interface {
 }
 
 // maxUnit bounds what is put together, in bytes.
+//
+//limit:bytes of a picture or frame that is put together | each stream | it is dropped and counted
 const maxUnit = 12 << 20
 
 // Check says what is wrong with a format that a description tells.
@@ -42,7 +44,8 @@ func (f *Format) Check() error {
 // Bounds of a clock rate. Those that the payload formats name are 8,000 to 192,000.
 const (
 	leastClock = 1000
-	mostClock  = 100_000_000
+	//limit:ticks a second of a stream's clock | each stream | the description is refused
+	mostClock = 100_000_000
 )
 
 // New returns the depacketizer of a format.

@@ -24,9 +24,12 @@ const Version = "RTSP/1.0"
 
 // Bounds of a message.
 const (
-	maxLine   = 4 << 10
+	//limit:bytes of a line | each message | the connection is closed
+	maxLine = 4 << 10
+	//limit:header lines | each message | the connection is closed
 	maxHeader = 64 // lines
-	maxBody   = 64 << 10
+	//limit:bytes of a body | each message | the connection is closed
+	maxBody = 64 << 10
 )
 
 // Message is a request, with a method, or a response, with a status.

@@ -25,6 +25,8 @@ const Port = 9875
 var Groups = []netip.Addr{netip.AddrFrom4([4]byte{239, 255, 255, 255}), netip.AddrFrom4([4]byte{239, 195, 255, 255}), netip.AddrFrom4([4]byte{224, 2, 127, 254})}
 
 // MaxDescription bounds a session description, in bytes.
+//
+//limit:bytes of a session description | each announcement | it is left out
 const MaxDescription = 8 << 10
 
 // Announcement is one packet.

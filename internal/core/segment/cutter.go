@@ -13,12 +13,15 @@ import (
 const (
 	longestSegment = 60 * media.VideoTimescale
 	// MaxSegmentBytes is the most that an open segment holds, unless its channel allows less.
+	//limit:bytes of an open segment | each rendition | the segment is closed early
 	MaxSegmentBytes = 64 << 20
 	unitCost        = 128 // bytes that a unit takes beside its data while it waits
 )
 
 // maxBridge is how far decode times may part from the end of what is out, in ticks of
 // media.VideoTimescale, and still go on there, so that a decoder sees no gap. Presentation times stay.
+//
+//limit:ticks over which decode times go on without a gap | each rendition | a discontinuity
 const maxBridge = media.VideoTimescale / 2
 
 // Cutter collects the units of one rendition between two boundaries and hands them out in parts.

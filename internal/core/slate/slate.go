@@ -37,6 +37,7 @@ const (
 	usualWidth   = 1280
 	usualHeight  = 720
 	usualSamples = 48_000
+	//limit:samples of the standby picture's side | each channel | it is scaled down
 	maxSide      = 1920 // what is larger is scaled down: nothing moves much
 	seconds      = 4
 	bitrate      = 400_000

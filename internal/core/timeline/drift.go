@@ -15,7 +15,8 @@ const (
 	// beyond is made up over settleIn, and at maxRate millionths at most: nobody hears or sees it.
 	driftRest = 40_000
 	settleIn  = 60 * time.Second
-	maxRate   = 500
+	//limit:millionths by which times are moved | each feed | it takes longer
+	maxRate = 500
 	// The drift is told from so many windows at the begin and as many at the end, once so many have passed.
 	driftSample  = 6
 	driftWindows = 60

@@ -31,12 +31,16 @@ const (
 // Bounds of what counts as one line, in ticks of media.VideoTimescale.
 const (
 	// maxBack is how far a track's stamps may go back: units that were interleaved in the wrong order.
+	//limit:ticks by which stamps may go back | each track | the line begins anew
 	maxBack = 500 * ticksEachMilli
 	// maxAhead is how far they may go forward beyond all tracks and the time that has passed.
+	//limit:ticks by which stamps may be ahead of all tracks and the clock | each track | the line begins anew
 	maxAhead = 1000 * ticksEachMilli
 	// maxJump is how far a stamp may stray from the one before it in any case.
+	//limit:ticks by which a stamp may stray from the one before | each track | the line begins anew
 	maxJump = 10_000 * ticksEachMilli
 	// maxCorrection is how far a track's anchors may lie apart and be taken for one.
+	//limit:ticks by which a track's anchors may differ | each feed | another line
 	maxCorrection = 200 * ticksEachMilli
 	// staleFor is for how long after a jump the stamps of other tracks may still be on the old line.
 	staleFor = 3000 * ticksEachMilli
@@ -265,9 +269,11 @@ type Track struct {
 
 const (
 	// A rate that the stamps contradict this often, each time within this many units, was a wrong one.
+	//limit:stamps that contradict a frame rate | each track | times are taken as they are
 	maxStrays   = 4
 	strayWithin = 60
 	// maxSkipped is how many pictures may be missing in a row and the line still be trusted.
+	//limit:pictures that may be missing in a row | each track | the line begins anew
 	maxSkipped = 60
 	// fine is how many fine ticks a tick has: the line moves by less than a tick a unit.
 	fine = 256

@@ -186,7 +186,8 @@ const (
 	// The same from a level on: then it is decoding that does not keep up.
 	lagDecoding  = media.VideoTimescale * 3 / 2
 	decodingFrom = 4
-	maxDrop      = 7
+	//limit:steps by which a worker that is behind lets pictures out | each worker | it stays at the last one
+	maxDrop = 7
 
 	// From this level on, pictures that no other one refers to are not even decoded.
 	skipFrom = 2
@@ -256,6 +257,8 @@ type held struct {
 }
 
 // maxHeld is how many pictures may wait for one that is presented earlier: H.264 allows 16.
+//
+//limit:decoded pictures that wait for one that is presented earlier | each worker | the first goes on
 const maxHeld = 17
 
 // New makes an empty graph.

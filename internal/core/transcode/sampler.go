@@ -28,6 +28,7 @@ const (
 	sampleStep  = 4
 	sampleSlots = 8
 	// maxSampled bounds the pictures that wait for their coded form.
+	//limit:pictures that wait to be compared | each rung | pictures are not compared
 	maxSampled = 32
 )
 

@@ -50,8 +50,10 @@ type Point struct {
 
 // Bounds of a request.
 const (
+	//limit:candidates | each trial | 422
 	MaxCandidates = 48
-	MaxPictures   = 120
+	//limit:pictures | each trial | 422
+	MaxPictures = 120
 	// compareEach is which picture is compared, of all.
 	compareEach = 5
 )

@@ -39,6 +39,7 @@ type Demuxer struct {
 }
 
 const (
+	//limit:packet identifiers (PIDs) | each stream | there are no more (13 bits)
 	maxPIDs  = 1 << 13
 	pidCAT   = 1
 	pidSDT   = 0x11
@@ -47,8 +48,10 @@ const (
 	// inStep is how many packets in a row show that a stream is in step (TR 101 290, 5.2.1 asks for 5).
 	inStep = 5
 	// maxPESBytes bounds a PES packet, and maxOpenBytes all that are open.
-	maxPESBytes  = 12 << 20
-	headroom     = 1 << 10 // a PES packet may be by so much longer than those before without growing
+	//limit:bytes of a PES packet | each PID | it is dropped and counted
+	maxPESBytes = 12 << 20
+	headroom    = 1 << 10 // a PES packet may be by so much longer than those before without growing
+	//limit:bytes of PES packets that are not complete | each stream | the packet is dropped and counted
 	maxOpenBytes = 48 << 20
 )
 

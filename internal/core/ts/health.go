@@ -273,6 +273,8 @@ func (d *Demuxer) Look(now time.Duration) StreamHealth {
 }
 
 // maxShown is how many PIDs are listed.
+//
+//limit:packet identifiers (PIDs) that are listed | each stream | further ones are not listed
 const maxShown = 200
 
 // health is a copy of the figures that nobody changes any more.

@@ -52,10 +52,14 @@ type Description struct {
 
 // Bounds of what is held of the tables.
 const (
-	maxProgrammes  = 128
-	maxTracks      = 64
+	//limit:programmes | each stream | further ones are left out
+	maxProgrammes = 128
+	//limit:tracks | each programme | further ones are left out
+	maxTracks = 64
+	//limit:bytes of a section | each PID | the section is dropped
 	maxSectionSize = 4096 // of private sections (2.4.4.11), the longest there are
-	maxNameBytes   = 80
+	//limit:bytes of a programme's name | each programme | the name is cut
+	maxNameBytes = 80
 )
 
 // sections puts the sections of one PID together.
@@ -175,6 +179,8 @@ func readTrack(kind uint8, pid int, info []byte) StreamTrack {
 }
 
 // maxPages bounds the subtitle pages of a track of teletext.
+//
+//limit:teletext pages | each track | further ones are left out
 const maxPages = 8
 
 // subtitlePages lists those of a teletext descriptor (ETSI EN 300 468, 6.2.43): language(24) type(5) magazine(3)

@@ -41,6 +41,8 @@ type reading struct {
 }
 
 // maxFaults bounds the list of faults.
+//
+//limit:faults that are listed | each reading | further ones are counted
 const maxFaults = 64
 
 func broken(found, want string) error {

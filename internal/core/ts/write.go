@@ -44,6 +44,8 @@ const (
 )
 
 // maxMeta is how much of a tag one PES packet takes.
+//
+//limit:bytes of timed metadata in a PES packet | each tag | the tag is left out
 const maxMeta = 60_000
 
 // Meta is an ID3 tag at a presentation time in ticks of 90 kHz.

@@ -19,9 +19,13 @@ import (
 
 // Bounds of a file of subtitles.
 const (
-	maxFile  = 8 << 20
-	maxCues  = 100_000
-	maxText  = 4 << 10 // bytes of a cue
+	//limit:bytes of a file | each file | it is refused
+	maxFile = 8 << 20
+	//limit:cues | each file | it is refused
+	maxCues = 100_000
+	//limit:bytes of a cue | each cue | it is refused
+	maxText = 4 << 10 // bytes of a cue
+	//limit:lines of a cue | each cue | it is refused
 	maxLines = 16
 )
 

@@ -28,14 +28,16 @@ type Instance struct {
 
 // Bounds.
 const (
+	//limit:instances that are known | each kind of service | further ones are left out
 	maxInstances = 256
-	maxText      = 1 << 10 // bytes of an instance
-	firstAsk     = time.Second
-	lastAsk      = 30 * time.Second
-	lookEach     = 100 * time.Millisecond
-	answerEach   = 100 * time.Millisecond
-	ttl          = 120 // seconds
-	flush        = 1 << 15
+	//limit:bytes of an instance | each instance | it is left out
+	maxText    = 1 << 10 // bytes of an instance
+	firstAsk   = time.Second
+	lastAsk    = 30 * time.Second
+	lookEach   = 100 * time.Millisecond
+	answerEach = 100 * time.Millisecond
+	ttl        = 120 // seconds
+	flush      = 1 << 15
 )
 
 var group = netip.AddrPortFrom(netip.AddrFrom4([4]byte{224, 0, 0, 251}), 5353)

@@ -25,6 +25,8 @@ type Gather struct {
 }
 
 // mostGathered is how many packets are held.
+//
+//limit:packets that leave in one call | each connection | they leave
 const mostGathered = udp.MaxBurst
 
 // Hold keeps the stream's packets until Release.

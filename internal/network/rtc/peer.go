@@ -120,6 +120,7 @@ func (p *Peer) begin() {
 
 // trickle takes a fragment (RFC 8840): candidates, or another ufrag and password, which restart ICE and are answered.
 func (p *Peer) trickle(text string) (answer string, err error) {
+	//limit:candidates | each offer | 400
 	const maxCandidates = 64
 	var ufrag, password, mid string
 	var candidates []webrtc.ICECandidateInit

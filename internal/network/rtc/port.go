@@ -122,6 +122,8 @@ func (p *Port) listen(address string) error {
 }
 
 // tcpLimits are those of ICE over TCP.
+//
+//limit:connections of WebRTC over TCP | all; each network | who waited longest without doing anything is closed; then new ones are
 var tcpLimits = network.Limits{Total: 4096, EachNetwork: 512, Idle: 256, IdleNetwork: 32}
 
 // provenAfter is how many bytes a connection over TCP brings until it counts as one in use.

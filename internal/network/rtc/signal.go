@@ -68,11 +68,15 @@ const Grace = 3 * time.Second
 
 // Bounds. Who has not connected holds about 100 kB.
 const (
-	maxPending        = 64
+	//limit:connections over WebRTC that are not made yet | all | 503
+	maxPending = 64
+	//limit:connections that are not made yet | each network | 503
 	maxPendingNetwork = 16
-	maxOffer          = 64 << 10
-	maxAtOnce         = 4 // offers that are answered at one time; others wait
-	waitAtMost        = 3 * time.Second
+	//limit:bytes of an offer | each request | 413
+	maxOffer = 64 << 10
+	//limit:offers that are answered at a time | all | others wait
+	maxAtOnce  = 4 // offers that are answered at one time; others wait
+	waitAtMost = 3 * time.Second
 )
 
 // Close ends all sessions.

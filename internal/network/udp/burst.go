@@ -22,7 +22,9 @@ type Burst struct {
 
 const (
 	// MaxBurst is how many datagrams leave in one call, and maxBurstBytes how many bytes.
-	MaxBurst      = 44
+	//limit:datagrams that leave in one call | each socket | they leave
+	MaxBurst = 44
+	//limit:bytes that leave in one call | each socket | they leave
 	maxBurstBytes = 60_000
 	// wholeFor is for how long datagrams go one by one after the system did not take several.
 	wholeFor = time.Minute

@@ -24,6 +24,7 @@ import (
 // Bounds of a socket.
 const (
 	// MaxDatagram is the longest of a network with jumbo frames, in bytes.
+	//limit:bytes of a datagram | each socket | it is cut, and does not parse
 	MaxDatagram  = 9216
 	socketBuffer = 8 << 20
 )

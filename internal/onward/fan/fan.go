@@ -119,7 +119,9 @@ type Unit struct {
 
 // Bounds of what a stream holds: since the newest keyframe, and what slow viewers have not sent.
 const (
+	//limit:bytes that are held for all receivers | each stream | the oldest are dropped; who still wanted them goes on at a keyframe
 	maxStreamBytes = 12 << 20
+	//limit:units that are held for all receivers | each stream | the oldest are dropped; who still wanted them goes on at a keyframe
 	maxStreamUnits = 1024
 )
 

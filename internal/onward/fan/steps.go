@@ -58,6 +58,7 @@ type About struct {
 
 const (
 	aboutFor = 250 * time.Millisecond
+	//limit:rungs whose rate is remembered | each receiver | all are measured anew
 	maxAbout = 256
 )
 

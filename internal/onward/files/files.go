@@ -54,6 +54,7 @@ const (
 	lookEach = 100 * time.Millisecond
 	// keepGone is how long media stays that no list names any more: players hold lists of before.
 	keepGone = 30 * time.Second
+	//limit:files at the far end that are known | each relay | the relay looks anew
 	maxFiles = 100_000
 )
 
@@ -124,6 +125,7 @@ func (w *Writer) copyOf(p relay.Plan) *copied {
 	return c
 }
 
+//limit:copies of files that are made | each relay | the oldest are forgotten
 const maxCopies = 1024
 
 // run is one attempt.

@@ -121,6 +121,7 @@ type tail struct {
 	b  []byte
 }
 
+//limit:bytes of what a forwarded service said last | each service | the first are dropped
 const maxTail = 500
 
 func (t *tail) Write(b []byte) (int, error) {

@@ -69,10 +69,12 @@ func Dial(ctx context.Context, u *url.URL) (*Conn, error) {
 // Bounds of a constant rate, in kbit/s.
 const (
 	leastRate = 100
-	mostRate  = 200_000
+	//limit:kilobits a second of a constant rate | each relay | 422
+	mostRate = 200_000
 	// slotsEach is how often slots are filled.
 	slotsEach = 4 * time.Millisecond
 	// mostWaiting is for how many seconds of the rate units may wait before it is told to be too low.
+	//limit:seconds for which units may wait for the constant rate | each relay | a problem is told: the rate is too low
 	mostWaiting = 3
 )
 

@@ -108,8 +108,9 @@ type Runner struct {
 const (
 	lookEach   = 200 * time.Millisecond
 	firstPause = time.Second
-	maxPause   = 30 * time.Second
-	steady     = 20 * time.Second
+	//limit:pause before the next try | each relay | it does not grow further
+	maxPause = 30 * time.Second
+	steady   = 20 * time.Second
 	// idle is for how long a way stays open while nothing is on air.
 	idle      = 8 * time.Second
 	curveSpan = 300

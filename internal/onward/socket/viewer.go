@@ -71,7 +71,8 @@ type feed struct {
 const (
 	sendWithin = 10 * time.Second // that a line may take nothing
 	lookEach   = time.Second
-	firstBack  = 8 * time.Second          // before a better rung is tried; a socket tells less of its line than RTP's reports do
+	firstBack  = 8 * time.Second // before a better rung is tried; a socket tells less of its line than RTP's reports do
+	//limit:ticks of media that wait for the line | each viewer | the viewer is moved to less
 	mostBehind = 1 * media.VideoTimescale // that waits for the line before the viewer is moved to less
 	jumpBehind = 2 * media.VideoTimescale // and before pictures are left out
 )

@@ -15,6 +15,8 @@ import (
 )
 
 // maxRequest is how many bytes a viewer may say at once.
+//
+//limit:bytes of what a viewer says | each message | the connection is closed
 const maxRequest = 4 << 10
 
 // subprotocol names the framing, and its version.

@@ -43,6 +43,7 @@ const (
 
 const (
 	// mostPayload is how many bytes a packet carries, so that it fits an Ethernet frame.
+	//limit:bytes of a packet | each packet | another packet begins
 	mostPayload = 1428
 	batch       = 32 // packets that are handed to the system at once
 	// spread is the share of a picture's time in which its packets leave, in percent: evenly, as studio devices do it.

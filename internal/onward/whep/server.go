@@ -42,6 +42,8 @@ type Server struct {
 }
 
 // maxViewers bounds the viewers. One that is connected takes about 150 kB.
+//
+//limit:viewers over WebRTC | all | 503
 const maxViewers = 5000
 
 // firstEstimate is what a viewer's line is taken to carry before it was measured, bits a second.

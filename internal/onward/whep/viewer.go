@@ -157,6 +157,8 @@ func (v *viewer) hear(l *line, sender *webrtc.RTPSender) {
 }
 
 // maxRepeated is how many packets one request brings, at most.
+//
+//limit:packets that are sent again for one request | each viewer | the rest is not sent again
 const maxRepeated = 256
 
 func (v *viewer) poke() {
