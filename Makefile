@@ -3,6 +3,7 @@
 # make bench    what the hot paths cost, as ratios to bare limits
 # make soak     a thousand viewers for a quarter of an hour; SOAK=5m for less
 # make attack   strangers, faults and floods against a live service; ATTACK=quick within two minutes
+# make age      sixty days of media time, as fast as the machine lives through them; AGE=7 for a week
 # make build    the binary, bin/metaplasis
 # make format   format Go and web sources
 # make types    write the console's types from the Go types of the control API
@@ -30,7 +31,9 @@ bin/metaplasis: web/dist/index.html $(GO_FILES) go.mod go.sum $(wildcard demo/*.
 
 test: build lint
 	cd web && npx vitest run
-	go test ./internal/... ./demo/... ./cmd/...
+	go test -race ./internal/...
+	go test ./demo/... ./cmd/...
+	go test -count=1 -timeout 20m ./e2e/age
 	tools/e2e
 
 lint: setup web/dist/index.html
@@ -54,6 +57,11 @@ soak: build
 ATTACK ?=
 attack: build
 	go run ./e2e/attack $(ATTACK)
+
+# days of media time of two channels with inputs, relays and a time-shift; a part of a day is within make test
+AGE ?= 60
+age:
+	go test -count=1 -timeout 24h -v ./e2e/age -days $(AGE)
 
 FUZZTIME ?= 10s
 fuzz:

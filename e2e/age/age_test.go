@@ -42,7 +42,7 @@ import (
 	"metaplasis/internal/store"
 )
 
-var days = flag.Float64("days", 1.5, "how many days to live through")
+var days = flag.Float64("days", 0.55, "how many days to live through")
 
 // world is the origin under test and all that lives with it.
 type world struct {

@@ -191,6 +191,8 @@ func TestViewersTakeLittleRoom(t *testing.T) {
 	o, f := newOrigin(t, origin.Settings{})
 	frames(f, 0, 600)
 	s := New(o, nil)
+	at := time.Now()
+	s.now = func() time.Time { return at } // as if all came at once
 	const n = 20_000
 	agent := strings.Repeat("x", 30_000)
 	var before, after runtime.MemStats
