@@ -273,14 +273,32 @@ func (k *knownTokens) note(digest string, t *records.Token, now time.Time) {
 	k.known[digest] = knownToken{*t, now}
 }
 
+// forget has a token be asked for anew, all of them with anyToken. Strangers who make up tokens do not keep one out that
+// was known.
 func (k *knownTokens) forget(id int64) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	for digest, t := range k.known {
 		if t.token.ID == id || id == anyToken {
-			delete(k.known, digest)
+			t.at = time.Time{}
+			k.known[digest] = t
 		}
 	}
+}
+
+// met reports whether a token was right before.
+func (k *knownTokens) met(digest string) bool {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	_, ok := k.known[digest]
+	return ok
+}
+
+// drop forgets a token that is right no more.
+func (k *knownTokens) drop(digest string) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	delete(k.known, digest)
 }
 
 // token checks a session's or client's secret, of who is at an address.
@@ -294,7 +312,7 @@ func (s *Service) token(ctx context.Context, secret, remote string) (*records.To
 			return t, nil
 		}
 	}
-	if s.trusted.find(digest, now, tokenTrusted) == nil && !s.lookups.Allow(remote, now) {
+	if !s.trusted.met(digest) && !s.lookups.Allow(remote, now) {
 		return nil, errManyLookups
 	}
 	ctx, cancel := context.WithTimeout(ctx, checkTimeout)
@@ -306,6 +324,8 @@ func (s *Service) token(ctx context.Context, secret, remote string) (*records.To
 		if t := s.trusted.find(digest, now, tokenTrusted); t != nil {
 			return t, nil
 		}
+	} else {
+		s.trusted.drop(digest)
 	}
 	return t, err
 }
