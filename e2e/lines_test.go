@@ -190,9 +190,10 @@ func TestSRTWithAnIndependentPeer(t *testing.T) {
 		}()
 		t.Cleanup(func() { cancel(); <-over })
 	}
-	id := func(mode string) string { return url.QueryEscape("#!::r=wall,m=" + mode + ",u=" + key) }
+	receiving := s.key("wall", api.NewKey{Receives: true}).Secret
+	id := func(mode, key string) string { return url.QueryEscape("#!::r=wall,m=" + mode + ",u=" + key) }
 	feed, other, out := freePort(t), freePort(t), freePort(t)
-	run(fmt.Sprintf("udp://127.0.0.1:%d", feed), s.srt+"?mode=caller&passphrase=kestrel-bay-regatta&streamid="+id("publish"))
+	run(fmt.Sprintf("udp://127.0.0.1:%d", feed), s.srt+"?mode=caller&passphrase=kestrel-bay-regatta&streamid="+id("publish", key))
 	run(fmt.Sprintf("udp://127.0.0.1:%d", other), fmt.Sprintf("srt://127.0.0.1:%d?mode=listener", pull))
 	for _, p := range []int{feed, other} {
 		s.sendLoop(&demo.Others[2], camera.Options{URL: fmt.Sprintf("udp://127.0.0.1:%d", p), Name: "Committee boat"})
@@ -204,7 +205,7 @@ func TestSRTWithAnIndependentPeer(t *testing.T) {
 	assert.True(t, s.status("wall").Inputs[0].Line.SRT.Encrypted)
 
 	// A receiver takes the same packets out, all tables and tracks in them.
-	run(s.srt+"?mode=caller&passphrase=kestrel-bay-regatta&streamid="+id("request"), fmt.Sprintf("udp://127.0.0.1:%d", out))
+	run(s.srt+"?mode=caller&passphrase=kestrel-bay-regatta&streamid="+id("request", receiving), fmt.Sprintf("udp://127.0.0.1:%d", out))
 	got := &heardStream{}
 	got.d = ts.NewDemuxer(got)
 	stop := got.listen(t, out)
@@ -224,6 +225,7 @@ func TestSRTWithAnIndependentPeer(t *testing.T) {
 		s.srt + "?streamid=wall/wrong&passphrase=kestrel-bay-regatta":                                            "the key is wrong",
 		s.srt + "?streamid=nowhere/" + key:                                                                       "it has no such channel",
 		s.srt + "?streamid=wall/" + key + "&passphrase=not-this-passphrase":                                      "the passphrase is wrong",
+		s.srt + "?passphrase=kestrel-bay-regatta&streamid=" + id("publish", receiving):                           "does not let",
 		s.srt + "?streamid=" + url.QueryEscape("#!::r=called,m=request,u="+s.key("called", api.NewKey{}).Secret): "does not let",
 	} {
 		eventually(t, want, func() bool {

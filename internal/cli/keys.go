@@ -10,13 +10,21 @@ import (
 	"metaplasis/internal/control/api"
 )
 
+// keyUse is what a key is for, in a word.
+func keyUse(k *api.Key) string {
+	if k.Receives {
+		return "receiving"
+	}
+	return or(k.Protocol, "any")
+}
+
 func (a *app) keys() *cobra.Command {
 	var in api.NewKey
 	var valid time.Duration
 	create := &cobra.Command{
 		Use: "create CHANNEL", Short: "Make a contribution key and show it once", Args: exactly("CHANNEL"), ValidArgsFunction: a.completeChannels,
 		Long:    "Make a contribution key for a channel. It may lead to one of several inputs for senders, be for one protocol,\nand end by itself: a sender that came with it is cut off then.",
-		Example: "  metaplasis keys create start-line --label \"camera 1\"\n  metaplasis keys create start-line --label \"guest\" --protocol WebRTC --valid 4h\n  metaplasis keys create start-line --label \"second encoder\" --input backup",
+		Example: "  metaplasis keys create start-line --label \"camera 1\"\n  metaplasis keys create start-line --label \"guest\" --protocol WebRTC --valid 4h\n  metaplasis keys create start-line --label \"second encoder\" --input backup\n  metaplasis keys create start-line --label \"truck\" --receive",
 		RunE: func(c *cobra.Command, args []string) error {
 			if valid != 0 {
 				at := time.Now().Add(valid).UTC().Truncate(time.Second)
@@ -31,6 +39,9 @@ func (a *app) keys() *cobra.Command {
 				if k.Expires != nil {
 					a.printf("Ends        %s\n", k.Expires.Local().Format(time.DateTime))
 				}
+				if k.Receives {
+					a.printf("Receivers   srt://HOST:PORT?streamid=request/%s/%s\n", args[0], k.Secret)
+				}
 				for _, to := range k.Senders {
 					a.printf("\n%s\n  server    %s\n  key       %s\n  or both   %s\n  %s\n", to.Protocol, to.Server, to.Key, to.URL, to.Hint)
 				}
@@ -41,6 +52,7 @@ func (a *app) keys() *cobra.Command {
 	create.Flags().StringVar(&in.Label, "label", "", "what the key is for")
 	create.Flags().StringVar(&in.Input, "input", "", "name of the input for senders that it leads to; empty for any")
 	create.Flags().StringVar(&in.Protocol, "protocol", "", "the only protocol that it is for: RTMP, SRT, RTSP, WebRTC or HTTP; empty for any")
+	create.Flags().BoolVar(&in.Receives, "receive", false, "it is for a receiver over SRT, and lets nobody send")
 	create.Flags().DurationVar(&valid, "valid", 0, "for how long, such as 4h; 0 for ever")
 	list := &cobra.Command{
 		Use: "list CHANNEL", Short: "List a channel's keys, without their secrets", Args: exactly("CHANNEL"), ValidArgsFunction: a.completeChannels,
@@ -61,10 +73,10 @@ func (a *app) keys() *cobra.Command {
 					if k.Expires != nil {
 						ends = k.Expires.Local().Format(time.DateTime)
 					}
-					rows = append(rows, []string{strconv.FormatInt(k.ID, 10), or(k.Label, "-"), or(k.Input, "any"), or(k.Protocol, "any"),
+					rows = append(rows, []string{strconv.FormatInt(k.ID, 10), or(k.Label, "-"), or(k.Input, "any"), keyUse(&k),
 						k.Created.Local().Format(time.DateTime), used, ends})
 				}
-				a.table("KEY|LABEL|INPUT|PROTOCOL|CREATED|LAST USED|ENDS", rows)
+				a.table("KEY|LABEL|INPUT|FOR|CREATED|LAST USED|ENDS", rows)
 			})
 		},
 	}

@@ -88,7 +88,7 @@ func (s *Service) Admit(sender contribution.Sender) (origin.Grant, error) {
 	if !known || s.journal.State().Err == nil {
 		found, err := s.db.FindKey(ctx, channel, key)
 		switch {
-		case errors.Is(err, records.ErrNotFound):
+		case errors.Is(err, records.ErrNotFound) || err == nil && found.Receives: // a key for receivers lets nobody send
 			s.keys.forget(channel, grant.Key)
 			return grant, origin.ErrBadKey
 		case err == nil:

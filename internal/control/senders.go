@@ -97,26 +97,35 @@ func (s *Service) addKey(_ http.ResponseWriter, r *http.Request) (any, error) {
 	case in.Input != "" && !slices.ContainsFunc(set.Inputs, func(i origin.Input) bool { return i.Kind == origin.InputSender && i.Name == in.Input }):
 		return nil, fail(http.StatusBadRequest, fmt.Sprintf("the channel has no input for senders with the name %.40q", in.Input),
 			"Add sender:NAME to its inputs first.")
+	case in.Receives && (in.Input != "" || in.Protocol != "" && in.Protocol != "SRT"):
+		return nil, fail(http.StatusBadRequest, "found a key for receivers with an input or a protocol other than SRT", "Receivers need keys over SRT alone.")
 	case in.Expires != nil && in.Expires.Before(now):
 		return nil, fail(http.StatusBadRequest, "found a time of expiry that has passed", "Give one that lies ahead.")
 	}
 	secret := records.NewSecret()
-	id, err := s.db.AddKey(r.Context(), c.Slug(), secret, records.Key{Label: in.Label, Input: in.Input, Protocol: in.Protocol, Expires: in.Expires})
+	id, err := s.db.AddKey(r.Context(), c.Slug(), secret, records.Key{Label: in.Label, Input: in.Input, Protocol: in.Protocol, Expires: in.Expires, Receives: in.Receives})
 	if err != nil {
 		return nil, err
 	}
-	k := api.Key{ID: id, Label: in.Label, Created: now, Input: in.Input, Protocol: in.Protocol, Expires: in.Expires, Secret: secret,
-		Server: s.Addresses(base(r), &origin.Settings{Slug: c.Slug()}).Server,
-		Senders: slices.DeleteFunc(s.senders(base(r), c.Slug(), secret, set.Passphrase != ""), func(a api.SenderAddress) bool {
-			return in.Protocol != "" && strings.TrimSuffix(a.Protocol, "S") != in.Protocol
-		})}
-	if k.Server != "" {
-		k.URL = k.Server + "/" + secret
+	k := api.Key{ID: id, Label: in.Label, Created: now, Input: in.Input, Protocol: in.Protocol, Expires: in.Expires, Receives: in.Receives, Secret: secret}
+	if !in.Receives {
+		s.sendBy(r, &k, &set)
 	}
 	s.Event(origin.Event{At: time.Now(), Channel: c.Slug(), Level: origin.Info, Kind: "key-created",
 		Text: fmt.Sprintf("The contribution key %q was made by %s.", in.Label, who(r).User)})
 	s.keysChanged()
 	return k, nil
+}
+
+// sendBy tells how senders use a key.
+func (s *Service) sendBy(r *http.Request, k *api.Key, set *origin.Settings) {
+	k.Server = s.Addresses(base(r), &origin.Settings{Slug: set.Slug}).Server
+	k.Senders = slices.DeleteFunc(s.senders(base(r), set.Slug, k.Secret, set.Passphrase != ""), func(a api.SenderAddress) bool {
+		return k.Protocol != "" && strings.TrimSuffix(a.Protocol, "S") != k.Protocol
+	})
+	if k.Server != "" {
+		k.URL = k.Server + "/" + k.Secret
+	}
 }
 
 func (s *Service) listKeys(_ http.ResponseWriter, r *http.Request) (any, error) {
@@ -126,7 +135,7 @@ func (s *Service) listKeys(_ http.ResponseWriter, r *http.Request) (any, error) 
 	list, err := s.db.Keys(r.Context(), chi.URLParam(r, "channel"))
 	out := make([]api.Key, 0, len(list))
 	for _, k := range list {
-		out = append(out, api.Key{ID: k.ID, Label: k.Label, Created: k.Created, Used: k.Used, Input: k.Input, Protocol: k.Protocol, Expires: k.Expires})
+		out = append(out, api.Key{ID: k.ID, Label: k.Label, Created: k.Created, Used: k.Used, Input: k.Input, Protocol: k.Protocol, Expires: k.Expires, Receives: k.Receives})
 	}
 	return out, err
 }

@@ -58,7 +58,7 @@ const (
 func (s *Service) tellPolicy(ctx context.Context) {
 	ctx, cancel := context.WithTimeout(ctx, policyWithin)
 	defer cancel()
-	keys, err := s.db.KeyDigests(ctx, "SRT")
+	keys, receiving, err := s.db.KeyDigests(ctx, "SRT")
 	if err != nil {
 		s.conf.Logger.Warn("keys of senders over SRT cannot be read now; those of before hold", "error", err)
 		return
@@ -66,7 +66,7 @@ func (s *Service) tellPolicy(ctx context.Context) {
 	policy := map[string]srt.ChannelPolicy{}
 	for _, c := range s.origin.Channels() {
 		set := c.Settings()
-		policy[c.Slug()] = srt.ChannelPolicy{Digests: keys[c.Slug()], Passphrase: set.Passphrase, Receivers: set.Receivers}
+		policy[c.Slug()] = srt.ChannelPolicy{Digests: keys[c.Slug()], Receiving: receiving[c.Slug()], Passphrase: set.Passphrase, Receivers: set.Receivers}
 	}
 	s.srt.SetPolicy(policy)
 }

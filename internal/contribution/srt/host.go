@@ -173,12 +173,17 @@ func (h *host) check(id, peer string) libsrt.Decision {
 		return refuse(libsrt.NotFound, "", fmt.Sprintf("there is no channel %.80q.", a.Channel), "Create the channel, or correct its name in the encoder's stream id.")
 	}
 	digest := sha256.Sum256([]byte(a.Key))
-	right := 0
-	for _, d := range c.Digests {
-		right |= subtle.ConstantTimeCompare(d, digest[:])
+	in := func(list [][]byte) (found int) {
+		for _, d := range list {
+			found |= subtle.ConstantTimeCompare(d, digest[:])
+		}
+		return found
 	}
+	sends, receives := in(c.Digests), in(c.Receiving)
 	switch {
-	case right == 0:
+	case receives == 1 && !a.Request:
+		return refuse(libsrt.Forbidden, a.Channel, "the key lets receive, and not send.", "Make a key for senders, or call with request/ before the channel.")
+	case sends|receives == 0:
 		return refuse(libsrt.Unauthorized, a.Channel, "the contribution key is wrong.", "Copy the stream id from the channel's sender settings again, or make a new key.")
 	case a.Request && !c.Receivers:
 		return refuse(libsrt.Forbidden, a.Channel, "the channel hands its stream to no receivers.", "Turn receivers over SRT on in the channel's settings.")

@@ -264,6 +264,7 @@ type NewKey struct {
 	Input    string     `json:"input,omitempty"`    // the name of the input for senders that it leads to; none for any
 	Protocol string     `json:"protocol,omitempty"` // the only one that it is for, such as SRT; none for any
 	Expires  *time.Time `json:"expires,omitempty"`  // a sender is cut off then
+	Receives bool       `json:"receives,omitempty"` // it is for a receiver over SRT, and lets nobody send
 }
 
 // Key is a contribution key. Its secret is told once, when it is made.
@@ -275,6 +276,7 @@ type Key struct {
 	Input    string          `json:"input,omitempty"`
 	Protocol string          `json:"protocol,omitempty"`
 	Expires  *time.Time      `json:"expires,omitempty"`
+	Receives bool            `json:"receives,omitempty"`
 	Secret   string          `json:"secret,omitempty"`
 	Senders  []SenderAddress `json:"senders,omitempty"` // the key in the fields of encoders
 	Server   string          `json:"server,omitempty"`  // for encoders with two fields: this, and the secret

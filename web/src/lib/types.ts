@@ -345,6 +345,7 @@ export interface Key {
   input?: string;
   protocol?: string;
   expires?: string;
+  receives?: boolean;
   secret?: string;
   senders?: SenderAddress[]; // the key in the fields of encoders
   server?: string; // for encoders with two fields: this, and the secret
@@ -471,6 +472,7 @@ export interface NewKey {
   input?: string; // the name of the input for senders that it leads to; none for any
   protocol?: string; // the only one that it is for, such as SRT; none for any
   expires?: string; // a sender is cut off then
+  receives?: boolean; // it is for a receiver over SRT, and lets nobody send
 }
 
 /** NewLadder replaces a ladder. */

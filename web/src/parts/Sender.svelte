@@ -22,7 +22,9 @@
   let passphrase = $state("");
   let networks = $derived(channel.settings.access.senderNetworks ?? "");
   let said = $state("");
-  const senders = $derived(made?.senders ?? channel.addresses.senders);
+  const senders = $derived(made?.receives ? [] : (made?.senders ?? channel.addresses.senders));
+  const receiving = "receiving"; // in place of a protocol
+  const request = $derived(channel.addresses.receivers.find((r) => r.protocol === "SRT")?.url);
   const one = $derived(senders.find((s) => s.protocol === shown) ?? senders[0]);
   const names = $derived(
     (channel.settings.inputs ?? []).filter((i) => i.kind === "sender" && i.name).map((i) => i.name ?? ""),
@@ -51,8 +53,7 @@
     try {
       made = await call<Key>("POST", `/channels/${slug}/keys`, {
         label: label || "sender",
-        protocol,
-        input,
+        ...(protocol === receiving ? { receives: true } : { protocol, input }),
         expires: hours > 0 ? new Date(Date.now() + hours * 3600_000).toISOString() : undefined,
       });
       label = "";
@@ -85,7 +86,18 @@
 
 <div class="grid gap-5 p-4">
   <section class="grid gap-3" aria-label="Sender settings" data-made-key={made ? "" : undefined}>
-    {#if made}<p class="text-sm font-medium">Put this into the encoder. The key is shown only now.</p>{/if}
+    {#if made?.receives}
+      <p class="text-sm font-medium">
+        Give this to who receives. The key is shown only now, and lets nobody send.
+      </p>
+      <CopyField
+        label={request ? "Address over SRT" : "Key"}
+        value={request ? request.replace("{rung}/KEY", made.secret ?? "") : (made.secret ?? "")}
+        hint="Receivers are let in once they are turned on in the channel's settings."
+      />
+    {:else if made}<p class="text-sm font-medium">
+        Put this into the encoder. The key is shown only now.
+      </p>{/if}
     <div role="tablist" class="flex flex-wrap gap-1" aria-label="Protocol">
       {#each senders as s (s.protocol)}
         <button
@@ -148,6 +160,7 @@
       <select class="select select-sm" bind:value={protocol} aria-label="Protocol of the new key">
         <option value="">any protocol</option>
         {#each ["RTMP", "SRT", "RTSP", "WebRTC", "HTTP"] as p (p)}<option>{p}</option>{/each}
+        <option value={receiving}>receiving over SRT</option>
       </select></label
     >
     {#if names.length}
@@ -190,7 +203,7 @@
         {#each keys as k (k.id)}
           <tr>
             <td>{k.label || `key ${k.id}`}</td>
-            <td>{[k.protocol, k.input].filter(Boolean).join(", ") || "any"}</td>
+            <td>{k.receives ? "receiving" : [k.protocol, k.input].filter(Boolean).join(", ") || "any"}</td>
             <td>{k.used ? `${ago(k.used, live.now)} ago` : "never"}</td>
             <td
               >{k.expires
