@@ -88,7 +88,7 @@ type Policy struct {
 
 // ChannelPolicy is that of a channel.
 type ChannelPolicy struct {
-	Digests    [][]byte      `json:"digests"` // SHA-256 of its contribution keys
+	Digests    [][]byte      `json:"digests"`             // SHA-256 of its contribution keys
 	Receiving  [][]byte      `json:"receiving,omitempty"` // of keys that let receive, and not send
 	Passphrase string        `json:"passphrase,omitempty"`
 	Receivers  bool          `json:"receivers,omitempty"` // may fetch its stream
