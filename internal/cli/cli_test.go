@@ -2,7 +2,9 @@ package cli
 
 import (
 	"bytes"
+	"encoding/json"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -73,6 +75,21 @@ func TestTokenIsFound(t *testing.T) {
 	assert.Empty(t, a.client().Token)
 	require.NoError(t, os.WriteFile(service.TokenFile(dir), []byte("operator\n"), 0o600))
 	assert.Empty(t, a.client().Token, "no service was found running on that data folder")
+	near := &app{data: dir, dataGiven: true, server: "http://127.0.0.1:9"}
+	assert.Empty(t, near.client().Token, "somebody who is named")
+	// A service that runs there has left a note in its folder: this process stands in for it.
+	other := exec.Command("sh", "-c", "read x", "serve", "rehearse")
+	in, err := other.StdinPipe()
+	require.NoError(t, err)
+	require.NoError(t, other.Start())
+	defer func() { _ = in.Close(); _ = other.Wait() }()
+	note, err := json.Marshal(service.Running{PID: other.Process.Pid, HTTP: "127.0.0.1:9", Data: dir})
+	require.NoError(t, err)
+	require.NoError(t, os.MkdirAll(service.NotesIn(dir), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(service.NotesIn(dir), "1.json"), note, 0o600))
+	assert.Equal(t, "operator", near.client().Token)
+	near.server = "http://127.0.0.1:10"
+	assert.Empty(t, near.client().Token, "another service than that of the folder")
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "metaplasis"), 0o700))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "metaplasis", "client.json"), []byte(`{"server":"http://far:1","token":"remembered"}`), 0o600))
 	c := a.client()

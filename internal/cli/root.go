@@ -171,7 +171,14 @@ func (a *app) client() *client.Client {
 		c.Server = remembered.Server
 	}
 	// A service or rehearsal that runs here needs no sign-in, and no address when there is no other.
-	for _, r := range service.FindRunning(runningFolder()) {
+	list := service.FindRunning(runningFolder())
+	if a.dataGiven {
+		if abs, err := filepath.Abs(a.data); err == nil {
+			a.data = abs
+		}
+		list = append(list, service.FindRunning(service.NotesIn(a.data))...)
+	}
+	for _, r := range list {
 		at := "http://" + local(r.HTTP)
 		if a.dataGiven && r.Data != a.data || c.Server != "" && strings.TrimRight(c.Server, "/") != at {
 			continue

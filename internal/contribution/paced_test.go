@@ -78,6 +78,34 @@ func TestSegmentsArePaced(t *testing.T) {
 	})
 }
 
+// TestPacingAfterManyDays gives units whose times lie about those at which their nanoseconds leave 63 bits.
+func TestPacingAfterManyDays(t *testing.T) {
+	for _, from := range []int64{0, (1<<63 - 1) / 1_000_000_000, 30 * 3600 * 90_000, 20_000 * 24 * 3600 * 90_000} {
+		synctest.Test(t, func(t *testing.T) {
+			feed := &noted{begun: time.Now()}
+			p := NewPaced(feed)
+			p.Expect(1)
+			p.GoOn(1, 0)
+			p.Track(media.Track{ID: 1, Clock: media.Clock{Scale: 90_000}})
+			for n := range int64(5) {
+				p.Unit(1, from+(n-2)*45_000, 0, true, []byte{1})
+			}
+			time.Sleep(5 * time.Second)
+			synctest.Wait()
+			feed.mu.Lock()
+			defer feed.mu.Unlock()
+			var at []time.Duration
+			for _, u := range feed.list {
+				if u.id == 1 {
+					at = append(at, u.at/time.Millisecond)
+				}
+			}
+			assert.Equal(t, []time.Duration{500, 1000, 1500, 2000, 2500}, at, "%d", from)
+			p.End("test")
+		})
+	}
+}
+
 func TestSoundWaitsForPictures(t *testing.T) {
 	begun := time.Now()
 	o := Opening{Pictures: true, Begun: begun}

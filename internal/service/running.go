@@ -2,6 +2,7 @@ package service
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -35,6 +36,9 @@ func announce(folder string, r Running) (withdraw func(), err error) {
 	return func() { _ = os.Remove(path) }, nil
 }
 
+// NotesIn is where a service leaves a note of itself in its own data folder, for commands that are told of the folder.
+func NotesIn(data string) string { return filepath.Join(data, "running") }
+
 // FindRunning lists the services that run now by the notes in a folder, the newest first. Notes that a
 // crash left are removed.
 func FindRunning(folder string) (out []Running) {
@@ -49,7 +53,7 @@ func FindRunning(folder string) (out []Running) {
 		if err != nil || !strings.HasSuffix(e.Name(), ".json") || json.Unmarshal(b, &r) != nil || r.PID <= 0 {
 			continue
 		}
-		if syscall.Kill(r.PID, 0) != nil || !isThisProgram(r.PID) {
+		if err := syscall.Kill(r.PID, 0); err != nil && !errors.Is(err, syscall.EPERM) || !isThisProgram(r.PID) {
 			_ = os.Remove(path)
 			continue
 		}

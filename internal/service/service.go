@@ -292,12 +292,18 @@ func (s *Service) announce() {
 	if c.Running == "" {
 		return
 	}
-	withdraw, err := announce(c.Running, Running{PID: os.Getpid(), HTTP: s.HTTP, Data: c.Data, Started: time.Now().UTC()})
+	data, err := filepath.Abs(c.Data)
 	if err != nil {
-		c.Logger.Warn("commands will not find this service by themselves", "error", err)
-		return
+		data = c.Data
 	}
-	s.stop = append(s.stop, withdraw)
+	for _, folder := range []string{c.Running, NotesIn(data)} {
+		withdraw, err := announce(folder, Running{PID: os.Getpid(), HTTP: s.HTTP, Data: data, Started: time.Now().UTC()})
+		if err != nil {
+			c.Logger.Warn("commands will not find this service by themselves", "error", err)
+			continue
+		}
+		s.stop = append(s.stop, withdraw)
+	}
 }
 
 // NoStore as Config.Store keeps nothing.

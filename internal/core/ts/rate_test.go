@@ -203,3 +203,14 @@ func TestTheRateIsHeldThroughJumps(t *testing.T) {
 	assert.True(t, announced, "the jump of the clock is announced")
 	assert.Greater(t, len(out)-before, 100*PacketSize)
 }
+
+// TestSlotsOfManyDays finds the time of slots of a rate that has been held for weeks.
+func TestSlotsOfManyDays(t *testing.T) {
+	for _, rate := range []int64{100_000, 10_000_000, 200_000_000} {
+		r := rated{rate: rate}
+		for _, day := range []int64{1, 11, 60, 4000} {
+			r.slot = day * 86400 * rate / (PacketSize * 8)
+			assert.InDelta(t, float64(day*86400*systemClock), float64(r.time()), float64(PacketSize*8*systemClock/rate+1), "%d bit/s, day %d", rate, day)
+		}
+	}
+}
