@@ -493,23 +493,25 @@ func (s *Store) Header(channel, rendition, name string) *segment.Header {
 			return e.seg.Header
 		}
 	}
-	path := ""
-	for i := len(st.bundles) - 1; i >= 0 && path == ""; i-- {
-		if st.bundles[i].Header == name {
-			path = st.bundles[i].Path
+	var paths []string // bundles that have it: one that is missing keeps nobody from what the others hold
+	for i := len(st.bundles) - 1; i >= 0 && len(paths) < headerTries; i-- {
+		if st.bundles[i].Header == name && !st.bundles[i].lost {
+			paths = append(paths, st.bundles[i].Path)
 		}
 	}
 	sh.mu.Unlock()
-	if path == "" {
-		return nil
-	}
-	c, err := sh.contentsOf(st, path)
-	if err != nil {
+	for _, path := range paths {
+		c, err := sh.contentsOf(st, path)
+		if err == nil {
+			return c.header
+		}
 		s.missing(sh, st, path, err)
-		return nil
 	}
-	return c.header
+	return nil
 }
+
+// headerTries is in how many bundles a header is looked for.
+const headerTries = 32
 
 // cache holds the records of bundles that were read of late, bounded in bytes.
 type cache struct {
