@@ -380,7 +380,7 @@ func (m *Manager) took(in message) (then func()) {
 		var t closedMessage
 		_ = json.Unmarshal(in.body, &t)
 		if in.id != 0 {
-			if r := m.requests[in.id]; r != nil {
+			if r := m.requests[in.id]; r != nil && in.kind == kindFailed { // a port that is bound waits for its callers
 				r.end(event{kind: in.kind, text: t.Text})
 			}
 			return nil

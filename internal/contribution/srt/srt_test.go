@@ -133,6 +133,8 @@ func TestManyCallersOfOnePort(t *testing.T) {
 	go func() { _, _ = io.Copy(io.Discard, host) }()
 	r, id, sent := m.ask(kindListen, &dialMessage{Mode: modeListener})
 	require.True(t, sent)
+	m.take(message{kind: kindBound, id: id, body: []byte("4000")})
+	assert.Empty(t, r.over, "a port that is bound waits for its callers")
 	within(t, "the seventeenth caller blocks all of SRT", func() {
 		for n := range uint32(64) {
 			opened(t, m, 100+n, id)
