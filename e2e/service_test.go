@@ -662,7 +662,7 @@ func TestAPIIsWhatItsDocumentSays(t *testing.T) {
 	for range 10 {
 		_, err = bad.SignIn(context.Background(), "admin", "guess", "")
 	}
-	assert.ErrorContains(t, err, "too many attempts")
+	assert.ErrorContains(t, err, "too many wrong attempts")
 
 	// Pages of other sites cannot act with a session's cookie.
 	req, err := http.NewRequest("POST", s.http+"/api/v1/channels", strings.NewReader("{}"))

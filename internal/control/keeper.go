@@ -83,7 +83,7 @@ func (s *Service) Admit(sender contribution.Sender) (origin.Grant, error) {
 	defer cancel()
 	grant, known := s.keys.find(channel, digest)
 	if !known && !s.lookups.Allow(sender.Remote, time.Now()) {
-		return grant, origin.ErrUnchecked
+		return grant, origin.ErrManyKeys
 	}
 	if !known || s.journal.State().Err == nil {
 		found, err := s.db.FindKey(ctx, channel, key)

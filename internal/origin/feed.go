@@ -140,6 +140,9 @@ func (o *Origin) check(s contribution.Sender) (*Channel, Grant, error) {
 	}
 	grant, err := o.Gate.Admit(s)
 	switch {
+	case errors.Is(err, ErrManyKeys):
+		err = o.refuse(s, ErrManyKeys, s.Channel, "too many keys that nobody knows come at a time; it was not checked.",
+			"Try again in a second. Senders that were on air before are let in at once.")
 	case errors.Is(err, ErrUnchecked):
 		err = o.refuse(s, ErrUnchecked, s.Channel, "the contribution key cannot be checked now, since the database does not answer.",
 			"Try again in a while; senders that were on air before may come back at once.")

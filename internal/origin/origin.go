@@ -46,6 +46,7 @@ var (
 	ErrExists         = errors.New("the channel exists already")
 	ErrBadKey         = errors.New("the key does not open this channel")
 	ErrUnchecked      = errors.New("the key cannot be checked now")
+	ErrManyKeys       = errors.New("too many unknown keys come at a time")
 	ErrTaken          = errors.New("the channel has a sender already")
 	ErrNoInput        = errors.New("the channel has no such input")
 	ErrNotAllowed     = errors.New("the sender's address is not let in")

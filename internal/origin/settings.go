@@ -467,7 +467,7 @@ type Archive interface {
 // Gate decides whether a sender may contribute to a channel.
 type Gate interface {
 	// Admit returns what the contribution key allows when it opens the channel, ErrBadKey when it does
-	// not, and ErrUnchecked when nobody can tell now.
+	// not, ErrManyKeys when it is not looked at, and ErrUnchecked when nobody can tell now.
 	Admit(contribution.Sender) (Grant, error)
 	// AskAdmission returns why a sender with the right key is not to come in all the same, nil to let it in. It is asked
 	// beside the media.

@@ -160,8 +160,9 @@ func (s *Service) serveHTTP3(beside net.Addr, handler http.Handler, conf *tls.Co
 			s.failed <- fmt.Errorf("HTTP/3 port: %w", err)
 		}
 	}()
+	announced := fmt.Sprintf(`h3=":%d"; ma=86400`, udp.LocalAddr().(*net.UDPAddr).Port) // RFC 7838, 3; RFC 9114, 3.1.1
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		_ = server.SetQUICHeaders(w.Header())
+		w.Header().Set("Alt-Svc", announced)
 		handler.ServeHTTP(w, r)
 	}), nil
 }
