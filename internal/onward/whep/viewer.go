@@ -170,7 +170,7 @@ func (v *viewer) poke() {
 
 // Refused implements rtc.Session.
 func (v *viewer) Refused(err error) {
-	v.s.Logger.Info("the offer of a viewer over WebRTC is not taken", "channel", v.channel, "error", err)
+	v.s.Logger.Debug("the offer of a viewer over WebRTC is not taken", "channel", v.channel, "error", err)
 }
 
 // Connected implements rtc.Session.
