@@ -86,7 +86,7 @@ func live(t *testing.T, film *film) {
 	before := time.Local
 	time.Local = zone
 	defer func() { time.Local = before }()
-	time.Sleep(time.Date(2027, 3, 27, 12, 0, 0, 0, time.UTC).Sub(time.Now())) // summer time begins the next night
+	time.Sleep(time.Until(time.Date(2027, 3, 27, 12, 0, 0, 0, time.UTC))) // summer time begins the next night
 
 	w := &world{t: t, clock: newClock(), keep: &keeper{events: map[string]int{}}, film: film, arrived: map[int64]time.Time{}, views: map[string]*view{}, lost: map[string]int64{}}
 	ctx, cancel := context.WithCancel(t.Context())
@@ -223,7 +223,7 @@ func (w *world) relay(ctx context.Context, name, slug string, dial func(*sink) o
 			if err == nil {
 				to := dial(got)
 				c := onward.Carrier{To: to, Fixed: true, Idle: 10 * time.Second}
-				err = c.Run(ctx, tap, units[:n])
+				_ = c.Run(ctx, tap, units[:n])
 				_ = to.Close()
 			}
 			tap.Close()
@@ -240,7 +240,6 @@ type sink struct {
 	w     *world
 	name  string
 	order order
-	times [2]int64 // how far media times lie behind those of the camera, of pictures and of sound, ticks
 	scale [3]int64
 	came  int64
 	again int
@@ -377,7 +376,6 @@ type view struct {
 	header  map[string]int64
 	order   order
 	offset  map[string]time.Duration // media time less the camera's time, by rendition
-	at      time.Time
 	stepped time.Time
 	came    int64
 }

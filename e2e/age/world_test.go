@@ -88,12 +88,6 @@ func (k *keeper) Event(e origin.Event) {
 	k.events[e.Kind]++
 }
 
-func (k *keeper) count(kind string) int {
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	return k.events[kind]
-}
-
 // Periods of what is sent: few units, so that days are short, and nothing in which a number of picture could not be told.
 const (
 	pictureEach = time.Second

@@ -115,10 +115,10 @@ func (p *Spool) enqueue(name string) {
 func (p *Spool) String() string { return p.remote.String() }
 
 // Waiting returns the bytes that wait for the object store, and why they cannot go there now, since when.
-func (p *Spool) Waiting() (bytes int64, err error, since time.Time) {
+func (p *Spool) Waiting() (bytes int64, since time.Time, err error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	return p.held, p.failing, p.since
+	return p.held, p.since, p.failing
 }
 
 // upload brings files to the object store until the spool is closed.

@@ -181,7 +181,7 @@ func (s *Store) loadAll(known func() ([]Bundle, error)) {
 // buffered is a place of which what is new lies elsewhere first.
 type buffered interface {
 	Resume()
-	Waiting() (bytes int64, err error, since time.Time)
+	Waiting() (bytes int64, since time.Time, err error)
 	Close()
 }
 
@@ -623,7 +623,7 @@ func (s *Store) Status(channel string) (out Stock, known bool) {
 	out.Bytes, out.Held, out.Missing, out.Oldest, out.Daily = t.free+t.held, t.held, t.lost, t.oldest, t.daily
 	out.Waiting, out.Lost, out.Written, out.LostNow, out.Loading = sh.queued, sh.lost, sh.written, sh.lostNow, sh.loading
 	if b, ok := s.place.(buffered); ok {
-		if _, err, since := b.Waiting(); err != nil {
+		if _, since, err := b.Waiting(); err != nil {
 			out.Away, out.Since = err.Error(), since
 		}
 	}

@@ -23,8 +23,6 @@ const (
 
 const (
 	tagHeaderSize = 11
-	//limit:bytes of a tag | each tag | it is not written
-	maxTagSize = 1<<24 - 1
 )
 
 // Tag is one tag. Timestamp is in milliseconds.
