@@ -460,18 +460,23 @@ func (p *Past) file(q *request) bool {
 	return true
 }
 
-// documents are those of stretches, made of late, bounded in number and bytes.
+// documents are those of stretches, made of late, bounded in number and bytes. What nobody has asked for for a while goes.
 type documents struct {
 	mu    sync.Mutex
-	byKey map[string]document
+	byKey map[string]*document
 	bytes int
+	swept time.Time
 }
 
 type document struct {
 	state string
 	doc   *present.Doc
 	size  int
+	used  time.Time
 }
+
+// documentLife is for how long a document is held that nobody asks for.
+const documentLife = 10 * time.Minute
 
 const (
 	//limit:playlists of what is kept that are held | all | all are made anew
@@ -482,8 +487,10 @@ const (
 
 // get returns a document that was made of a state, made when it is new; nil when there is nothing.
 func (d *documents) get(key, state string, make func() []byte) *present.Doc {
+	now := time.Now()
 	d.mu.Lock()
 	if e, ok := d.byKey[key]; ok && e.state == state {
+		e.used = now
 		d.mu.Unlock()
 		return e.doc
 	}
@@ -492,13 +499,31 @@ func (d *documents) get(key, state string, make func() []byte) *present.Doc {
 	if b == nil {
 		return nil
 	}
-	e := document{state: state, doc: present.NewDoc(func() []byte { return b }), size: 2*len(b) + len(key)}
+	e := &document{state: state, doc: present.NewDoc(func() []byte { return b }), size: 2*len(b) + len(key), used: now}
 	d.mu.Lock()
 	defer d.mu.Unlock()
+	d.sweep(now)
 	if d.byKey == nil || len(d.byKey) >= maxDocuments || d.bytes+e.size > maxDocumentBytes {
-		d.byKey, d.bytes = map[string]document{}, 0
+		d.byKey, d.bytes = map[string]*document{}, 0
 	}
-	d.bytes += e.size - d.byKey[key].size
+	if before := d.byKey[key]; before != nil {
+		d.bytes -= before.size
+	}
+	d.bytes += e.size
 	d.byKey[key] = e
 	return e.doc
+}
+
+// sweep drops what nobody has asked for for a while. It needs the lock.
+func (d *documents) sweep(now time.Time) {
+	if now.Sub(d.swept) < documentLife/2 {
+		return
+	}
+	d.swept = now
+	for key, e := range d.byKey {
+		if now.Sub(e.used) > documentLife {
+			d.bytes -= e.size
+			delete(d.byKey, key)
+		}
+	}
 }

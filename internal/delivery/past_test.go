@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -160,4 +161,27 @@ func TestOnlyTheTimeShiftIsPublic(t *testing.T) {
 	for _, path := range paths[:2] {
 		assert.GreaterOrEqual(t, ask(s, path).Code, 400, path)
 	}
+}
+
+// TestDocumentsThatNobodyAsksForGo makes lists of what is kept, an hour apart, and one that is asked for again and again.
+func TestDocumentsThatNobodyAsksForGo(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		var d documents
+		made := 0
+		make := func() []byte { made++; return bytes.Repeat([]byte("x"), 1000) }
+		for n := range 100 {
+			d.get(fmt.Sprint("list ", n), "", make)
+			for range 12 {
+				d.get("in use", "", make)
+				time.Sleep(5 * time.Minute)
+			}
+		}
+		assert.Equal(t, 101, made, "what is in use is made once")
+		assert.LessOrEqual(t, len(d.byKey), 2)
+		want := 0
+		for _, e := range d.byKey {
+			want += e.size
+		}
+		assert.Equal(t, want, d.bytes)
+	})
 }
