@@ -158,8 +158,8 @@ func TestFraming(t *testing.T) {
 	}
 	require.NoError(t, c.Write(context.Background(), websocket.MessageText, []byte(`{"do":"pause"}`)))
 	require.NoError(t, c.Write(context.Background(), websocket.MessageText, []byte(`nonsense`)))
+	s.put(2, 500) // before it plays on: it begins with the newest keyframe that there is
 	require.NoError(t, c.Write(context.Background(), websocket.MessageText, []byte(`{"do":"play"}`)))
-	s.put(2, 500)
 	v.take(t, c, func() bool { return len(v.chunks[trackVideo]) >= 60 })
 	last := v.chunks[trackVideo][len(v.chunks[trackVideo])-1].Units[0]
 	assert.GreaterOrEqual(t, last.DTS, int64(2*media.VideoTimescale))
