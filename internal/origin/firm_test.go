@@ -169,10 +169,10 @@ func TestWhatTheDecoderCannotReadIsAProblem(t *testing.T) {
 // A feed that is sent as fast as it goes is held near the clock, and nothing of it outlives it by long.
 func TestFeedFasterThanRealTimeIsHeld(t *testing.T) {
 	keep := &memory{}
-	now := time.Now()
-	o := origin.New(origin.Options{Keeper: keep, Gate: keep, Worker: func() *exec.Cmd { return exec.Command("false") }, Now: func() time.Time { return now }})
+	now := &handClock{now: time.Now()}
+	o := origin.New(origin.Options{Keeper: keep, Gate: keep, Worker: func() *exec.Cmd { return exec.Command("false") }, Now: now.Now})
 	defer o.Close()
-	c, err := o.Add(origin.Settings{Slug: "booth"}, now, origin.Position{})
+	c, err := o.Add(origin.Settings{Slug: "booth"}, now.Now(), origin.Position{})
 	require.NoError(t, err)
 	config := []byte{0x11, 0x90}
 	frames := func(f *origin.Feed, from int64) (sent int64, paced time.Duration) {
@@ -198,17 +198,17 @@ func TestFeedFasterThanRealTimeIsHeld(t *testing.T) {
 	assert.Positive(t, paced)
 	assert.True(t, keep.has("feed-too-fast"))
 	assert.Contains(t, problems(c), "faster than real time")
-	now = now.Add(5 * time.Second)
+	now.pass(5 * time.Second)
 	sent, _ = frames(f, 600)
 	assert.LessOrEqual(t, sent, int64(5100), "it goes on as the clock does")
 	f.End("test")
-	now = now.Add(time.Minute)
+	now.pass(time.Minute)
 	f = begin()
 	frames(f, 0)
 	f.End("test")
 	all := c.Rendition("audio").View().Snapshot.All()
 	last := all[len(all)-1]
-	ahead := time.Duration(last.Start+last.Duration)*time.Second/media.VideoTimescale - now.Sub(c.Created())
+	ahead := time.Duration(last.Start+last.Duration)*time.Second/media.VideoTimescale - now.Now().Sub(c.Created())
 	assert.Less(t, ahead, origin.DefaultBurst+time.Second, "the clock of the channel does not run away")
 }
 

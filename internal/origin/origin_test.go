@@ -377,24 +377,17 @@ func TestSparseKeyframesAreTold(t *testing.T) {
 }
 
 func TestSilentSenderLosesItsChannelToTheNext(t *testing.T) {
-	now := time.Now()
-	var mu sync.Mutex
+	now := &handClock{now: time.Now()}
 	keep := &memory{}
-	o := origin.New(origin.Options{Keeper: keep, Gate: keep, Worker: func() *exec.Cmd { return exec.Command("false") }, Now: func() time.Time {
-		mu.Lock()
-		defer mu.Unlock()
-		return now
-	}})
+	o := origin.New(origin.Options{Keeper: keep, Gate: keep, Worker: func() *exec.Cmd { return exec.Command("false") }, Now: now.Now})
 	defer o.Close()
-	_, err := o.Add(origin.Settings{Slug: "start-line"}, now, origin.Position{})
+	_, err := o.Add(origin.Settings{Slug: "start-line"}, now.Now(), origin.Position{})
 	require.NoError(t, err)
 	first, err := o.Open(contribution.Sender{Channel: "start-line", Key: "right", Protocol: "TEST", Remote: "a"})
 	require.NoError(t, err)
 	_, err = o.Open(contribution.Sender{Channel: "start-line", Key: "right", Protocol: "TEST", Remote: "b"})
 	require.ErrorIs(t, err, origin.ErrTaken)
-	mu.Lock()
-	now = now.Add(3 * time.Second)
-	mu.Unlock()
+	now.pass(3 * time.Second)
 	second, err := o.Open(contribution.Sender{Channel: "start-line", Key: "right", Protocol: "TEST", Remote: "b"})
 	require.NoError(t, err)
 	assert.Contains(t, <-first.Kicked(), "another sender took over")

@@ -25,18 +25,18 @@ type sizes struct {
 	f      *origin.Feed
 	units  []flv.VideoBody
 	stamps []uint32
-	now    time.Time
+	now    handClock
 	n      int
 	tracks []media.Track
 	lazy   map[int]int // a size whose keyframes come so many pictures late
 }
 
 func newSizes(t *testing.T, l ladder.Ladder) *sizes {
-	s := &sizes{t: t, keep: &memory{}, now: time.Now(), lazy: map[int]int{}}
-	o := origin.New(origin.Options{Keeper: s.keep, Gate: s.keep, Worker: func() *exec.Cmd { return exec.Command("false") }, Now: func() time.Time { return s.now }})
+	s := &sizes{t: t, keep: &memory{}, now: handClock{now: time.Now()}, lazy: map[int]int{}}
+	o := origin.New(origin.Options{Keeper: s.keep, Gate: s.keep, Worker: func() *exec.Cmd { return exec.Command("false") }, Now: s.now.Now})
 	t.Cleanup(o.Close)
 	var err error
-	s.c, err = o.Add(origin.Settings{Slug: "sizes", Ladder: l}, s.now, origin.Position{})
+	s.c, err = o.Add(origin.Settings{Slug: "sizes", Ladder: l}, s.now.Now(), origin.Position{})
 	require.NoError(t, err)
 	var track media.Track
 	track, s.units, s.stamps = h264(t, 0)
@@ -82,7 +82,7 @@ func (s *sizes) send(pictures int, list ...int) {
 			s.f.Unit(s.tracks[size].ID, s.stamp(size, at), int64(u.Composition)*90, u.Key, slices.Concat(u.Data, filler))
 		}
 		s.n++
-		s.now = s.now.Add(time.Second / 30)
+		s.now.pass(time.Second / 30)
 	}
 }
 
