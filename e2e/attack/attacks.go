@@ -386,7 +386,11 @@ func diskFull(r *rig) (string, error) {
 	if !errors.Is(err, syscall.ENOSPC) {
 		return "", err
 	}
-	err = r.await("a word of it at /readyz", 15*time.Second, func() bool { ok, text := r.ready(); return !ok && strings.Contains(text, "full") })
+	err = r.await("a word of it at /readyz, and in the console's words which", 15*time.Second, func() bool {
+		ok, _ := r.ready()
+		h, err := r.api.Health(context.Background())
+		return !ok && err == nil && strings.Contains(fmt.Sprint(h.Problems), "full")
+	})
 	time.Sleep(r.last(10*time.Second, 3*time.Second))
 	_ = f.Close()
 	_ = os.Remove(path)

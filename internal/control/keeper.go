@@ -82,7 +82,7 @@ func (s *Service) Admit(sender contribution.Sender) (origin.Grant, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), checkTimeout)
 	defer cancel()
 	grant, known := s.keys.find(channel, digest)
-	if !known && !s.lookups.Allow(sender.Remote, time.Now()) {
+	if !known && !s.keys.exists(digest) && !s.lookups.Allow(sender.Remote, time.Now()) {
 		return grant, origin.ErrManyKeys
 	}
 	if !known || s.journal.State().Err == nil {
@@ -115,10 +115,35 @@ func (s *Service) Admit(sender contribution.Sender) (origin.Grant, error) {
 //limit:keys that are known without asking the database | all | all are asked for anew
 const maxKnownKeys = 4096
 
-// knownKeys are the contribution keys that were right since the service started.
+// knownKeys are the contribution keys that were right since the service started, and the digests of all that there are:
+// strangers who make up keys keep none of those out.
 type knownKeys struct {
 	mu    sync.Mutex
 	known map[[2]string]origin.Grant // by channel and digest
+	all   map[string]bool            // by digest
+}
+
+// learnKeys reads the digests of all keys. Without an answer those of before stay.
+func (s *Service) learnKeys(ctx context.Context) {
+	list, err := s.db.AllKeyDigests(ctx)
+	if err != nil {
+		s.logger.Warn("the contribution keys cannot be read now; those of before stay", "error", err)
+		return
+	}
+	all := make(map[string]bool, len(list))
+	for _, d := range list {
+		all[string(d)] = true
+	}
+	s.keys.mu.Lock()
+	defer s.keys.mu.Unlock()
+	s.keys.all = all
+}
+
+// exists reports whether there is a key with a digest.
+func (k *knownKeys) exists(digest string) bool {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.all[digest]
 }
 
 func (k *knownKeys) find(channel, digest string) (origin.Grant, bool) {

@@ -1,6 +1,7 @@
 package control
 
 import (
+	"context"
 	"fmt"
 	"net"
 	"net/http"
@@ -175,6 +176,9 @@ func (s *Service) chooseInput(_ http.ResponseWriter, r *http.Request) (any, erro
 
 // keysChanged tells whoever holds a copy of the keys.
 func (s *Service) keysChanged() {
+	ctx, cancel := context.WithTimeout(context.Background(), checkTimeout)
+	defer cancel()
+	s.learnKeys(ctx)
 	if s.OnKeys != nil {
 		s.OnKeys()
 	}

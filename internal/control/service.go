@@ -143,6 +143,7 @@ func (s *Service) Attach(ctx context.Context, o *origin.Origin) error {
 	if err := s.loadRecordings(ctx); err != nil {
 		return err
 	}
+	s.learnKeys(ctx)
 	list, err := s.db.Channels(ctx)
 	if err != nil {
 		return fmt.Errorf("reading the channels: %w", err)

@@ -67,6 +67,12 @@ func (d *DB) KeyDigests(ctx context.Context, protocol string) (send, receive map
 	return send, receive, err
 }
 
+// AllKeyDigests lists the digests of all keys of all channels.
+func (d *DB) AllKeyDigests(ctx context.Context) (out [][]byte, err error) {
+	err = d.x.SelectContext(ctx, &out, "SELECT digest FROM contribution_keys")
+	return out, err
+}
+
 // UseKey notes when a key was used.
 func (d *DB) UseKey(ctx context.Context, id int64, at time.Time) error {
 	_, err := d.x.ExecContext(ctx, "UPDATE contribution_keys SET used = ? WHERE id = ?", at.UTC(), id)
