@@ -118,6 +118,8 @@ const maxKnownKeys = 4096
 // knownKeys are the contribution keys that were right since the service started, and the digests of all that there are:
 // strangers who make up keys keep none of those out.
 type knownKeys struct {
+	learning sync.Mutex // one reading after the other, so that none is overtaken
+
 	mu    sync.Mutex
 	known map[[2]string]origin.Grant // by channel and digest
 	all   map[string]bool            // by digest
@@ -125,6 +127,8 @@ type knownKeys struct {
 
 // learnKeys reads the digests of all keys. Without an answer those of before stay.
 func (s *Service) learnKeys(ctx context.Context) {
+	s.keys.learning.Lock()
+	defer s.keys.learning.Unlock()
 	list, err := s.db.AllKeyDigests(ctx)
 	if err != nil {
 		s.logger.Warn("the contribution keys cannot be read now; those of before stay", "error", err)
