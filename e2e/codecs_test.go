@@ -79,9 +79,9 @@ func (s *service) playsInOrder(p *page, loop *demo.Loop, ways ...string) {
 	}
 	p.do(chromedp.Navigate(s.http + "/embed/none"))
 	eval[chromedp.Void](p, fmt.Sprintf("document.body.style.cssText = 'display:grid;grid-template-columns:repeat(3,330px);margin:0'; document.body.innerHTML = %q", frames))
-	p.becomes(`[...document.querySelectorAll("iframe")].every(f => (v => v && v.readyState >= 3 && v.currentTime > 0)(f.contentWindow.document.querySelector("video")))`, 30*time.Second)
+	p.until(`[...document.querySelectorAll("iframe")].every(f => (v => v && v.readyState >= 3 && v.currentTime > 0)(f.contentWindow.document.querySelector("video")))`)
 	eval[chromedp.Void](p, strings.Replace(frameCollector(), "turn++ % 4", "turn++ % 2", 1))
-	p.becomes(`[...document.querySelectorAll("iframe")].every(f => (f.contentWindow.frames_ || []).filter(x => x.number >= 0).length > 30)`, 30*time.Second)
+	p.until(`[...document.querySelectorAll("iframe")].every(f => (f.contentWindow.frames_ || []).filter(x => x.drawn >= 0).length > 20)`)
 	for i, way := range ways {
 		list := eval[[]shown](p, fmt.Sprintf(`document.querySelectorAll("iframe")[%d].contentWindow.frames_ || []`, i))
 		message := eval[string](p, fmt.Sprintf(`document.querySelectorAll("iframe")[%d].contentWindow.playback?.message ?? "no player"`, i))
@@ -119,7 +119,7 @@ func TestSeveralSounds(t *testing.T) {
 		for _, name := range []string{"Français", "Deutsch", "English"} {
 			rendition := map[string]string{"Français": "audio-fr", "Deutsch": "audio-de", "English": "audio"}[name]
 			eval[chromedp.Void](p, fmt.Sprintf(`window.asked_ = performance.now(); window.from_ = document.querySelector("video").currentTime; (s => { s.value = [...s.options].find(o => o.text === %q).value; s.dispatchEvent(new Event("change", {bubbles: true})) })(`+playerTree+`.querySelector("select[aria-label=Sound]"))`, name))
-			ok := p.becomes(fmt.Sprintf(`performance.getEntriesByType("resource").some(e => e.startTime > window.asked_ && /\/%s\/.*m4s/.test(e.name)) && document.querySelector("video").currentTime > window.from_ + 2`, rendition), 20*time.Second)
+			ok := p.becomes(fmt.Sprintf(`performance.getEntriesByType("resource").some(e => e.startTime > window.asked_ && /\/%s\/.*m4s/.test(e.name)) && document.querySelector("video").currentTime > window.from_ + 2`, rendition))
 			assert.True(t, ok, "%s plays %s: %s", way, name, eval[string](p,
 				`JSON.stringify({at: document.querySelector("video").currentTime, from: window.from_, says: window.playback.message, asked: performance.getEntriesByType("resource").slice(-6).map(e => e.name)})`))
 		}
@@ -153,7 +153,7 @@ func TestAnotherCodecTakesOver(t *testing.T) {
 		return strings.Contains(string(b), "vp09")
 	})
 	eval[chromedp.Void](p, `for (const f of document.querySelectorAll("iframe")) f.contentWindow.frames_ = []`)
-	ok := p.becomes(`[...document.querySelectorAll("iframe")].every(f => f.contentWindow.frames_.filter(x => x.number >= 0).length > 30)`, 40*time.Second)
+	ok := p.becomes(`[...document.querySelectorAll("iframe")].every(f => f.contentWindow.frames_.filter(x => x.drawn >= 0).length > 20)`)
 	assert.True(t, ok, "%v", eval[[]string](p, `[...document.querySelectorAll("iframe")].map(f => f.contentWindow.frames_.length + " pictures, at " + f.contentWindow.document.querySelector("video").currentTime + ", " + f.contentWindow.playback.message)`))
 	list := s.playlist("line", "source")
 	breaks := 0
@@ -172,6 +172,7 @@ func TestAnotherCodecTakesOver(t *testing.T) {
 
 // TestOtherCodecsAreCoded: what comes as VP9, AV1 or HEVC with Opus becomes a ladder of H.264 with AAC, which plays.
 func TestOtherCodecsAreCoded(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	p := open(t)
 	defer p.stop()
@@ -249,6 +250,7 @@ func TestHEVCAndAC3PassThrough(t *testing.T) {
 // TestLadderOfTwoCodecs codes one feed as H.264 and as VP9: variants of a codec stand together, an
 // adaptation set is of one codec, keyframes of all stand at the same times, and both play.
 func TestLadderOfTwoCodecs(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	loop := demo.Loops[0]
 	url := s.channel(loop.Name, origin.Settings{}, ladder.Rung{Name: "source", On: true, Source: true},
@@ -337,6 +339,7 @@ func TestOldCodecsPassThrough(t *testing.T) {
 // TestRungsOfOtherRatesAndSounds: half the pictures, 20 a second, sound in Opus beside AAC, and a rung of HEVC, which
 // this browser leaves out.
 func TestRungsOfOtherRatesAndSounds(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	loop := demo.Loops[0]
 	url := s.channel(loop.Name, origin.Settings{},

@@ -83,7 +83,7 @@ func open(t *testing.T, more ...chromedp.ExecAllocatorOption) *page {
 	ctx, stop := browser.New(context.Background(), more...)
 	t.Cleanup(stop)
 	require.NoError(t, chromedp.Do(ctx)) // starts it, without a limit
-	ctx, cancel := context.WithTimeout(ctx, 150*time.Second)
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Minute)
 	t.Cleanup(func() {
 		if t.Failed() {
 			if png, err := chromedp.Run(context.WithoutCancel(ctx), chromedp.CaptureScreenshot()); err == nil {
@@ -103,16 +103,16 @@ func (p *page) do(steps ...chromedp.Action[chromedp.Void]) {
 
 func (p *page) until(js string) {
 	p.t.Helper()
-	_, err := chromedp.Run(p.ctx, chromedp.Poll[bool](js, chromedp.WithPollingInterval(50*time.Millisecond), chromedp.WithPollingTimeout(60*time.Second)))
+	_, err := chromedp.Run(p.ctx, chromedp.Poll[bool](js, chromedp.WithPollingInterval(50*time.Millisecond), chromedp.WithPollingTimeout(patience)))
 	require.NoError(p.t, err, js)
 }
 
 // playerTree is what the player's element draws around its video.
 const playerTree = `document.querySelector("metaplasis-player").shadowRoot`
 
-// becomes waits for what a page without a processor to itself may not reach.
-func (p *page) becomes(js string, within time.Duration) bool {
-	_, err := chromedp.Run(p.ctx, chromedp.Poll[bool](js, chromedp.WithPollingInterval(50*time.Millisecond), chromedp.WithPollingTimeout(within)))
+// becomes waits for what a test tells more of when it does not come.
+func (p *page) becomes(js string) bool {
+	_, err := chromedp.Run(p.ctx, chromedp.Poll[bool](js, chromedp.WithPollingInterval(50*time.Millisecond), chromedp.WithPollingTimeout(patience)))
 	return err == nil
 }
 
@@ -203,10 +203,7 @@ func unsteady(frames []shown, loop demo.Loop, allowed int, strays float64) strin
 }
 
 func TestConsoleFromSignInToEveryRendition(t *testing.T) {
-	inFairWeather(t, consoleFromSignInToEveryRendition)
-}
-
-func consoleFromSignInToEveryRendition(t *testing.T) []string {
+	t.Parallel()
 	s := start(t)
 	p := open(t)
 	require.NoError(t, browser.SignIn(p.ctx, s.http, "admin", s.password))
@@ -247,11 +244,9 @@ func consoleFromSignInToEveryRendition(t *testing.T) []string {
 		}
 	}
 	assert.Subset(t, seen, []int{180, 360, 720})
-	stalls := eval[[]string](p, "window.waits_")
 	behind := eval[string](p, `[...document.querySelectorAll("dt")].find(d => d.textContent === "Camera to page").nextElementSibling.textContent`)
 	assert.Regexp(t, `^\d+\.\d s$`, behind)
 	p.until(`!!document.querySelector("[data-state=live], [data-state=degraded]")`)
-	return stalls
 }
 
 // playing starts a channel with a camera and a page that plays it in one of its ways.
@@ -272,9 +267,8 @@ func (p *page) playOn(n int) {
 	p.until(fmt.Sprintf("window.frames_.length >= %d", len(p.frames())+n))
 }
 
-func TestLadderChangesWhilePlaying(t *testing.T) { inFairWeather(t, ladderChangesWhilePlaying) }
-
-func ladderChangesWhilePlaying(t *testing.T) []string {
+func TestLadderChangesWhilePlaying(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	rungs := []ladder.Rung{
 		{Name: "360p", On: true, Height: 360, Bitrate: 700_000, Effort: 1},
@@ -311,7 +305,6 @@ func ladderChangesWhilePlaying(t *testing.T) []string {
 	assert.NotContains(t, string(master), "360p")
 	p.playOn(120)
 	steady(t, p.frames(), demo.Loops[0])
-	stalls := eval[[]string](p, "window.waits_")
 	assert.Equal(t, begun, s.status("start-line").Feed.Begun, "the sender stayed connected")
 	a, b := s.playlist("start-line", "source"), s.playlist("start-line", "180p")
 	times := map[uint64]time.Duration{}
@@ -338,12 +331,10 @@ func ladderChangesWhilePlaying(t *testing.T) []string {
 	l, err := s.api.Ladder(ctx, "start-line")
 	require.NoError(t, err)
 	assert.Len(t, l.Rungs, 3)
-	return stalls
 }
 
-func TestWorkerKilledWhilePlaying(t *testing.T) { inFairWeather(t, workerKilledWhilePlaying) }
-
-func workerKilledWhilePlaying(t *testing.T) []string {
+func TestWorkerKilledWhilePlaying(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	other := s.channel("harbour", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}}, ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
 	s.send(0, camera.Options{URL: other})
@@ -363,19 +354,15 @@ func workerKilledWhilePlaying(t *testing.T) []string {
 	}
 	p.playOn(60)
 	steady(t, p.frames(), demo.Loops[0])
-	stalls := eval[[]string](p, "window.waits_")
 	eventually(t, "an event that says so", func() bool { return s.hasEvent("worker-replaced") })
 	assert.Equal(t, otherPID, s.status("harbour").Worker.PID)
 	for _, e := range s.playlist("harbour", "180p").Entries {
 		assert.False(t, e.Discontinuity)
-		if e.Gap { // of a machine that had no time for it
-			stalls = append(stalls, fmt.Sprintf("the other channel misses segment %d", e.MSN))
-		}
 	}
-	return stalls
 }
 
 func TestBrowsersOwnPlayerPlays(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	url := s.channel("start-line", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}}, ladder.Rung{Name: "360p", On: true, Height: 360, Bitrate: 700_000, Effort: 1})
 	s.send(0, camera.Options{URL: url})

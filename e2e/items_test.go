@@ -117,12 +117,12 @@ func TestFilesOnDemand(t *testing.T) {
 			p.do(chromedp.Navigate(s.http + "/embed/library?item=" + e.Name + "&as=" + way))
 			p.until(`!!document.querySelector("video")`)
 			if f.Unread || f.Pictures == 0 {
-				ok := p.becomes(`document.querySelector("video").currentTime > 1`, 20*time.Second)
+				ok := p.becomes(`document.querySelector("video").currentTime > 1`)
 				require.True(t, ok, "%s as %s: %s", f.Name, way, eval[string](p, `JSON.stringify([document.querySelector("video").currentTime, document.querySelector("video").error?.message, document.querySelector("video").buffered.length, MediaSource.isTypeSupported('audio/mp4; codecs="mp4a.6B"'), window.playback?.message])`))
 				continue
 			}
 			eval[chromedp.Void](p, collector)
-			ok := p.becomes(`window.frames_.filter(f => f.drawn >= 0).length > 25`, 20*time.Second)
+			ok := p.becomes(`window.frames_.filter(f => f.drawn >= 0).length > 25`)
 			require.True(t, ok, "%s as %s: %s", f.Name, way, eval[string](p, `JSON.stringify([window.frames_.length, window.playback?.message])`))
 			list := eval[[]shown](p, "window.frames_")
 			wrong, read := disorder(list, f.Pictures)
@@ -187,7 +187,7 @@ func TestFilesThatBelongTogether(t *testing.T) {
 	for _, way := range []string{"hls", "dash"} {
 		p.do(chromedp.Navigate(s.http + "/embed/library?captions=en&item=race&as=" + way))
 		p.until(`!!document.querySelector("video")`)
-		ok := p.becomes(`[...document.querySelector("video").textTracks].some(t => [...(t.activeCues ?? [])].some(c => c.text.includes("Round the first mark")))`, 25*time.Second)
+		ok := p.becomes(`[...document.querySelector("video").textTracks].some(t => [...(t.activeCues ?? [])].some(c => c.text.includes("Round the first mark")))`)
 		assert.True(t, ok, "%s: %s", way, eval[string](p, `JSON.stringify([...document.querySelector("video").textTracks].map(t => [t.language, t.mode, t.cues?.length]))`))
 	}
 }
@@ -381,7 +381,7 @@ func TestFilesOfABrowser(t *testing.T) {
 		clearInterval(draw);
 		window.recorded_ = true;
 	})(); 0`)
-	require.True(t, p.becomes(`window.recorded_`, 60*time.Second))
+	require.True(t, p.becomes(`window.recorded_`))
 	made := eval[map[string]string](p, `window.files_`)
 	require.NotEmpty(t, made)
 	ending := map[string]string{"video/webm": ".webm", "audio/webm": ".webm", "video/mp4": ".mp4", "video/x-matroska": ".mkv"}
@@ -399,7 +399,7 @@ func TestFilesOfABrowser(t *testing.T) {
 		content(t, s.http+"/items/"+name+"/index.mpd")
 		for _, way := range []string{"hls", "dash"} {
 			p.do(chromedp.Navigate(s.http + "/embed/library?item=" + name + "&as=" + way))
-			ok := p.becomes(`document.querySelector("video")?.currentTime > 1.2`, 20*time.Second)
+			ok := p.becomes(`document.querySelector("video")?.currentTime > 1.2`)
 			_, list, _ := s.get("/items/" + name + "/index.m3u8")
 			assert.True(t, ok, "%s as %s: %s\n%s", name, way, eval[string](p, `JSON.stringify([document.querySelector("video")?.currentTime, window.playback?.message])`), list)
 		}

@@ -189,7 +189,7 @@ func TestRecordingsBecomeFiles(t *testing.T) {
 		p.do(chromedp.Navigate(s.http + "/embed/none"))
 		eval[chromedp.Void](p, fmt.Sprintf(`document.body.innerHTML = '<video muted autoplay src="/media/start-line/%s?%s" style="width:640px"></video>'`, file, query))
 		eval[chromedp.Void](p, collector)
-		p.becomes(`document.querySelector("video").ended`, 60*time.Second)
+		p.becomes(`document.querySelector("video").ended`)
 		list := eval[[]shown](p, "window.frames_")
 		wrong, read := disorder(list, demo.Loops[0].Frames)
 		_ = wrong // at the seam between the feeds the numbers begin anew
@@ -303,7 +303,7 @@ func TestSeekingAnHourBack(t *testing.T) {
 	// shows checks that what is on screen lies at a time, and that its pictures follow each other.
 	shows := func(what string, back time.Duration) {
 		t.Helper()
-		ok := p.becomes(fmt.Sprintf(`Math.abs(window.playback.behind - %f) < 30 && window.frames_.filter(f => f.drawn >= 0).length > 40`, back.Seconds()), 20*time.Second)
+		ok := p.becomes(fmt.Sprintf(`Math.abs(window.playback.behind - %f) < 30 && window.frames_.filter(f => f.drawn >= 0).length > 40`, back.Seconds()))
 		require.True(t, ok, "%s: %s", what, eval[string](p, `(v => JSON.stringify([window.playback.behind, window.frames_.length, window.playback.message, window.playback.from, window.playback.oldest, v.currentTime, v.readyState, v.paused, v.seeking, [...Array(v.buffered.length).keys()].map(i => v.buffered.start(i) + "-" + v.buffered.end(i)), performance.getEntriesByType("resource").slice(-8).map(e => e.name.split("/media/")[1])]))(document.querySelector("video"))`))
 		list := eval[[]shown](p, "window.frames_")
 		wrong, read := disorder(list, demo.Loops[0].Frames)
@@ -313,7 +313,7 @@ func TestSeekingAnHourBack(t *testing.T) {
 	clear := `window.frames_.length = 0; window.asked_ = performance.now(); document.querySelector("video").addEventListener("seeked", () => {}, {once: true})`
 	for _, back := range []time.Duration{time.Hour + 5*time.Minute, 20 * time.Minute, time.Hour} {
 		eval[chromedp.Void](p, clear+fmt.Sprintf(`; window.playback.playAt(Date.now() - %d)`, back.Milliseconds()))
-		p.becomes(`window.frames_.length > 0`, 10*time.Second)
+		p.becomes(`window.frames_.length > 0`)
 		t.Logf("%v back: the first picture after %.0f ms", back, eval[float64](p, `performance.now() - window.asked_`))
 		shows(back.String()+" back", back)
 		// The picture is the one that was on air then.
@@ -384,7 +384,7 @@ func TestFilesElsewherePlay(t *testing.T) {
 		p.do(chromedp.Navigate(strings.Join(strings.Split(at, "/")[:3], "/") + "/"))
 		eval[chromedp.Void](p, fmt.Sprintf(`document.body.innerHTML = '<video muted autoplay src="%s" style="width:640px"></video>'`, at))
 		eval[chromedp.Void](p, collector)
-		ok := p.becomes(`window.frames_.filter(f => f.drawn >= 0).length > 90`, 30*time.Second)
+		ok := p.becomes(`window.frames_.filter(f => f.drawn >= 0).length > 90`)
 		require.True(t, ok, "%s: %s", at, eval[string](p, `(v => JSON.stringify([v.error?.message, v.readyState, v.currentTime, window.frames_.length]))(document.querySelector("video"))`))
 		wrong, read := disorder(eval[[]shown](p, "window.frames_"), demo.Loops[0].Frames)
 		assert.Empty(t, wrong, at)
@@ -430,7 +430,7 @@ func TestClipsAreExactAtBothEnds(t *testing.T) {
 		assert.InDelta(t, 5.22, eval[float64](p, `document.querySelector("video").duration`), 0.05, file)
 		at := func(seconds string) int { // from elsewhere, so that a picture is shown anew
 			eval[chromedp.Void](p, `document.querySelector("video").currentTime = 2.5`)
-			require.True(t, p.becomes(`!document.querySelector("video").seeking`, 10*time.Second), "%s: %s", file, eval[string](p, `(v => JSON.stringify([v.currentTime, v.readyState, v.networkState, v.error?.message, v.duration, v.seekable.length && v.seekable.end(0), v.buffered.length && [v.buffered.start(0), v.buffered.end(0)], v.videoWidth]))(document.querySelector("video"))`))
+			require.True(t, p.becomes(`!document.querySelector("video").seeking`), "%s: %s", file, eval[string](p, `(v => JSON.stringify([v.currentTime, v.readyState, v.networkState, v.error?.message, v.duration, v.seekable.length && v.seekable.end(0), v.buffered.length && [v.buffered.start(0), v.buffered.end(0)], v.videoWidth]))(document.querySelector("video"))`))
 			eval[chromedp.Void](p, `window.frames_.length = 0; document.querySelector("video").currentTime = `+seconds)
 			p.until(`!document.querySelector("video").seeking && window.frames_.some(f => f.drawn >= 0)`)
 			return eval[int](p, `window.frames_.findLast(f => f.drawn >= 0).drawn`)

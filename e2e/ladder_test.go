@@ -12,7 +12,6 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
@@ -33,9 +32,8 @@ import (
 )
 
 // TestTwentyChangesWhilePlaying changes everything that a rung has, twenty times, while a page plays it.
-func TestTwentyChangesWhilePlaying(t *testing.T) { inFairWeather(t, twentyChanges) }
-
-func twentyChanges(t *testing.T) []string {
+func TestTwentyChangesWhilePlaying(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	rung := ladder.Rung{Name: "360p", On: true, Height: 360, Bitrate: 700_000, Effort: 1}
 	p := playing(t, s, "hls", 1000, rung)
@@ -80,7 +78,6 @@ func twentyChanges(t *testing.T) []string {
 			assert.Equal(t, 200, code, e.URI)
 		}
 	}
-	return eval[[]string](p, "window.waits_")
 }
 
 // interlaced writes a film of interlaced MPEG-2 into the folder of files: both fields of a frame show its number.
@@ -112,6 +109,7 @@ func interlaced(t *testing.T, s *service, name string) *demo.Loop {
 // TestInterlacedMPEG2IsCoded: a recording in interlaced MPEG-2 becomes whole pictures in H.264 and AV1, which play: one a
 // frame, or one a field.
 func TestInterlacedMPEG2IsCoded(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	loop := interlaced(t, s, "truck.mp4")
 	rungs := []ladder.Rung{{Name: "192p", On: true, Height: 192, Bitrate: 400_000, Effort: 1}, {Name: "192p-av1", On: true, Height: 192, Bitrate: 300_000, Effort: 1, Codec: media.AV1}}
@@ -329,7 +327,7 @@ func TestSoundOfAnotherTrack(t *testing.T) {
 
 // TestTrialAndComparison: a trial of a rung and of the whole ladder, beside what is on air, and what it proposes is used
 // from the page; two renditions are compared there, picture for picture.
-func TestTrialAndComparison(t *testing.T) {
+func TestTrialAndComparison(t *testing.T) { // alone: it encodes as fast as the machine can
 	s := start(t)
 	url := s.channel("start-line", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}}, sourceOnly,
 		ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
@@ -378,7 +376,7 @@ func TestTrialAndComparison(t *testing.T) {
 	require.NoError(t, err)
 	assert.EqualValues(t, []int64{100_000, 1}, []int64{l.Rungs[1].Bitrate, int64(l.Rungs[1].Effort)})
 	p.click("Try the last seconds")
-	p.becomes(`document.querySelector("[data-proposed]") !== null`, 120*time.Second)
+	p.becomes(`document.querySelector("[data-proposed]") !== null`)
 	trial = ended()
 	assert.NotEmpty(t, trial.Hull)
 	p.click("Use this ladder")
@@ -389,11 +387,11 @@ func TestTrialAndComparison(t *testing.T) {
 
 	eventually(t, "what was proposed", func() bool { return s.newest("start-line", l.Rungs[1].Name) >= 4 })
 	p.do(chromedp.Navigate(s.http + "/#/channels/start-line/ladder/compare"))
-	p.becomes(`Number(document.querySelector("[data-compare]")?.dataset.pairs) > 15`, 30*time.Second)
+	p.becomes(`Number(document.querySelector("[data-compare]")?.dataset.pairs) > 15`)
 	p.click("Pause")
 	before := eval[string](p, `document.querySelector("[data-compare]").dataset.time`)
-	eval[chromedp.Void](p, `document.querySelector('[aria-label="One picture on"]').click()`)
-	p.until(fmt.Sprintf(`document.querySelector("[data-compare]").dataset.time > %q`, before))
+	// Pressed again until there is another picture: on a busy machine both sides have none in hand at first.
+	p.until(fmt.Sprintf(`(document.querySelector('[aria-label="One picture on"]').click(), Number(document.querySelector("[data-compare]").dataset.time) > Number(%q))`, before))
 	p.click("Side by side")
 	p.until(`(c => c.width === 1280)(document.querySelector("[data-compare] canvas"))`)
 	numbers := eval[[]int](p, readBoth)

@@ -1,3 +1,5 @@
+//go:build pairs
+
 package e2e
 
 import (
@@ -5,7 +7,6 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"os"
 	"strings"
 	"sync"
 	"testing"
@@ -26,9 +27,7 @@ import (
 // come in their order, and sound is where it belongs; and how much later they come than to the first channel. What a protocol does not carry is told. The table in docs/relays.md
 // is what it prints.
 func TestEveryPairOfWays(t *testing.T) {
-	if os.Getenv("PAIRS") == "" {
-		t.Skip("takes four minutes: PAIRS=1 runs it")
-	}
+	t.Parallel()
 	s := start(t)
 	outs := []string{"rtmp pushed", "srt pushed", "rtsp pushed", "udp pushed", "whip pushed", "rtmp fetched", "rtsp fetched", "srt fetched", "ts fetched", "channel"}
 	table := "| in \\ out | " + strings.Join(outs, " | ") + " |\n|" + strings.Repeat(" --- |", len(outs)+1) + "\n"
@@ -188,8 +187,3 @@ func (a *arriving) PES(pid int, p ts.PES) { a.found(digestOf(p.Data)) }
 func (a *arriving) Section(int, []byte) {}
 
 func (a *arriving) Lost(int) {}
-
-const (
-	harbourLoop   = 0
-	committeeLoop = 2
-)

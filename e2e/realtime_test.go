@@ -52,9 +52,8 @@ func inOrder(t *testing.T, frames []shown, loop demo.Loop) {
 // TestRealTimePassedThrough: H.264 that fits passes through, AAC becomes Opus for viewers in real time, and a viewer
 // changes rungs by hand. Pictures that come in another order than they are shown are coded for such viewers, who are
 // offered that in place of the source.
-func TestRealTimePassedThrough(t *testing.T) { inFairWeather(t, realTimePassedThrough) }
-
-func realTimePassedThrough(t *testing.T) []string {
+func TestRealTimePassedThrough(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	small := ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1}
 	reordered, loop := demo.Loops[0], demo.Loops[1] // 720p and 1080p
@@ -95,21 +94,18 @@ func realTimePassedThrough(t *testing.T) []string {
 	frames = p.frames()
 	inOrder(t, frames, reordered)
 	assert.Equal(t, []string{"real time", "180p"}, eval[[]string](p, `window.playback.qualities.map(q => q.id)`))
-	return nil
 }
 
 // TestSocketsPlay: over WebSocket and WebTransport, pictures in their order and at their time, a rung chosen by hand, and
 // viewers counted by their way.
-func TestSocketsPlay(t *testing.T) { inFairWeather(t, socketsPlay) }
-
-func socketsPlay(t *testing.T) []string {
+func TestSocketsPlay(t *testing.T) {
+	t.Parallel()
 	s := start(t)
 	loop := demo.Loops[0]
 	url := s.channel(loop.Name, origin.Settings{}, ladder.Rung{Name: "source", On: true, Source: true},
 		ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
 	s.sendLoop(&loop, camera.Options{URL: url})
 	eventually(t, "on air", func() bool { return s.newest(loop.Name, "180p") >= 2 })
-	var stalls []string
 	for _, way := range []string{"websocket", "webtransport"} {
 		p := open(t)
 		p.do(chromedp.Navigate(s.http + "/watch/" + loop.Name + "?as=" + way))
@@ -126,12 +122,10 @@ func socketsPlay(t *testing.T) []string {
 			p.until(fmt.Sprintf(`document.querySelector("video").videoHeight === %d && window.playback.showing === %q`, rung.height, rung.name))
 		}
 		steady(t, p.frames(), loop)
-		stalls = append(stalls, eval[[]string](p, "window.waits_")...)
 		eventually(t, "the viewer is counted", func() bool { return s.status(loop.Name).Viewers[way] == 1 })
 		p.stop()
 		eventually(t, "and gone", func() bool { return s.status(loop.Name).Viewers[way] == 0 })
 	}
-	return stalls
 }
 
 // TestPlayersSideBySide: a page of the console with players of four kinds, each with its delay; the player's code in a page of

@@ -676,6 +676,7 @@ func TestAPIIsWhatItsDocumentSays(t *testing.T) {
 }
 
 func TestRehearsalLeavesNothingBehind(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	cmd := exec.Command(binary, "rehearse", "--data", dir, "--http", "127.0.0.1:0", "--rtmp", "127.0.0.1:0",
 		"--srt", "127.0.0.1:0", "--rtsp", "127.0.0.1:0", "--webrtc", "127.0.0.1:0")

@@ -75,12 +75,12 @@ func TestCaptionsBecomeText(t *testing.T) {
 	defer p.stop()
 	for _, way := range []string{"hls", "dash"} {
 		p.do(chromedp.Navigate(s.http + "/embed/start-line?as=" + way))
-		p.becomes(`(v => v && v.readyState >= 3 && v.currentTime > 0)(document.querySelector("video"))`, 30*time.Second)
+		p.becomes(`(v => v && v.readyState >= 3 && v.currentTime > 0)(document.querySelector("video"))`)
 		const option = `[...` + playerTree + `.querySelectorAll("select[aria-label=Captions] option")].find(o => o.textContent === "CC1")`
-		p.becomes("!!"+option, 20*time.Second)
+		p.becomes("!!" + option)
 		eval[chromedp.Void](p, `(o => { o.parentElement.value = o.value; o.parentElement.dispatchEvent(new Event("change", {bubbles: true})) })(`+option+`)`)
 		const now = `[...document.querySelector("video").textTracks].filter(t => t.mode === "showing").flatMap(t => [...(t.cues || [])])`
-		p.becomes(now+`.some(c => c.text.includes("WIND") && Math.abs(c.startTime - document.querySelector("video").currentTime) < 20)`, 30*time.Second)
+		p.becomes(now + `.some(c => c.text.includes("WIND") && Math.abs(c.startTime - document.querySelector("video").currentTime) < 20)`)
 		list := eval[[]cue](p, now+`.map(c => ({Start: c.startTime, End: c.endTime, Text: c.text}))`)
 		at := eval[float64](p, `document.querySelector("video").currentTime`)
 		near := 0

@@ -9,8 +9,10 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"path/filepath"
 	"runtime"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -26,6 +28,7 @@ import (
 	"metaplasis/internal/contribution/channel"
 	"metaplasis/internal/contribution/fetch"
 	"metaplasis/internal/contribution/mpegts"
+	rtmpin "metaplasis/internal/contribution/rtmp"
 	"metaplasis/internal/contribution/source"
 	"metaplasis/internal/core/bmff"
 	"metaplasis/internal/core/dash"
@@ -36,7 +39,10 @@ import (
 	"metaplasis/internal/core/ts"
 	"metaplasis/internal/delivery"
 	"metaplasis/internal/onward"
+	"metaplasis/internal/onward/files"
 	tsout "metaplasis/internal/onward/mpegts"
+	"metaplasis/internal/onward/relay"
+	rtmpout "metaplasis/internal/onward/rtmp"
 	"metaplasis/internal/onward/rtpmedia"
 	"metaplasis/internal/origin"
 	"metaplasis/internal/store"
@@ -52,6 +58,8 @@ type world struct {
 	film  *film
 	o     *origin.Origin
 	store *store.Store
+	sent  string // the folder of relays that write files
+	holds map[string][]store.Hold
 	web   *delivery.Server
 	all   sync.WaitGroup
 
@@ -88,7 +96,7 @@ func live(t *testing.T, film *film) {
 	defer func() { time.Local = before }()
 	time.Sleep(time.Until(time.Date(2027, 3, 27, 12, 0, 0, 0, time.UTC))) // summer time begins the next night
 
-	w := &world{t: t, clock: newClock(), keep: &keeper{events: map[string]int{}}, film: film, arrived: map[int64]time.Time{}, views: map[string]*view{}, lost: map[string]int64{}}
+	w := &world{t: t, clock: newClock(), keep: &keeper{events: map[string]int{}}, film: film, arrived: map[int64]time.Time{}, views: map[string]*view{}, lost: map[string]int64{}, holds: map[string][]store.Hold{}, sent: t.TempDir()}
 	ctx, cancel := context.WithCancel(t.Context())
 	w.start(ctx)
 	defer func() {
@@ -114,6 +122,7 @@ func live(t *testing.T, film *film) {
 					w.forgive()
 				}
 				if n == 0 {
+					w.record(w.clock.Now())
 					w.lookBack()
 				}
 			}
@@ -198,7 +207,36 @@ func (w *world) start(ctx context.Context) {
 			return conn.Programme(1, slug)
 		})
 		w.relay(ctx, slug+" over RTP", slug, func(got *sink) onward.Sender { return &rtpSender{w: w, got: got, failed: make(chan error)} })
+		w.overRTMP(ctx, slug)
+		w.asFiles(ctx, slug)
 	}
+}
+
+// overRTMP carries a channel to a server of RTMP.
+func (w *world) overRTMP(ctx context.Context, slug string) {
+	port := newPipes()
+	var got *sink
+	server := &rtmpin.Server{Receiver: farEnd{feed: func() contribution.Feed { return got }}, Logger: slog.New(slog.DiscardHandler)}
+	w.all.Go(func() { _ = server.Serve(port) })
+	context.AfterFunc(ctx, func() { _ = port.Close() })
+	w.relay(ctx, slug+" over RTMP", slug, func(s *sink) onward.Sender {
+		got = s
+		conn, err := rtmpout.Dial(ctx, "rtmp://far-end/in/"+slug+"/key", rtmpout.Options{Dial: port.dial})
+		require.NoError(w.t, err)
+		return rtmpout.NewSender(conn)
+	})
+}
+
+// asFiles writes a channel into a folder.
+func (w *world) asFiles(ctx context.Context, slug string) {
+	writer := &files.Writer{Channels: shelves{w.o}, Folder: w.sent}
+	plan := &relay.Plan{Channel: slug, Name: "files", Address: "folder://" + slug, Full: "folder://" + slug}
+	w.all.Go(func() {
+		err := writer.Copy(ctx, plan, func() {}, func(int, int64) {}, func(string) {})
+		if ctx.Err() == nil {
+			w.t.Errorf("%s is no longer written as files: %v", slug, err)
+		}
+	})
 }
 
 func (w *world) send(ctx context.Context, slug string, clock media.Clock, begin int64, arrived func(int64, time.Time)) {
@@ -351,6 +389,9 @@ func (w *world) setBack() (d time.Duration) {
 	}
 	return d
 }
+
+// keptHours is how many recordings of an hour there are of a channel.
+const keptHours = 6
 
 // forgivenFor is how long after the clock was set pictures may be missing.
 const forgivenFor = 5 * time.Minute
@@ -522,6 +563,42 @@ func (w *world) dayIsOver() {
 	}
 	for _, s := range w.sinks {
 		assert.Greater(w.t, s.order.last, newest-60, "%s stands still", s.name)
+	}
+	for _, slug := range []string{"start-line", "chase-boat"} {
+		folder := filepath.Join(w.sent, slug, "source")
+		b, err := os.ReadFile(filepath.Join(folder, "index.m3u8"))
+		require.NoError(w.t, err)
+		p, err := hls.ReadMedia(b)
+		require.NoError(w.t, err)
+		e := p.Whole()[len(p.Whole())-1]
+		b, err = os.ReadFile(filepath.Join(folder, filepath.FromSlash(e.URI)))
+		require.NoError(w.t, err)
+		list, err := bmff.ReadFragments(b)
+		require.NoError(w.t, err)
+		assert.Greater(w.t, number(list[0].Units[0].Data), newest-60, "%s is no longer written as files", slug)
+	}
+}
+
+// record goes on with the recording of a channel, of which the newest hours are kept, one recording each.
+func (w *world) record(hour time.Time) {
+	for _, slug := range []string{"start-line", "chase-boat"} {
+		holds := append(w.holds[slug], store.Hold{From: hour, Renditions: []string{"source", "audio"}})
+		if n := len(holds); n > 1 {
+			holds[n-2].To = hour
+			if bytes, _, _ := w.store.Held(slug, holds[n-2]); bytes == 0 {
+				w.t.Errorf("%s: nothing is held of the hour from %v", slug, holds[n-2].From)
+			}
+		}
+		holds = slices.Clone(holds[max(0, len(holds)-keptHours):])
+		w.holds[slug] = holds
+		w.store.Set(slug, store.Keeping{TimeShift: 2 * time.Hour, Holds: slices.Clone(holds)})
+		if begun := w.clock.elapsed() > (keptHours+1)*time.Hour; begun {
+			oldest, _, _ := w.store.Held(slug, holds[0])
+			newest, _, _ := w.store.Held(slug, holds[len(holds)-2])
+			if oldest < newest*8/10 && time.Since(w.views[slug].stepped) > (keptHours+1)*time.Hour {
+				w.t.Errorf("%s: the oldest recording holds %d bytes, the newest %d", slug, oldest, newest)
+			}
+		}
 	}
 }
 

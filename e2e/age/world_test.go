@@ -26,6 +26,7 @@ import (
 	"metaplasis/internal/core/picture"
 	"metaplasis/internal/onward"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/present"
 )
 
 // clock is the machine's: a wall clock that can be set, and one that cannot.
@@ -240,6 +241,27 @@ func (u undecoded) Track(t media.Track) {
 	}
 	u.Feed.Track(t)
 }
+
+// farEnd takes a feed over a protocol, as another origin does.
+type farEnd struct{ feed func() contribution.Feed }
+
+func (f farEnd) Open(contribution.Sender) (contribution.Feed, error) { return f.feed(), nil }
+func (farEnd) May(contribution.Sender) error                         { return nil }
+func (farEnd) IsTaken(error) bool                                    { return false }
+func (farEnd) Report(channel, network, kind, text, do string)        {}
+
+// shelves lets channels be written as files.
+type shelves struct{ o *origin.Origin }
+
+func (s shelves) Document(channel, file string) []byte {
+	d, _ := s.o.Channel(channel).Document(file)
+	if d == nil {
+		return nil
+	}
+	b, _ := d.Bytes()
+	return b
+}
+func (s shelves) Views(channel string) map[string]*present.View { return s.o.Channel(channel).Views() }
 
 // pipes is the network: a listener that is dialled within the process.
 type pipes struct {

@@ -68,7 +68,7 @@ func main() {
 		}
 		return
 	}
-	list := []func() error{onOneCore, passthrough, channels, windows, crowds, packaging, parts, blocked, latency, realTime, workerDelay, waysIn, partDelays, watchers, relaysOut, keptThings}
+	list := []func() error{onOneCore, passthrough, channels, windows, crowds, packaging, parts, blocked, latency, realTime, workerDelay, waysIn, partDelays, pageDelays, watchers, relaysOut, keptThings}
 	if len(os.Args) > 1 && os.Args[1] == "delivery" {
 		list = []func() error{packaging, parts, blocked}
 	}
@@ -79,7 +79,7 @@ func main() {
 		list = []func() error{waysIn, partDelays}
 	}
 	if len(os.Args) > 1 && os.Args[1] == "delays" {
-		list = []func() error{partDelays}
+		list = []func() error{partDelays, pageDelays}
 	}
 	if len(os.Args) > 1 && os.Args[1] == "kept" {
 		list = []func() error{keptThings}

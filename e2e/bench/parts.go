@@ -21,6 +21,7 @@ import (
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/viewer"
 )
 
 // partSpan is for how long the parts of a protocol are watched.
@@ -93,6 +94,52 @@ func partDelays() error {
 			return fmt.Sprintf("%.1f", max(delays[(len(delays)-1)*share/100], 0).Seconds()*1000)
 		}
 		row("last picture of a part sent to the part read, over "+w.name, "p50 "+at(50)+" ms, p95 "+at(95)+" ms", w.note, "", fmt.Sprintf("%d parts", len(delays)))
+	}
+	return nil
+}
+
+// pageDelays measures what a viewer sees of a 720p source beside two encoded rungs: how far behind the camera pictures are shown, and
+// how often the player stops.
+func pageDelays() error {
+	s, err := serveWhole()
+	if err != nil {
+		return err
+	}
+	defer s.close()
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	const slug = "pages"
+	set := origin.Settings{Slug: slug, Ladder: ladder.Ladder{Rungs: []ladder.Rung{{Name: "source", On: true, Source: true},
+		{Name: "480p", On: true, Height: 480, Bitrate: 1_200_000, Effort: 1}, {Name: "240p", On: true, Height: 240, Bitrate: 350_000, Effort: 1}}}}
+	if _, err := s.api.CreateChannel(ctx, set); err != nil {
+		return err
+	}
+	k, err := s.api.CreateKey(ctx, slug, api.NewKey{})
+	if err != nil {
+		return err
+	}
+	clip, err := camera.Load(demo.Loops[0].FLV)
+	if err != nil {
+		return err
+	}
+	go func() { _ = camera.Run(ctx, clip, camera.Options{URL: s.rtmp + "/in/" + slug + "/" + k.Secret}) }()
+	for begun := time.Now(); ; time.Sleep(100 * time.Millisecond) {
+		if time.Since(begun) > time.Minute {
+			return errors.New("it is not on air")
+		}
+		if _, b, err := answered(s.http + "/media/" + slug + "/480p/index.m3u8"); err == nil && bytes.HasPrefix(b, []byte("#EXTM3U")) {
+			break
+		}
+	}
+	for _, run := range []struct{ way, rung, goal string }{
+		{"ll-hls", "480p", "median 1000 ms, p95 1300 ms"}, {"ll-dash", "480p", "median 1000 ms, p95 1300 ms"}, {"ll-hls", "source", "median 800 ms, p95 1300 ms"},
+		{"hls", "480p", "no stall"}, {"dash", "480p", "no stall"},
+	} {
+		m, err := viewer.Measure(ctx, s.http, viewer.Run{Channel: slug, Way: run.way, Rung: run.rung, Settle: 6 * time.Second, Take: 20 * time.Second})
+		if err != nil {
+			return fmt.Errorf("%s of %s: %w", run.way, run.rung, err)
+		}
+		row("camera to page, "+run.way+" of "+run.rung, fmt.Sprintf("median %d ms, p95 %d ms", m.Median, m.P95), fmt.Sprintf("%d stalls", m.Stalls), "", run.goal)
 	}
 	return nil
 }

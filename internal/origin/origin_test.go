@@ -227,19 +227,9 @@ func (r *rig) check(slug, name string) []bmff.Fragment {
 	return out
 }
 
-// TestFeedBecomesAnAlignedLadder counts pictures of a worker that keeps up. One that cannot, since others use the machine, leaves some
-// out: that attempt is repeated, and said.
+// TestFeedBecomesAnAlignedLadder: segments of all rungs begin and end together. A worker that has no time for a picture, since
+// others use the machine, leaves it out, and makes the one before it last longer.
 func TestFeedBecomesAnAlignedLadder(t *testing.T) {
-	const attempts = 4
-	for n := 1; !alignedLadder(t); n++ {
-		if n == attempts {
-			t.Skip("SKIPPED: the machine was too busy for the worker, four times")
-		}
-		t.Log("repeated: the worker left pictures out, since the machine was busy")
-	}
-}
-
-func alignedLadder(t *testing.T) (keptUp bool) {
 	r := newRig(t)
 	c := r.channel(origin.Settings{Slug: "start-line", Ladder: ladder.Ladder{Rungs: []ladder.Rung{
 		{Name: "360p", On: true, Height: 360, Bitrate: 700_000, Effort: 1},
@@ -250,16 +240,20 @@ func alignedLadder(t *testing.T) (keptUp bool) {
 	large, small := r.check("start-line", "360p"), r.check("start-line", "180p")
 	r.check("start-line", "audio")
 	r.check("start-line", "audio-48k")
-	time.Sleep(1100 * time.Millisecond) // the worker tells of itself once a second
-	if w := c.Status().Worker; w == nil || w.Dropped > 0 {
-		return false
-	}
+	most := 0
 	for i := range min(len(large), len(small)) {
 		require.Equal(t, large[i].DTS, small[i].DTS)
-		require.Equal(t, len(large[i].Units), len(small[i].Units))
-		assert.Equal(t, 30, len(large[i].Units))
+		most = max(most, len(large[i].Units), len(small[i].Units))
+		var lengths [2]int64
+		for rung, f := range []bmff.Fragment{large[i], small[i]} {
+			for _, u := range f.Units {
+				lengths[rung] += u.Duration
+			}
+		}
+		assert.Equal(t, lengths[0], lengths[1])
 	}
-	return true
+	assert.LessOrEqual(t, most, 30)
+	assert.Positive(t, most)
 }
 
 // feed opens a feed without a network and returns what sends numbered pictures of one rate.

@@ -75,7 +75,7 @@ func (w *Writer) Copy(ctx context.Context, p *relay.Plan, up func(), sent func(b
 		return err
 	}
 	defer func() { _ = t.close() }()
-	x := &run{w: w, p: p, t: t, c: w.copyOf(*p), sent: sent}
+	x := &run{w: w, p: p, t: t, c: w.copyOf(*p), sent: sent, views: map[string]*present.View{}, docs: map[string][]byte{}}
 	tick := time.NewTicker(lookEach)
 	defer tick.Stop()
 	first := true
@@ -135,6 +135,9 @@ type run struct {
 	t    target
 	c    *copied
 	sent func(bytes int, lost int64)
+	// What the lists at the far end were made of, by name: there is a round ten times a second, and mostly nothing new.
+	views map[string]*present.View
+	docs  map[string][]byte
 }
 
 func (x *run) put(ctx context.Context, name, contentType string, pieces ...[]byte) error {
@@ -177,9 +180,15 @@ func (x *run) round(ctx context.Context) (listed bool, behind time.Duration, err
 		behind = max(behind, late)
 	}
 	for _, name := range names {
-		b := playlist(views[name])
-		if err := x.list(ctx, name+"/index.m3u8", "application/vnd.apple.mpegurl", b); err != nil {
+		if x.views[name] == views[name] {
+			continue
+		}
+		done, err := x.list(ctx, name+"/index.m3u8", "application/vnd.apple.mpegurl", playlist(views[name]))
+		if err != nil {
 			return false, 0, err
+		}
+		if done {
+			x.views[name] = views[name]
 		}
 	}
 	for file, kind := range map[string]string{"index.m3u8": "application/vnd.apple.mpegurl", "index.mpd": "application/dash+xml"} {
@@ -187,10 +196,14 @@ func (x *run) round(ctx context.Context) (listed bool, behind time.Duration, err
 		if b == nil {
 			continue
 		}
-		if err := x.list(ctx, file, kind, plain(b)); err != nil {
+		listed = true
+		if bytes.Equal(x.docs[file], b) {
+			continue
+		}
+		if _, err := x.list(ctx, file, kind, plain(b)); err != nil {
 			return false, 0, err
 		}
-		listed = true
+		x.docs[file] = b
 	}
 	return listed, behind, x.expire(ctx, needed)
 }
@@ -251,28 +264,28 @@ func (x *run) has(file string) bool {
 	return ok
 }
 
-// list writes a list when it is another one than before, if all that it names is there.
-func (x *run) list(ctx context.Context, name, kind string, b []byte) error {
+// list writes a list when it is another one than before, if all that it names is there; done is false when it is not.
+func (x *run) list(ctx context.Context, name, kind string, b []byte) (done bool, err error) {
 	if b == nil || x.c.lists[name] == string(b) {
-		return nil
+		return true, nil
 	}
 	if strings.HasSuffix(name, "/index.m3u8") {
 		folder := strings.TrimSuffix(name, "index.m3u8")
 		list, err := hls.ReadMedia(b)
 		if err != nil {
-			return err
+			return false, err
 		}
 		for _, e := range list.Entries {
 			if file := (&url.URL{Path: folder}).JoinPath(e.URI).Path; !e.Gap && !x.has(strings.TrimPrefix(file, "/")) {
-				return nil // with the next round
+				return false, nil // with the next round
 			}
 		}
 	}
 	if err := x.put(ctx, name, kind, b); err != nil {
-		return err
+		return false, err
 	}
 	x.c.lists[name] = string(b)
-	return nil
+	return true, nil
 }
 
 // expire removes media that no list has named for a while.

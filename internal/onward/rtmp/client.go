@@ -41,6 +41,8 @@ func (e *ReconnectError) Error() string { return "the server asks to connect aga
 type Options struct {
 	Digest bool        // use the digest form of the handshake
 	TLS    *tls.Config // for rtmps addresses; nil trusts the system's authorities
+	// Dial reaches the server's host and port; nil: network.Dialer.
+	Dial func(ctx context.Context, kind, address string) (net.Conn, error)
 }
 
 // Conn is a connection that publishes.
@@ -69,7 +71,7 @@ func Dial(ctx context.Context, address string, o Options) (*Conn, error) {
 	}
 	ctx, cancel := context.WithTimeout(ctx, connectTimeout)
 	defer cancel()
-	conn, err := dial(ctx, u, o.TLS)
+	conn, err := o.dial(ctx, u)
 	if err != nil {
 		return nil, err
 	}
@@ -87,7 +89,7 @@ func Dial(ctx context.Context, address string, o Options) (*Conn, error) {
 	return c, nil
 }
 
-func dial(ctx context.Context, u *url.URL, conf *tls.Config) (net.Conn, error) {
+func (o *Options) dial(ctx context.Context, u *url.URL) (net.Conn, error) {
 	host := u.Host
 	if u.Port() == "" {
 		port := "1935"
@@ -96,24 +98,33 @@ func dial(ctx context.Context, u *url.URL, conf *tls.Config) (net.Conn, error) {
 		}
 		host = net.JoinHostPort(u.Hostname(), port)
 	}
-	var conn net.Conn
-	var err error
-	if u.Scheme == "rtmps" {
-		conn, err = (&tls.Dialer{NetDialer: network.Dialer(0), Config: conf}).DialContext(ctx, "tcp", host)
-	} else {
-		conn, err = network.Dialer(0).DialContext(ctx, "tcp", host)
+	reach := o.Dial
+	if reach == nil {
+		reach = network.Dialer(0).DialContext
 	}
+	conn, err := reach(ctx, "tcp", host)
 	if err != nil {
 		return nil, fmt.Errorf("connecting to %s: %w", host, err)
 	}
-	bare := conn
-	if t, ok := conn.(*tls.Conn); ok {
-		bare = t.NetConn()
-	}
-	if t, ok := bare.(*net.TCPConn); ok { // what waits in the system's buffer is late
+	if t, ok := conn.(*net.TCPConn); ok { // what waits in the system's buffer is late
 		_ = t.SetWriteBuffer(sendBuffer)
 	}
-	return conn, nil
+	if u.Scheme != "rtmps" {
+		return conn, nil
+	}
+	conf := o.TLS.Clone()
+	if conf == nil {
+		conf = &tls.Config{}
+	}
+	if conf.ServerName == "" {
+		conf.ServerName = u.Hostname()
+	}
+	safe := tls.Client(conn, conf)
+	if err := safe.HandshakeContext(ctx); err != nil {
+		_ = conn.Close()
+		return nil, fmt.Errorf("connecting to %s: %w", host, err)
+	}
+	return safe, nil
 }
 
 // start shakes hands and publishes.
