@@ -2,16 +2,11 @@ package e2e
 
 import (
 	"context"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
 	"encoding/json"
-	"encoding/pem"
 	"fmt"
 	"io"
-	"math/big"
 	"net"
 	"net/http"
 	"os"
@@ -28,6 +23,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metaplasis/demo"
+	"metaplasis/e2e/selfsigned"
 	"metaplasis/internal/camera"
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/control/client"
@@ -438,19 +434,8 @@ func TestHTTPSWithAllItsProtocols(t *testing.T) {
 
 // certificate writes a self-signed certificate for 127.0.0.1.
 func certificate(t *testing.T, cert, key string) *x509.CertPool {
-	k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	pool, err := selfsigned.Write(cert, key)
 	require.NoError(t, err)
-	template := &x509.Certificate{SerialNumber: big.NewInt(1), NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, IsCA: true, BasicConstraintsValid: true}
-	der, err := x509.CreateCertificate(rand.Reader, template, template, k.Public(), k)
-	require.NoError(t, err)
-	private, err := x509.MarshalPKCS8PrivateKey(k)
-	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(cert, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), 0o600))
-	require.NoError(t, os.WriteFile(key, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private}), 0o600))
-	parsed, err := x509.ParseCertificate(der)
-	require.NoError(t, err)
-	pool := x509.NewCertPool()
-	pool.AddCert(parsed)
 	return pool
 }
 

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"crypto/x509"
 	"fmt"
 	"io"
 	"net/http"
@@ -17,6 +18,7 @@ import (
 	"time"
 
 	"metaplasis/demo"
+	"metaplasis/e2e/selfsigned"
 	"metaplasis/internal/camera"
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/control/client"
@@ -35,6 +37,8 @@ type rig struct {
 	http              string // http://127.0.0.1:port
 	rtmp              string // 127.0.0.1:port
 	srt, rtsp, webrtc string // host and port
+	https             string // host and port, TCP and UDP
+	trusted           *x509.CertPool
 	api               *client.Client
 	key               string
 	watch             watch
@@ -60,7 +64,11 @@ func newRig(quick bool, args ...string) (_ *rig, err error) {
 	if syscall.Mount("tmpfs", r.dir, "tmpfs", 0, fmt.Sprintf("size=%d,mode=0700", dataSize)) == nil {
 		r.mounted = true
 	}
-	r.cmd = exec.Command("bin/metaplasis", "serve", "--outbound", "127.0.0.0/8,::1", "--data", filepath.Join(r.dir, "data"), "--http", "127.0.0.1:0", "--rtmp", "127.0.0.1:0",
+	cert, key := filepath.Join(r.dir, "cert.pem"), filepath.Join(r.dir, "key.pem")
+	if r.trusted, err = selfsigned.Write(cert, key); err != nil {
+		return nil, err
+	}
+	r.cmd = exec.Command("bin/metaplasis", "serve", "--https", "127.0.0.1:0", "--http3", "--tls-cert", cert, "--tls-key", key, "--outbound", "127.0.0.0/8,::1", "--data", filepath.Join(r.dir, "data"), "--http", "127.0.0.1:0", "--rtmp", "127.0.0.1:0",
 		"--srt", "127.0.0.1:0", "--rtsp", "127.0.0.1:0", "--webrtc", "127.0.0.1:0", "--studio", "lo")
 	r.cmd.Args = append(r.cmd.Args, args...)
 	r.cmd.Env = append(os.Environ(), "XDG_DATA_HOME="+r.dir)
@@ -78,6 +86,9 @@ func newRig(quick bool, args ...string) (_ *rig, err error) {
 		f := strings.Fields(lines.Text())
 		if len(f) > 1 && f[0] == "Console" {
 			r.http = strings.TrimSuffix(f[1], "/")
+		}
+		if len(f) > 1 && f[0] == "HTTPS" {
+			r.https = strings.TrimSuffix(strings.TrimPrefix(f[1], "https://"), "/")
 		}
 		if len(f) > 1 && f[0] == "RTMP" {
 			r.rtmp = strings.TrimPrefix(strings.TrimSuffix(f[1], "/in/CHANNEL"), "rtmp://")

@@ -47,6 +47,7 @@ type Cutter struct {
 	end      int64  // decode time behind the last unit that is out, track ticks
 	started  bool   // end is known
 	shown    int64  // presentation time behind all units of the open segment that are out, track ticks
+	due      int64  // where the open segment ends, ticks of media.VideoTimescale; 0 while nobody knows
 	again    bool   // units come a second time, and are not wanted before a keyframe behind shown
 	MaxBytes int    // of the open segment; 0 is MaxSegmentBytes
 	Prefix   string // of the segments' names
@@ -96,7 +97,8 @@ func (c *Cutter) Push(u media.AccessUnit, b Boundary, due int64, now time.Time) 
 		c.again = false
 	}
 	begins := c.open == nil || b.MSN > c.open.MSN
-	if !begins || !b.Discontinuity {
+	leaves := c.open != nil && b.MSN > c.open.MSN+1 // something out: its time is not to be bridged
+	if !begins || !b.Discontinuity && !leaves {
 		c.chain(&u)
 	}
 	if begins {
@@ -104,7 +106,7 @@ func (c *Cutter) Push(u media.AccessUnit, b Boundary, due int64, now time.Time) 
 			c.Dropped++ // an encoder that missed its keyframe, or a feed that joins late
 			return nil
 		}
-		if s := c.finish(&u, b.Discontinuity); s != nil {
+		if s := c.finish(&u, &b); s != nil {
 			out = append(out, s)
 		}
 		c.begin(&u, b, now)
@@ -120,6 +122,7 @@ func (c *Cutter) Push(u media.AccessUnit, b Boundary, due int64, now time.Time) 
 			out = append(out, c.cut(false))
 		}
 	}
+	c.due = due
 	c.units = append(c.units, u)
 	c.total++
 	c.bytes += len(u.Data) + unitCost
@@ -130,7 +133,7 @@ func (c *Cutter) Push(u media.AccessUnit, b Boundary, due int64, now time.Time) 
 	if due > 0 && u.PTS == u.DTS {
 		end := media.Rescale(u.PTS+u.Duration, c.header.Track.Timescale, media.VideoTimescale)
 		if end >= due {
-			if s := c.finish(nil, false); s != nil {
+			if s := c.finish(nil, nil); s != nil {
 				out = append(out, s)
 			}
 			c.flushed = true
@@ -217,6 +220,23 @@ func (c *Cutter) passed(u *media.AccessUnit, end bool) bool {
 		at += u.Duration
 	}
 	return media.Rescale(at, c.header.Track.Timescale, media.VideoTimescale)-c.base+slack >= c.part*c.parting.Step
+}
+
+// until is the decode time at which the newest unit is over: when the next one comes, and where numbers are left out between,
+// no later than its own segment ends. What is left out is a gap of its own length.
+func (c *Cutter) until(next *media.AccessUnit, b *Boundary) int64 {
+	if n := len(c.units); n > 0 && b.MSN > c.open.MSN+1 {
+		end := c.due
+		if end <= c.open.Start {
+			end = c.open.Start + (b.Start-c.open.Start)/int64(b.MSN-c.open.MSN)
+		}
+		last := &c.units[n-1]
+		// Presentation times lie behind decode times by as much at the end as at the newest unit.
+		if at := media.Rescale(end, media.VideoTimescale, c.header.Track.Timescale) - (last.PTS - last.DTS); at > last.DTS {
+			return min(at, next.DTS)
+		}
+	}
+	return next.DTS
 }
 
 // closeGap sets the duration of the newest unit from the time of its successor.
@@ -337,7 +357,7 @@ func (c *Cutter) pieces(before Blob, chunk []byte) Memory {
 
 // Flush finishes the open segment, at the end of a feed.
 func (c *Cutter) Flush() *Segment {
-	s := c.finish(nil, false)
+	s := c.finish(nil, nil)
 	c.open, c.state, c.units, c.bytes, c.total, c.flushed = nil, nil, nil, 0, 0, false
 	return s
 }
@@ -363,12 +383,13 @@ func (c *Cutter) Discard() (from int64) {
 	return c.shown
 }
 
-func (c *Cutter) finish(next *media.AccessUnit, jump bool) *Segment {
+// finish closes the open segment. next is what comes behind it, in the segment that b opens.
+func (c *Cutter) finish(next *media.AccessUnit, b *Boundary) *Segment {
 	if c.open == nil || c.flushed || c.state == nil && len(c.units) == 0 {
 		return nil
 	}
-	if next != nil && !jump {
-		c.closeGap(next.DTS)
+	if next != nil && !b.Discontinuity {
+		c.closeGap(c.until(next, b))
 	}
 	c.floor = c.open.MSN + 1
 	s := c.cut(true)

@@ -515,3 +515,37 @@ func TestPiecesAreTheParts(t *testing.T) {
 		assert.EqualValues(t, len(joined), last.Size)
 	}
 }
+
+// TestWhatIsLeftOutIsNoLongerThanItWas: an encoder that makes nothing of a segment, or of several, leaves gaps of their length, and
+// the segment before them stays as long as it was to be, whether its end was known or not.
+func TestWhatIsLeftOutIsNoLongerThanItWas(t *testing.T) {
+	for _, known := range []bool{true, false} {
+		var c Cutter
+		c.SetHeader(header(media.Video))
+		w := NewWindow(10, none{})
+		publish := func(list []*Segment) {
+			for _, s := range list {
+				require.True(t, w.Publish(s, media.VideoTimescale))
+			}
+		}
+		for _, n := range []int64{0, 10, 25, 60, 61, 150, 155} {
+			u := video(n, n%30 == 0)
+			u.Duration = 0 // the next one tells
+			b := Boundary{MSN: uint64(n / 30), Start: n / 30 * 30 * frame}
+			due := b.Start + 30*frame
+			if !known {
+				due = 0
+			}
+			publish(c.Push(*u, b, due, time.Time{}))
+		}
+		publish([]*Segment{c.Flush()})
+		var got []string
+		at := int64(0)
+		for _, s := range w.Snapshot().All() {
+			assert.Equal(t, at, s.Start, "segment %d", s.MSN)
+			at = s.Start + s.Duration
+			got = append(got, fmt.Sprintf("%d %v %d", s.MSN, s.Gap, s.Duration/frame))
+		}
+		assert.Equal(t, []string{"0 false 30", "1 true 30", "2 false 30", "3 true 30", "4 true 30", "5 false 10"}, got)
+	}
+}

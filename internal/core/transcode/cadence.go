@@ -35,8 +35,9 @@ type beat struct {
 const longestRepeat = 2
 
 // take says whether a picture is taken, and when it is shown; repeat is how many even times before that have no
-// picture of their own, for which the one before stands. Times are in ticks of media.VideoTimescale.
-func (b *beat) take(pts int64, key bool) (at int64, repeat int64, taken bool) {
+// picture of their own, for which the one before stands. must: a part begins with it, and others were left out, so that
+// counting them tells nothing. Times are in ticks of media.VideoTimescale.
+func (b *beat) take(pts int64, key, must bool) (at int64, repeat int64, taken bool) {
 	if b.same() {
 		return pts, 0, true
 	}
@@ -45,7 +46,9 @@ func (b *beat) take(pts int64, key bool) (at int64, repeat int64, taken bool) {
 		return pts, 0, true
 	}
 	if !b.Rate.Valid() {
-		b.index++
+		if b.index++; must {
+			b.index = 0
+		}
 		return pts, 0, b.index%int64(b.Every) == 0
 	}
 	// A picture that is a little early, by the rounding of stamps, counts as on time.

@@ -252,8 +252,9 @@ type held struct {
 	pts      int64
 	at       time.Time // when it came
 	duration int64
+	must     bool // it opens a part, and pictures before it were left out
 	era      *era
-	pics     []*picture.Picture
+	pics     []*picture.Picture // nil: the picture before is shown again
 }
 
 // maxHeld is how many pictures may wait for one that is presented earlier: H.264 allows 16.
@@ -385,6 +386,7 @@ func (g *Graph) Video(u *media.AccessUnit) {
 			g.stats.skipped.Add(1)
 		}
 		g.synced = g.synced && g.wantsPictures()
+		g.repeat(u)
 		return
 	}
 	if g.level >= skipFrom && u.PTS > g.current.Keep && coding.Look(g.current.Video.Codec, u.Data).Disposable && !g.opens(u.PTS) {
@@ -412,6 +414,26 @@ func (g *Graph) Video(u *media.AccessUnit) {
 	if !g.wantsPictures() {
 		g.synced = false
 	}
+}
+
+// repeat stands in for an access unit that is not decoded: where it would open a segment or a part, the picture before is
+// shown again, which costs next to nothing. So all segments and parts come, and are as long as they were announced.
+func (g *Graph) repeat(u *media.AccessUnit) {
+	if !g.started || !g.wantsPictures() {
+		return
+	}
+	if g.opens(u.PTS) {
+		if e := g.eraOf(u.PTS); e != nil && len(e.stages) > 0 {
+			g.hold(held{pts: u.PTS, at: time.Now(), era: e, must: true})
+		}
+	}
+	g.emit(u.DTS + max(g.step, 1))
+}
+
+// hold lets pictures wait in the order in which they are presented.
+func (g *Graph) hold(h held) {
+	at := sort.Search(len(g.held), func(i int) bool { return g.held[i].pts > h.pts })
+	g.held = slices.Insert(g.held, at, h)
 }
 
 // noteBusy books the time of the decoding stage, less what it waited for others.
@@ -449,7 +471,8 @@ func (g *Graph) picture(f *picture.Frame) {
 	if e == nil || len(e.stages) == 0 {
 		return
 	}
-	if g.opens(f.PTS) {
+	opens := g.opens(f.PTS)
+	if opens {
 		g.sinceDrop = 0 // the rhythm begins anew
 	} else if g.drop(f.PTS) {
 		g.stats.dropped.Add(1)
@@ -457,7 +480,7 @@ func (g *Graph) picture(f *picture.Frame) {
 	}
 	h := held{pts: f.PTS, at: time.Now(), duration: g.step, era: e}
 	if g.level > 0 {
-		h.duration = 0
+		h.duration, h.must = 0, opens
 	}
 	// Each picture is scaled from the one above it, the first from the frame.
 	var above *picture.Picture
@@ -480,8 +503,7 @@ func (g *Graph) picture(f *picture.Frame) {
 		s.scaling.add(time.Since(begin))
 		h.pics = append(h.pics, pic)
 	}
-	at := sort.Search(len(g.held), func(i int) bool { return g.held[i].pts > h.pts })
-	g.held = slices.Insert(g.held, at, h)
+	g.hold(h)
 }
 
 // eraOf returns the newest era that a presentation time has reached.
@@ -530,12 +552,18 @@ func (g *Graph) emit(before int64) {
 			g.endEra()
 		}
 		for i, s := range h.era.stages {
+			var pic *picture.Picture
+			if h.pics != nil {
+				pic = h.pics[i]
+			}
 			if !g.started {
-				s.pool.Put(h.pics[i])
+				if pic != nil {
+					s.pool.Put(pic)
+				}
 				continue
 			}
 			waited := time.Now()
-			s.jobs <- job{pic: h.pics[i], pts: h.pts, at: h.at, key: crossed, duration: h.duration}
+			s.jobs <- job{pic: pic, pts: h.pts, at: h.at, key: crossed, must: h.must, duration: h.duration}
 			d := time.Since(waited)
 			g.blocked += d
 			g.stats.busy.Add(-d.Microseconds())

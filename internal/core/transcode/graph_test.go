@@ -285,6 +285,56 @@ func TestPicturesAreDroppedEvenlyWhenItFallsBehind(t *testing.T) {
 	assert.Equal(t, 10, keys, "no boundary loses its keyframe")
 }
 
+// TestWhatIsNotDecodedIsShownAgain: where nothing is decoded up to the next keyframe, each segment still begins with a keyframe
+// and each part with a picture, which is the last one that there was.
+func TestWhatIsNotDecodedIsShownAgain(t *testing.T) {
+	track, units := film(t, 320, 180, 1, 240, media.Rational{})
+	sink := newCollected()
+	g := New(sink)
+	g.Configure(Config{Video: track, Part: 6 * frame, Rungs: []Rung{
+		{ID: rungA, Name: "a", Codec: media.H264, Width: 320, Height: 180, Bitrate: 300_000, Effort: 1},
+		{ID: rungB, Name: "b", Codec: media.H264, Width: 160, Height: 90, Bitrate: 150_000, Effort: 1, Cadence: Cadence{Rate: media.Rational{Num: 15, Den: 1}}},
+		{ID: rungR, Name: "r", Codec: media.H264, Width: 160, Height: 90, Bitrate: 150_000, Effort: 1, Cadence: Cadence{Every: 2}},
+	}})
+	next := int64(10 * frame)
+	for i := range units {
+		for ; units[i].PTS >= next; next += 30 * frame { // segments of a second, the source's keyframes two apart
+			g.Boundary(segment.Boundary{MSN: uint64(next / frame / 30), Start: next})
+		}
+		if i == 65 {
+			g.Received(units[i].DTS + 2*lagSkip)
+		} else {
+			g.Received(units[i].DTS)
+		}
+		g.Video(&units[i])
+	}
+	g.Drain()
+	require.EqualValues(t, 55, g.Stats().Skipped)
+	shown, _ := numbers(t, sink.tracks[rungA][0], sink.units[rungA])
+	for n := 0; n < 240; n += 6 {
+		want := n
+		if n > 64 && n < 120 {
+			want = 64
+		}
+		assert.Equal(t, want, shown[int64(10+n)*frame], "what is shown in the place of picture %d", n)
+	}
+	for name, list := range sink.units {
+		keys := 0
+		times := map[int64]bool{}
+		for _, u := range list {
+			times[u.PTS] = true
+			if u.Key {
+				assert.Zero(t, (u.PTS-10*frame)%(30*frame))
+				keys++
+			}
+		}
+		assert.Equal(t, 8, keys, "no boundary of %v loses its keyframe", name)
+		for n := int64(0); n < 240; n += 6 {
+			assert.True(t, times[(10+n)*frame], "the part of %v at picture %d has its first picture", name, n)
+		}
+	}
+}
+
 // TestWhoIsFarBehindNeedsAKeyframe, and says so until one comes.
 func TestWhoIsFarBehindNeedsAKeyframe(t *testing.T) {
 	track, units := film(t, 320, 180, 1, 60, media.Rational{})

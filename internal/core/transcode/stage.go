@@ -14,10 +14,11 @@ import (
 
 // job is one picture for an encoder.
 type job struct {
-	pic      *picture.Picture
+	pic      *picture.Picture // nil: the one before again
 	pts      int64
 	at       time.Time // when it came
 	key      bool
+	must     bool // it opens a part, and pictures before it were left out
 	duration int64
 }
 
@@ -74,7 +75,7 @@ func (s *stage) run(sink Sink, rate media.Rational, after <-chan struct{}) {
 	}
 	first, duration := true, int64(0)
 	beat := beat{Cadence: s.rung.Cadence}
-	var shown *picture.Picture // the one before, where it may have to be repeated
+	var shown *picture.Picture // the one before, which may have to be repeated
 	defer s.sampler.close()
 	encode := func(p *picture.Picture, pts int64, key bool) {
 		begin := time.Now()
@@ -94,8 +95,9 @@ func (s *stage) run(sink Sink, rate media.Rational, after <-chan struct{}) {
 	}
 	for j := range s.jobs {
 		begin := time.Now()
-		if !s.failed.Load() && j.pts >= s.from {
-			at, repeat, taken := beat.take(j.pts, j.key || first)
+		again := j.pic == nil
+		if !s.failed.Load() && j.pts >= s.from && (!again || shown != nil) {
+			at, repeat, taken := beat.take(j.pts, j.key || first, j.must)
 			for i := repeat; i > 0 && shown != nil && !s.failed.Load(); i-- {
 				encode(shown, beat.at(beat.index-i), false)
 			}
@@ -103,14 +105,17 @@ func (s *stage) run(sink Sink, rate media.Rational, after <-chan struct{}) {
 				if beat.same() {
 					duration = j.duration // else only the next one tells
 				}
-				if over != nil {
+				pic := j.pic
+				if again {
+					pic = shown
+				} else if over != nil {
 					drawing := time.Now()
 					over.Draw(j.pic, j.at, s.number(at, rate))
 					s.drawing.add(time.Since(drawing))
 				}
-				encode(j.pic, at, j.key || first)
+				encode(pic, at, j.key || first)
 				first = false
-				if s.rung.Cadence.Rate.Valid() {
+				if !again {
 					shown, j.pic = j.pic, shown
 				}
 			}
