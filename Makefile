@@ -13,7 +13,7 @@
 GO_FILES := $(shell find cmd demo e2e internal web -name '*.go' -not -path '*/node_modules/*')
 WEB_FILES := $(shell find web/src web/public -type f) $(wildcard web/*.html web/*.ts web/*.js web/package-lock.json)
 
-.PHONY: demo test bench soak attack build setup format lint shots types limits fuzz age clean
+.PHONY: demo test unit aged bench soak attack build setup format lint shots types limits fuzz age clean
 
 demo: build
 	exec bin/metaplasis rehearse
@@ -29,12 +29,18 @@ web/dist/index.html: $(WEB_FILES)
 bin/metaplasis: web/dist/index.html $(GO_FILES) go.mod go.sum $(wildcard demo/*.flv internal/records/migrations/*.sql)
 	go build -o $@ ./cmd/metaplasis
 
-test: build lint
+test: build
+	$(MAKE) --no-print-directory --output-sync=target -j2 unit aged lint
+	tools/e2e
+
+unit: build
 	cd web && npx vitest run
 	go test -race ./internal/...
 	go test ./demo/... ./cmd/...
+
+# half a day of media time
+aged:
 	go test -count=1 -timeout 20m ./e2e/age
-	tools/e2e
 
 lint: setup web/dist/index.html
 	@unformatted=$$(gofmt -l cmd demo e2e internal web/*.go); if [ -n "$$unformatted" ]; then echo "not formatted (make format): $$unformatted"; exit 1; fi

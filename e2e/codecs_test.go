@@ -75,13 +75,13 @@ func (s *service) playsInOrder(p *page, loop *demo.Loop, ways ...string) {
 	s.t.Helper()
 	frames := ""
 	for _, way := range ways {
-		frames += fmt.Sprintf(`<iframe src="/embed/%s?as=%s" style="width:330px;height:200px;border:0" allow="autoplay"></iframe>`, loop.Name, way)
+		frames += fmt.Sprintf(`<iframe src="/embed/%s?as=%s" style="width:128px;height:72px;border:0" allow="autoplay"></iframe>`, loop.Name, way)
 	}
 	p.do(chromedp.Navigate(s.http + "/embed/none"))
-	eval[chromedp.Void](p, fmt.Sprintf("document.body.style.cssText = 'display:grid;grid-template-columns:repeat(3,330px);margin:0'; document.body.innerHTML = %q", frames))
+	eval[chromedp.Void](p, fmt.Sprintf("document.body.style.cssText = 'display:grid;grid-template-columns:repeat(4,128px);margin:0'; document.body.innerHTML = %q", frames))
 	p.until(`[...document.querySelectorAll("iframe")].every(f => (v => v && v.readyState >= 3 && v.currentTime > 0)(f.contentWindow.document.querySelector("video")))`)
-	eval[chromedp.Void](p, strings.Replace(frameCollector(), "turn++ % 4", "turn++ % 2", 1))
-	p.until(`[...document.querySelectorAll("iframe")].every(f => (f.contentWindow.frames_ || []).filter(x => x.drawn >= 0).length > 20)`)
+	eval[chromedp.Void](p, strings.Replace(frameCollector(), "turn++ % 4", "turn++ % 6", 1))
+	p.until(`[...document.querySelectorAll("iframe")].every(f => (f.contentWindow.frames_ || []).filter(x => x.drawn >= 0).length > 12)`)
 	for i, way := range ways {
 		list := eval[[]shown](p, fmt.Sprintf(`document.querySelectorAll("iframe")[%d].contentWindow.frames_ || []`, i))
 		message := eval[string](p, fmt.Sprintf(`document.querySelectorAll("iframe")[%d].contentWindow.playback?.message ?? "no player"`, i))
@@ -139,7 +139,7 @@ func TestAnotherCodecTakesOver(t *testing.T) {
 	ways := []string{"hls", "ll-hls", "dash", "ll-dash"}
 	frames := ""
 	for _, way := range ways {
-		frames += fmt.Sprintf(`<iframe src="/embed/line?as=%s" style="width:330px;height:200px;border:0" allow="autoplay"></iframe>`, way)
+		frames += fmt.Sprintf(`<iframe src="/embed/line?as=%s" style="width:128px;height:72px;border:0" allow="autoplay"></iframe>`, way)
 	}
 	p.do(chromedp.Navigate(s.http + "/embed/none"))
 	eval[chromedp.Void](p, fmt.Sprintf("document.body.innerHTML = %q", frames))
@@ -153,7 +153,7 @@ func TestAnotherCodecTakesOver(t *testing.T) {
 		return strings.Contains(string(b), "vp09")
 	})
 	eval[chromedp.Void](p, `for (const f of document.querySelectorAll("iframe")) f.contentWindow.frames_ = []`)
-	ok := p.becomes(`[...document.querySelectorAll("iframe")].every(f => f.contentWindow.frames_.filter(x => x.drawn >= 0).length > 20)`)
+	ok := p.becomes(`[...document.querySelectorAll("iframe")].every(f => f.contentWindow.frames_.filter(x => x.drawn >= 0).length > 12)`)
 	assert.True(t, ok, "%v", eval[[]string](p, `[...document.querySelectorAll("iframe")].map(f => f.contentWindow.frames_.length + " pictures, at " + f.contentWindow.document.querySelector("video").currentTime + ", " + f.contentWindow.playback.message)`))
 	list := s.playlist("line", "source")
 	breaks := 0

@@ -121,8 +121,7 @@ func (s *service) tuner(loop *demo.Loop) string {
 
 // TestEveryWayIn sends a loop by each protocol through packaging: pictures in their order, all of them, and sound where
 // it belongs; then into Chromium.
-func TestEveryWayIn(t *testing.T) {
-	t.Parallel()
+func TestEveryWayIn(t *testing.T) { // alone: twenty channels at once
 	s := start(t)
 	ways := s.waysIn()
 	for _, w := range ways {

@@ -75,7 +75,7 @@ func keptThings() error {
 		return err
 	}
 	defer func() { _ = os.RemoveAll(dir) }()
-	for _, do := range []func(string) error{keptWriting, keptDay, keptViewers, keptYear, onDemand} {
+	for _, do := range []func(string) error{keptWriting, keptDay, keptViewers, keptYear, onDemand, keptOnObjects} {
 		sub := filepath.Join(dir, fmt.Sprint(time.Now().UnixNano()))
 		if err := os.MkdirAll(sub, 0o755); err != nil {
 			return err
