@@ -17,9 +17,9 @@ type Audience struct {
 // Bounds of those who receive in ways that hold a connection each: of all, and of one network.
 const (
 	//limit:receivers over RTMP, RTSP, SRT and TS | all | the receiver is refused
-	maxAudience = 4096
+	maxAudience = 2048
 	//limit:receivers | each network | the receiver is refused
-	maxAudienceEach = 1024
+	maxAudienceEach = 512
 )
 
 // Join counts one at an address in, until the function that it returns is called; false when there are too many.
