@@ -29,6 +29,7 @@ type Demuxer struct {
 	h          Handler
 	stride     int // from packet to packet, 0 while out of step
 	lead       int // bytes before the packet within the stride
+	wrong      int // places in a row, by the stride, at which no packet begins
 	buf        []byte
 	pids       [maxPIDs]*pidState
 	programmes []Programme
@@ -69,8 +70,9 @@ type programmeEntry struct{ number, pid int }
 
 type pidState struct {
 	use      use
-	counter  int8 // the newest, -1 before one
-	twice    bool // the newest packet came twice
+	counter  int8   // the newest, -1 before one
+	twice    bool   // the newest packet came twice
+	body     []byte // of the newest packet
 	sections sections
 	open     []byte
 	want     int // bytes of the open PES packet, 0 when it does not say
@@ -146,7 +148,6 @@ func (d *Demuxer) Flush(now time.Duration) {
 
 // packets reads all whole packets and returns what is left.
 func (d *Demuxer) packets(b []byte, now time.Duration) []byte {
-	wrong := 0
 	for {
 		if d.stride == 0 && !d.step(&b) {
 			return b
@@ -156,16 +157,16 @@ func (d *Demuxer) packets(b []byte, now time.Duration) []byte {
 		}
 		p := b[d.lead : d.lead+PacketSize]
 		if p[0] != syncByte {
-			if wrong++; wrong > 1 {
+			if d.wrong++; d.wrong > 1 {
 				d.Health.SyncLoss++
-				d.stride = 0
+				d.stride, d.wrong = 0, 0
 				continue
 			}
 			d.Health.SyncByte++
 			b = b[d.stride:]
 			continue
 		}
-		wrong = 0
+		d.wrong = 0
 		d.packet(p, now)
 		b = b[d.stride:]
 	}
@@ -219,8 +220,9 @@ func (d *Demuxer) packet(p []byte, now time.Duration) {
 	d.Health.packets++
 	start, scrambled := p[1]&0x40 != 0, p[3]&0xc0 != 0
 	adaptation, counter := p[3]>>4&3, int8(p[3]&15)
-	if p[1]&0x80 != 0 {
+	if p[1]&0x80 != 0 { // at least a bit of it is wrong, and nobody knows which: it counts as lost
 		d.Health.Transport++
+		return
 	}
 	if number == pidNull {
 		return
@@ -244,7 +246,7 @@ func (d *Demuxer) packet(p []byte, now time.Duration) {
 		body = body[1+length:]
 	}
 	payload := adaptation&1 != 0
-	if !d.continues(number, s, counter, payload, jump) || !payload {
+	if !d.continues(number, s, counter, body, payload, jump) || !payload {
 		return
 	}
 	s.health.scrambled = scrambled
@@ -262,18 +264,23 @@ func (d *Demuxer) packet(p []byte, now time.Duration) {
 	}
 }
 
-// continues judges the continuity counter (2.4.3.3), and reports whether the packet is a new one.
-func (d *Demuxer) continues(number int, s *pidState, counter int8, payload, jump bool) bool {
+// continues judges the continuity counter (2.4.3.3), and reports whether the packet is a new one. What comes twice is the same
+// byte by byte, but for its clock: another packet with the number of the one before comes behind fifteen that are lost.
+func (d *Demuxer) continues(number int, s *pidState, counter int8, body []byte, payload, jump bool) bool {
 	before := s.counter
 	if !payload {
 		return true
 	}
 	s.counter = counter
+	same := counter == before && bytes.Equal(s.body, body)
+	if s.use != unused {
+		s.body = append(s.body[:0], body...)
+	}
 	switch {
 	case before < 0 || jump || counter == (before+1)&15:
 		s.twice = false
 		return true
-	case counter == before && !s.twice: // a packet may be sent twice
+	case same && !s.twice: // a packet may be sent twice
 		s.twice = true
 		return false
 	}
@@ -404,7 +411,7 @@ func (d *Demuxer) table(pid int, b []byte, now time.Duration) {
 			d.name()
 		}
 	case b[0] == tablePMT:
-		d.programme(pid, number, version, b, now)
+		d.programme(pid, number, b, now)
 	}
 }
 
@@ -430,7 +437,7 @@ func (d *Demuxer) association(b []byte, version int) {
 			if e.pid < 0x10 || e.pid == pidNull || len(next) >= maxProgrammes {
 				continue
 			}
-			p := Programme{Number: e.number, PMT: e.pid, version: -1}
+			p := Programme{Number: e.number, PMT: e.pid}
 			if i := slices.IndexFunc(d.programmes, func(o Programme) bool { return o.Number == e.number && o.PMT == e.pid }); i >= 0 {
 				p = d.programmes[i]
 			}
@@ -468,14 +475,14 @@ func (d *Demuxer) tell() {
 	d.h.Programmes(out)
 }
 
-func (d *Demuxer) programme(pid, number, version int, b []byte, now time.Duration) {
+func (d *Demuxer) programme(pid, number int, b []byte, now time.Duration) {
 	i := slices.IndexFunc(d.programmes, func(p Programme) bool { return p.PMT == pid && p.Number == number })
 	if i < 0 {
 		return
 	}
 	d.Health.pmt(number, now)
 	p := &d.programmes[i]
-	if p.version == version {
+	if bytes.Equal(p.section, b) { // an encoder that was started anew begins with the same version, and another map
 		return
 	}
 	next := *p
@@ -483,7 +490,7 @@ func (d *Demuxer) programme(pid, number, version int, b []byte, now time.Duratio
 		d.Health.CRC++
 		return
 	}
-	next.version = version
+	next.section = bytes.Clone(b)
 	*p = next
 	d.Health.watch(d.programmes)
 	d.tell()
@@ -497,7 +504,7 @@ var Stamps = media.Clock{Scale: media.VideoTimescale, Turn: 1 << 33}
 
 // Restart begins anew at another place of the stream, whose tables are those that were read.
 func (d *Demuxer) Restart() {
-	d.buf, d.stride = d.buf[:0], 0
+	d.buf, d.stride, d.wrong = d.buf[:0], 0, 0
 	for _, s := range d.pids {
 		if s != nil {
 			d.drop(s)

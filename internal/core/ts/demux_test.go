@@ -164,6 +164,77 @@ func TestWhatIsMissingIsCounted(t *testing.T) {
 	assert.NotEmpty(t, got.pes[pid])
 }
 
+// TestFifteenLostPacketsAreNoRepetition: the packet behind them has the number of the one before, and other bytes.
+func TestFifteenLostPacketsAreNoRepetition(t *testing.T) {
+	b := twoProgrammes(t, 0, 30)
+	pid := newTaken().all(b).programmes[0].Tracks[0].PID
+	var out []byte
+	seen, left := 0, 0
+	for p := range slices.Chunk(b, PacketSize) {
+		if int(p[1]&0x1f)<<8|int(p[2]) == pid && p[3]&0x10 != 0 {
+			if seen++; seen > 40 && left < 15 {
+				left++
+				continue
+			}
+		}
+		out = append(out, p...)
+	}
+	got := newTaken().all(out)
+	assert.EqualValues(t, 1, got.d.Health.Continuity)
+	assert.Positive(t, got.lost[pid])
+	for n, p := range got.pes[pid] {
+		assert.Equal(t, slices.Repeat([]byte{p.Data[0], 0}, 300+100*int(p.Data[0])), p.Data, "packet %d is whole", n)
+	}
+}
+
+// TestPacketsInErrorAreNotUsed: what a receiver flags counts as lost (2.4.3.2).
+func TestPacketsInErrorAreNotUsed(t *testing.T) {
+	b := twoProgrammes(t, 0, 30)
+	pid := newTaken().all(b).programmes[0].Tracks[0].PID
+	n := 0
+	for p := range slices.Chunk(b, PacketSize) {
+		if int(p[1]&0x1f)<<8|int(p[2]) == pid && p[3]&0x10 != 0 {
+			if n++; n == 60 {
+				p[1] |= 0x80
+				p[100] ^= 0xff
+			}
+		}
+	}
+	got := newTaken().all(b)
+	assert.EqualValues(t, 1, got.d.Health.Transport)
+	assert.EqualValues(t, 1, got.d.Health.Continuity)
+	assert.Len(t, got.pes[pid], 29, "of 30: the one with the packet is left out")
+}
+
+// TestAStrayByteIsSteppedOver: packets that come one at a time are found again behind a byte that is none of theirs.
+func TestAStrayByteIsSteppedOver(t *testing.T) {
+	b := twoProgrammes(t, 0, 30)
+	got := newTaken()
+	pid := 0
+	for i, p := range slices.Collect(slices.Chunk(b, PacketSize)) {
+		if i == 50 {
+			got.d.Write([]byte{0}, 0)
+		}
+		got.d.Write(p, 0)
+	}
+	pid = got.programmes[0].Tracks[0].PID
+	assert.EqualValues(t, 1, got.d.Health.SyncLoss)
+	assert.Greater(t, len(got.pes[pid]), 25)
+}
+
+// TestAnEncoderThatBeganAnewHasAnotherMap: its map has the version of the one before, and other tracks.
+func TestAnEncoderThatBeganAnewHasAnotherMap(t *testing.T) {
+	got := newTaken()
+	for _, track := range []media.Track{{ID: 1, Kind: media.Video, Codec: media.MPEG2}, mp3Track} {
+		m := NewMux()
+		tr, err := m.Programme(7, "Harbour").Track(&track)
+		require.NoError(t, err)
+		tr.Unit(0, 0, true, make([]byte, 400))
+		got.all(m.Take())
+	}
+	assert.Equal(t, []string{"7 Harbour", "MP3 deu"}, got.labels())
+}
+
 func TestMapsChange(t *testing.T) {
 	m := NewMux()
 	p := m.Programme(7, "Harbour")

@@ -28,7 +28,7 @@ type Programme struct {
 	Scrambled bool          `json:"scrambled,omitempty"`
 	Tracks    []StreamTrack `json:"tracks"`
 
-	version int
+	section []byte // of the map, as it was read last
 }
 
 // StreamTrack is an elementary stream of a programme.
