@@ -71,6 +71,7 @@ type taker struct {
 type track struct {
 	*coding.Elementary
 	of   *taker
+	id   media.TrackID // in the feed
 	info ts.StreamTrack
 	last int64 // the newest decode time
 	cues bool  // it carries splice information
@@ -327,10 +328,14 @@ func (t *taker) choose(list []ts.Programme) {
 	for _, info := range p.Tracks {
 		if old := before[info.PID]; old != nil && old.info.Codec == info.Codec && old.info.Language == info.Language {
 			t.tracks[info.PID] = old
+		}
+	}
+	for _, info := range p.Tracks {
+		if t.tracks[info.PID] != nil {
 			continue
 		}
 		c := coding.Find(info.Codec)
-		tr := &track{of: t, info: info, last: -1}
+		tr := &track{of: t, id: t.place(before, p.Tracks, &info), info: info, last: -1}
 		switch {
 		case c == nil:
 			continue
@@ -353,6 +358,40 @@ func (t *taker) choose(list []ts.Programme) {
 		t.tracks[info.PID] = tr
 	}
 	t.s.follow()
+}
+
+// place returns what a track is in the feed: one that was there goes on under another PID, or as another codec, in its place (2.4.4.8: a
+// new map takes the place of the one before).
+func (t *taker) place(before map[int]*track, list []ts.StreamTrack, info *ts.StreamTrack) media.TrackID {
+	taken := func(id media.TrackID) bool {
+		for _, tr := range t.tracks {
+			if tr.id == id {
+				return true
+			}
+		}
+		return false
+	}
+	if old := before[info.PID]; old != nil && old.info.Kind == info.Kind && !taken(old.id) {
+		return old.id
+	}
+	var left *track // of its kind, in its language rather than in another one, and then the lowest
+	for _, old := range before {
+		stays := slices.ContainsFunc(list, func(other ts.StreamTrack) bool { return other.PID == old.info.PID && other.Kind == old.info.Kind })
+		if stays || old.info.Kind != info.Kind || info.Kind == media.Data || taken(old.id) {
+			continue
+		}
+		same, better := old.info.Language == info.Language, left != nil && left.info.Language == info.Language
+		if left == nil || same && !better || same == better && old.info.PID < left.info.PID {
+			left = old
+		}
+	}
+	if left != nil {
+		return left.id
+	}
+	id := media.TrackID(info.PID)
+	for ; taken(id); id += 1 << 13 { // somebody moved away from that PID, and goes on under it here
+	}
+	return id
 }
 
 // ready returns the feed, which it opens when there is none yet.
@@ -476,7 +515,7 @@ func (tr *track) Track(m media.Track) {
 		return
 	}
 	tr.told = nil
-	m.ID = media.TrackID(tr.info.PID)
+	m.ID = tr.id
 	m.Language, m.Role = shortLanguage(tr.info.Language), tr.info.Role
 	if feed := tr.of.ready(); feed != nil {
 		feed.Track(m)
@@ -501,6 +540,6 @@ func (tr *track) Unit(stamp, composition int64, key bool, data []byte) {
 		tr.Track(*tr.told)
 	}
 	if tr.of.feed != nil {
-		tr.of.feed.Unit(media.TrackID(tr.info.PID), stamp, composition, key, data)
+		tr.of.feed.Unit(tr.id, stamp, composition, key, data)
 	}
 }

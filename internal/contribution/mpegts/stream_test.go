@@ -1,6 +1,8 @@
 package mpegts
 
 import (
+	"bytes"
+	"fmt"
 	"math/bits"
 	"testing"
 	"time"
@@ -8,8 +10,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"metaplasis/demo"
 	"metaplasis/internal/contribution"
 	"metaplasis/internal/core/captions"
+	"metaplasis/internal/core/flv"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/ts"
 )
@@ -71,4 +75,119 @@ func TestTeletextGoesToTheFeed(t *testing.T) {
 	require.Len(t, feed.said, 2)
 	assert.Equal(t, contribution.Caption{Service: "TT888", Language: "de", Impaired: true, Clock: ts.Stamps, Stamp: 90000, Text: "WIND 14"}, feed.said[0])
 	assert.Equal(t, []any{int64(270000), ""}, []any{feed.said[1].Stamp, feed.said[1].Text})
+}
+
+// kept is a feed that keeps what it is told.
+type kept struct {
+	listener
+	tracks map[media.TrackID][]media.Track
+	units  map[media.TrackID][]string
+}
+
+func (k *kept) Track(t media.Track) { k.tracks[t.ID] = append(k.tracks[t.ID], t) }
+func (k *kept) Unit(id media.TrackID, _, _ int64, _ bool, data []byte) {
+	k.units[id] = append(k.units[id], fmt.Sprintf("%x", data[max(0, len(data)-8):]))
+}
+func (k *kept) FrameRate(int64) {}
+
+// loop is a demo camera's pictures and sound.
+type loop struct {
+	video, sound media.Track
+	tags         []*flv.Tag
+}
+
+func readLoop(t *testing.T) (l loop) {
+	file, err := flv.NewReader(bytes.NewReader(demo.Others[2].FLV))
+	require.NoError(t, err)
+	for {
+		tag, err := file.Next()
+		if err != nil {
+			return l
+		}
+		kind := map[uint8]media.Kind{flv.TagVideo: media.Video, flv.TagAudio: media.Audio}[tag.Type]
+		if kind == 0 && tag.Type != flv.TagVideo {
+			continue
+		}
+		require.NoError(t, flv.Bodies(tag.Type, tag.Body, func(b *flv.Body) error {
+			if !b.Config {
+				l.tags = append(l.tags, tag)
+				return nil
+			}
+			track, err := flv.Track(b.Codec, b.Data)
+			track.ID = media.TrackID(track.Kind) + 1
+			if track.Kind == media.Video {
+				l.video = track
+			} else {
+				l.sound = track
+			}
+			return err
+		}))
+	}
+}
+
+// stream writes the loop from one of its tags to another as a transport stream, the sound's PID before that of the pictures or behind it.
+func (l *loop) stream(t *testing.T, from, to int, soundFirst bool) (out []byte) {
+	m := ts.NewMux()
+	p := m.Programme(1, "Committee boat")
+	order := []*media.Track{&l.video, &l.sound}
+	if soundFirst {
+		order[0], order[1] = order[1], order[0]
+	}
+	tracks := map[media.TrackID]*ts.MuxTrack{}
+	for _, track := range order {
+		tr, err := p.Track(track)
+		require.NoError(t, err)
+		tracks[track.ID] = tr
+	}
+	for _, tag := range l.tags[from:to] {
+		require.NoError(t, flv.Bodies(tag.Type, tag.Body, func(b *flv.Body) error {
+			id := l.sound.ID
+			if tag.Type == flv.TagVideo {
+				id = l.video.ID
+			}
+			at := int64(tag.Timestamp)*90 + 900_000
+			tracks[id].Unit(at, at+int64(b.Composition)*90, b.Key || id == l.sound.ID, b.Data)
+			return nil
+		}))
+	}
+	return m.Take()
+}
+
+// TestTracksThatMoveGoOnInTheirPlace: an encoder that begins anew gives its pictures the PID of its sound, and its sound that of its
+// pictures, under the same version of the map (ISO/IEC 13818-1, 2.4.4.8).
+func TestTracksThatMoveGoOnInTheirPlace(t *testing.T) {
+	l := readLoop(t)
+	half := 0
+	for i, tag := range l.tags { // at a keyframe
+		_ = flv.Bodies(tag.Type, tag.Body, func(b *flv.Body) error {
+			if tag.Type == flv.TagVideo && b.Key && i > len(l.tags)/3 && half == 0 {
+				half = i
+			}
+			return nil
+		})
+	}
+	require.Positive(t, half)
+	feed := &kept{tracks: map[media.TrackID][]media.Track{}, units: map[media.TrackID][]string{}}
+	s := NewStream(time.Now)
+	_, stop := s.Take("", func() (contribution.Feed, error) { return feed, nil })
+	defer stop("over")
+	s.Write(l.stream(t, 0, half, false))
+	s.Write(l.stream(t, half, len(l.tags), true))
+	s.demux.Flush(0)
+	require.Len(t, feed.tracks, 2, "no further track")
+	counts := map[media.Kind]int{}
+	for id, list := range feed.tracks {
+		for _, track := range list {
+			assert.Equal(t, list[0].Kind, track.Kind)
+		}
+		counts[list[0].Kind] = len(feed.units[id])
+	}
+	pictures := 0
+	for _, tag := range l.tags {
+		if tag.Type == flv.TagVideo {
+			pictures++
+		}
+	}
+	assert.InDelta(t, pictures, counts[media.Video], 3, "pictures go on")
+	assert.InDelta(t, len(l.tags)-pictures, counts[media.Audio], 8, "and so does the sound")
 }
