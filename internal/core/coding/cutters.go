@@ -24,8 +24,10 @@ func wholeUnits(config []byte) cutter {
 
 // Bounds of the parameter sets that are held of a stream.
 const (
-	//limit:parameter sets that are held | each track | further ones are left out
+	//limit:parameter sets that are held | each track | the one that was not sent for longest goes
 	maxSets = 64
+	//limit:parameter sets of one kind that are held: a record has room for no more sequence parameter sets (ISO/IEC 14496-15, 5.3.3.1) | each track | the one that was not sent for longest goes
+	maxSetsOfKind = 31
 	//limit:bytes of one of them | each track | it is left out
 	maxSetBytes = 16 << 10
 )
@@ -34,34 +36,57 @@ const (
 type parameterSets struct {
 	list    []parameterSet
 	changed bool
+	count   uint64 // of sets that came
 }
 
 type parameterSet struct {
 	kind, number int
 	nal          []byte
+	came         uint64 // the newest time, by the count of sets
+}
+
+func (p *parameterSets) find(kind, number int) (at int, found bool) {
+	return slices.BinarySearchFunc(p.list, parameterSet{kind: kind, number: number}, func(a, b parameterSet) int {
+		if a.kind != b.kind {
+			return a.kind - b.kind
+		}
+		return a.number - b.number
+	})
 }
 
 func (p *parameterSets) add(kind, number int, nal []byte) {
 	if len(nal) > maxSetBytes {
 		return
 	}
-	at, found := slices.BinarySearchFunc(p.list, parameterSet{kind: kind, number: number}, func(a, b parameterSet) int {
-		if a.kind != b.kind {
-			return a.kind - b.kind
+	p.count++
+	at, found := p.find(kind, number)
+	if found {
+		s := &p.list[at]
+		s.came = p.count
+		if !bytes.Equal(s.nal, nal) {
+			s.nal, p.changed = bytes.Clone(nal), true
 		}
-		return a.number - b.number
-	})
-	switch {
-	case found && bytes.Equal(p.list[at].nal, nal):
-		return
-	case found:
-		p.list[at].nal = bytes.Clone(nal)
-	case len(p.list) < maxSets:
-		p.list = slices.Insert(p.list, at, parameterSet{kind, number, bytes.Clone(nal)})
-	default:
 		return
 	}
+	if len(p.of(kind)) >= maxSetsOfKind {
+		p.forget(func(s *parameterSet) bool { return s.kind == kind })
+	} else if len(p.list) >= maxSets {
+		p.forget(func(*parameterSet) bool { return true })
+	}
+	at, _ = p.find(kind, number)
+	p.list = slices.Insert(p.list, at, parameterSet{kind, number, bytes.Clone(nal), p.count})
 	p.changed = true
+}
+
+// forget lets the set go, of some, that was not sent for longest: an encoder that counts its sets up refers to it no more.
+func (p *parameterSets) forget(of func(*parameterSet) bool) {
+	oldest := -1
+	for i := range p.list {
+		if of(&p.list[i]) && (oldest < 0 || p.list[i].came < p.list[oldest].came) {
+			oldest = i
+		}
+	}
+	p.list = slices.Delete(p.list, oldest, oldest+1)
 }
 
 func (p *parameterSets) of(kind int) (out [][]byte) {
@@ -174,7 +199,7 @@ func avcElementary(config []byte) cutter {
 	n.begins = func(nal []byte) bool { return avc.NALType(nal) == avc.TypeAUD }
 	n.join = func(p *parameterSets) []byte {
 		c := avc.Config{LengthSize: 4, SPS: p.of(avc.TypeSPS), PPS: p.of(avc.TypePPS)}
-		if len(c.SPS) == 0 || len(c.SPS) > 31 || len(c.PPS) == 0 || len(c.SPS[0]) < 4 {
+		if len(c.SPS) == 0 || len(c.PPS) == 0 || len(c.SPS[0]) < 4 {
 			return nil
 		}
 		return c.Marshal()
