@@ -26,7 +26,9 @@ func wholeUnits(config []byte) cutter {
 const (
 	//limit:parameter sets that are held | each track | the one that was not sent for longest goes
 	maxSets = 64
-	//limit:parameter sets of one kind that are held: a record has room for no more sequence parameter sets (ISO/IEC 14496-15, 5.3.3.1) | each track | the one that was not sent for longest goes
+	// A record has room for no more sequence parameter sets (ISO/IEC 14496-15, 5.3.3.1).
+	//
+	//limit:parameter sets of one kind that are held | each track | the one that was not sent for longest goes
 	maxSetsOfKind = 31
 	//limit:bytes of one of them | each track | it is left out
 	maxSetBytes = 16 << 10
