@@ -39,7 +39,7 @@ var floors = map[string]float64{
 	"demo": 8, "demo/feeds": 8, "demo/files": 8.5, "web": 8,
 	"internal/service": 9, "internal/viewer": 9,
 	"internal/cli":   10,
-	"cmd/metaplasis": 11, "web/types": 11, "demo/generate": 11, "e2e": 11, "e2e/browser": 10, "e2e/shots": 11, "e2e/impair": 10, "e2e/bench": 11, "e2e/attack": 11,
+	"cmd/metaplasis": 11, "web/types": 11, "demo/generate": 11, "e2e": 11, "e2e/browser": 10, "e2e/shots": 11, "e2e/impair": 10, "e2e/selfsigned": 10, "e2e/bench": 11, "e2e/attack": 11,
 	"internal/house": 11,
 }
 
