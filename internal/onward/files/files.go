@@ -75,7 +75,7 @@ func (w *Writer) Copy(ctx context.Context, p *relay.Plan, up func(), sent func(b
 		return err
 	}
 	defer func() { _ = t.close() }()
-	x := &run{w: w, p: p, t: t, c: w.copyOf(*p), sent: sent, views: map[string]*present.View{}, docs: map[string][]byte{}}
+	x := w.newRun(p, t, sent)
 	tick := time.NewTicker(lookEach)
 	defer tick.Stop()
 	first := true
@@ -138,6 +138,10 @@ type run struct {
 	// What the lists at the far end were made of, by name: there is a round ten times a second, and mostly nothing new.
 	views map[string]*present.View
 	docs  map[string][]byte
+}
+
+func (w *Writer) newRun(p *relay.Plan, t target, sent func(bytes int, lost int64)) *run {
+	return &run{w: w, p: p, t: t, c: w.copyOf(*p), sent: sent, views: map[string]*present.View{}, docs: map[string][]byte{}}
 }
 
 func (x *run) put(ctx context.Context, name, contentType string, pieces ...[]byte) error {

@@ -434,7 +434,7 @@ func TestMediaThatNoListNamesIsRemoved(t *testing.T) {
 	w := &Writer{Channels: p, Folder: t.TempDir()}
 	to, err := openFolder(w.Folder, "site")
 	require.NoError(t, err)
-	x := &run{w: w, p: &relay.Plan{Channel: "line"}, t: to, c: w.copyOf(relay.Plan{}), sent: func(int, int64) {}}
+	x := w.newRun(&relay.Plan{Channel: "line"}, to, func(int, int64) {})
 	round := func() {
 		t.Helper()
 		_, _, err := x.round(context.Background())
