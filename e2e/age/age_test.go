@@ -48,7 +48,7 @@ import (
 	"metaplasis/internal/store"
 )
 
-var days = flag.Float64("days", 0.55, "how many days to live through")
+var days = flag.Float64("days", 0.4, "how many days to live through")
 
 // world is the origin under test and all that lives with it.
 type world struct {
@@ -94,7 +94,7 @@ func live(t *testing.T, film *film) {
 	before := time.Local
 	time.Local = zone
 	defer func() { time.Local = before }()
-	time.Sleep(time.Until(time.Date(2027, 3, 27, 12, 0, 0, 0, time.UTC))) // summer time begins the next night
+	time.Sleep(time.Until(time.Date(2027, 3, 27, 17, 0, 0, 0, time.UTC))) // summer time begins the next night
 
 	w := &world{t: t, clock: newClock(), keep: &keeper{events: map[string]int{}}, film: film, arrived: map[int64]time.Time{}, views: map[string]*view{}, lost: map[string]int64{}, holds: map[string][]store.Hold{}, sent: t.TempDir()}
 	ctx, cancel := context.WithCancel(t.Context())
