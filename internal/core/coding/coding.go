@@ -145,7 +145,7 @@ var table = [...]Codec{
 	},
 	{
 		ID: media.MPEG2, Kind: media.Video, Label: "MPEG-2 video", Decoded: true, Entry: "mp4v", Box: "esds", ObjectType: 0x61, StreamType: 0x02,
-		SelfDescribing: true, track: bareTrack(media.Video, media.MPEG2), complete: mpegv.Complete, unit: mpegvUnit, look: mpegvLook,
+		SelfDescribing: true, track: bareTrack(media.Video, media.MPEG2), complete: mpegv.Complete, unit: mpegvUnit, renew: renewBy(mpegv.Complete), look: mpegvLook,
 		elementary: mpegvElementary, streamTypes: []uint8{0x01}, RTP: "MPV", line: 0x02,
 	},
 	{
@@ -439,6 +439,8 @@ type Stream struct {
 	lengthSize int
 	track      media.Track
 	known      bool
+	other      media.Track // what the newest frames of sound say that the track is, where that is another one
+	others     int         // how many of them in a row
 }
 
 // Open begins a stream with what its sender announced: the configuration as the container carries it,
@@ -494,8 +496,29 @@ func (s *Stream) Unit(data []byte) (Unit, error) {
 			return Unit{}, err
 		}
 		s.known = s.track.Kind != media.Video || s.track.Width > 0
+	} else if s.known && s.track.Kind == media.Audio && s.codec.SelfDescribing && s.codec.complete != nil {
+		s.hear(u.Data)
 	}
 	return u, nil
+}
+
+// framesOfOther is how many frames of sound in a row say that their track is another one, until it is: one alone may be damaged.
+const framesOfOther = 3
+
+// hear looks whether frames of sound that describe themselves say that their track has become another one.
+func (s *Stream) hear(frame []byte) {
+	t := s.track
+	if s.codec.complete(&t, frame) != nil || t.SamePicture(&s.track) {
+		s.others = 0
+		return
+	}
+	if s.others > 0 && !t.SamePicture(&s.other) {
+		s.others = 0
+	}
+	s.other = t
+	if s.others++; s.others >= framesOfOther {
+		s.track, s.others = t, 0
+	}
 }
 
 // Texts is a track of text in time.

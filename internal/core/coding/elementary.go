@@ -37,9 +37,11 @@ type Elementary struct {
 	cut     cutter
 	stream  *Stream
 	config  []byte
-	pending []byte // the begin of a frame of sound whose end comes with the next call
-	next    int64  // when the next unit is decoded, if it comes when it should
-	told    bool   // the track was announced
+	pending []byte      // the begin of a frame of sound whose end comes with the next call
+	astray  bool        // where frames of sound begin is looked for: two in a row show it
+	next    int64       // when the next unit is decoded, if it comes when it should
+	told    bool        // the track was announced
+	track   media.Track // as it was announced
 
 	Broken int64 // bytes that belonged to no unit, and units that could not be read
 }
@@ -100,13 +102,27 @@ func (e *Elementary) Feed(stamp, composition int64, data []byte) error {
 			n := 1 + e.codec.sync(data[at+1:])
 			e.Broken += int64(n)
 			at += n
+			e.astray = true
 			continue
 		case c.size == 0 || c.size > len(data)-at:
 			if len(data)-at < maxPending {
 				e.pending = bytes.Clone(data[at:])
 			}
 			return wrong
+		case e.astray && e.codec.syncByte != 0 && (at+c.size < len(data) || stamp < 0): // packets with times end with a frame
+			follows, enough := another(data[at:], c.size)
+			if !enough {
+				e.pending = bytes.Clone(data[at:])
+				return wrong
+			}
+			if !follows { // what looked like a frame was none
+				n := 1 + e.codec.sync(data[at+1:])
+				e.Broken += int64(n)
+				at += n
+				continue
+			}
 		}
+		e.astray = false
 		at += c.size
 		for i := -1; i < len(c.more); i++ {
 			if i >= 0 {
@@ -119,6 +135,15 @@ func (e *Elementary) Feed(stamp, composition int64, data []byte) error {
 		}
 	}
 	return wrong
+}
+
+// another reports whether behind a frame of a size there is one that begins as it does; enough is false when b ends too early to tell.
+func another(b []byte, size int) (follows, enough bool) {
+	if size+1 >= len(b) {
+		return false, false
+	}
+	const version = 0xe0 // the bits of the second byte that belong to every sync word
+	return b[size] == b[0] && (b[size+1]^b[1])&version == 0, true
 }
 
 // sync returns how many bytes lie before what may be the begin of a unit.
@@ -155,8 +180,8 @@ func (e *Elementary) unit(composition int64, c cut) error {
 			t = other.judge(t)
 		}
 	}
-	if !e.told {
-		e.told = true
+	if !e.told || t.Kind == media.Audio && !t.SamePicture(&e.track) {
+		e.told, e.track = true, t
 		t.Clock = media.Clock{Scale: media.VideoTimescale, Turn: 1 << 33}
 		e.sink.Track(t)
 	}

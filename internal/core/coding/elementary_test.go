@@ -81,6 +81,59 @@ func TestFramesOfSoundAreCut(t *testing.T) {
 	}
 }
 
+// TestAFalseSyncWordIsNoFrame: behind damage, bytes that look like the head of a frame are one only if another one follows.
+func TestAFalseSyncWordIsNoFrame(t *testing.T) {
+	frame := append(stereo48.ADTS(200), bytes.Repeat([]byte{9}, 200)...)
+	mono := aac.Config{ObjectType: aac.TypeLC, SampleRate: 16000, OutputRate: 16000, Channels: 1}
+	damage := append([]byte("noise"), mono.ADTS(60)...) // and nothing of it
+	for _, piece := range []int{10_000, 100, 7, 1} {
+		e, s := openElementary(t, media.AAC, nil)
+		all := slices.Concat(frame, frame, damage, bytes.Repeat(frame, 4))
+		for part := range slices.Chunk(all, piece) {
+			_ = e.Feed(-1, 0, slices.Clone(part))
+		}
+		assert.Len(t, s.tracks, 1, "in pieces of %d bytes", piece)
+		assert.Len(t, s.units, 6)
+		for _, u := range s.units {
+			assert.Len(t, u, 200)
+		}
+	}
+}
+
+// TestSoundThatChangesIsTold: frames that describe themselves tell of other channels, but one alone may be damaged.
+func TestSoundThatChangesIsTold(t *testing.T) {
+	frame := func(mode byte) []byte {
+		return append([]byte{0x0b, 0x77, 0, 0, 0x00, 0x40, mode, 0xe1}, make([]byte, 128-8)...)
+	}
+	stereo, surround := frame(0x43), frame(0xe1)
+	e, s := openElementary(t, media.AC3, nil)
+	require.NoError(t, e.Feed(0, 0, slices.Concat(bytes.Repeat(stereo, 5), surround, bytes.Repeat(stereo, 5))))
+	require.Len(t, s.tracks, 1)
+	require.Len(t, s.units, 11)
+	require.NoError(t, e.Feed(90_000, 0, bytes.Repeat(surround, 5)))
+	require.Len(t, s.tracks, 2)
+	assert.Equal(t, []int{2, 6}, []int{s.tracks[0].Channels, s.tracks[1].Channels})
+	assert.Len(t, s.units, 16)
+}
+
+// TestPicturesThatChangeAreTold: a broadcaster's MPEG-2 goes from 4:3 to 16:9 at a sequence header (ISO/IEC 13818-2, 6.3.3).
+func TestPicturesThatChangeAreTold(t *testing.T) {
+	sequence := func(width, height int, aspect byte) []byte {
+		return []byte{0, 0, 1, 0xb3, byte(width >> 4), byte(width<<4) | byte(height>>8), byte(height), aspect<<4 | 3, 0x13, 0x88, 0x20, 0x00,
+			0, 0, 1, 0xb5, 0x14, 0x82, 0, 1, 0, 0, 0, 0, 1, 0x00, 0, 0x0f, 0xff, 0xf8, 0, 0, 1, 0x01, 0x12, 0x34}
+	}
+	e, s := openElementary(t, media.MPEG2, nil)
+	require.NoError(t, e.Feed(0, 0, sequence(720, 576, 2)))
+	require.Len(t, s.tracks, 1)
+	same, other := Renew(&s.tracks[0], sequence(720, 576, 2))
+	assert.False(t, other)
+	assert.Equal(t, s.tracks[0].SAR, same.SAR)
+	for _, next := range [][]byte{sequence(720, 576, 3), sequence(704, 576, 2)} {
+		_, other = Renew(&s.tracks[0], next)
+		assert.True(t, other)
+	}
+}
+
 // TestLATM writes audio mux elements bit by bit, whose configuration comes with the first.
 func TestLATM(t *testing.T) {
 	element := func(config bool, frames ...[]byte) []byte {

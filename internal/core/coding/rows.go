@@ -155,7 +155,7 @@ func av1Look(data []byte) Picture {
 func renewBy(complete func(*media.Track, []byte) error) func(*media.Track, []byte) (media.Track, bool) {
 	return func(t *media.Track, data []byte) (media.Track, bool) {
 		out := *t
-		if complete(&out, data) != nil || out.Width == t.Width && out.Height == t.Height && out.CodecName == t.CodecName {
+		if complete(&out, data) != nil || out.Width == t.Width && out.Height == t.Height && out.CodecName == t.CodecName && out.SAR == t.SAR {
 			return *t, false
 		}
 		return out, true
