@@ -49,7 +49,7 @@ func New(p *rtc.Port, codecs []string, r contribution.Receiver, logger *slog.Log
 	connect := func(rtc.Session) (*webrtc.PeerConnection, error) {
 		return api.NewPeerConnection(webrtc.Configuration{})
 	}
-	s.signal = rtc.Signal{Path: "/whip/", Peers: "senders", Connect: connect, Admit: s.admit, Most: maxSessions, Grace: rtc.Grace, ICE: p.Links}
+	s.signal = rtc.Signal{Path: "/whip/", Peers: "senders", Connect: connect, Admit: s.admit, Most: maxSessions, Grace: rtc.Grace, ICE: p.Links, Directions: []string{"sendonly", "sendrecv"}}
 	return s, nil
 }
 

@@ -15,6 +15,7 @@ const connectWithin = 15 * time.Second
 
 // Peer is one connection.
 type Peer struct {
+	token  string // that it offered with, in a header; "" for none
 	ID     string
 	Remote string                 // host:port that offered
 	PC     *webrtc.PeerConnection // set before Negotiate
@@ -124,8 +125,16 @@ func (p *Peer) trickle(text string) (answer string, err error) {
 	const maxCandidates = 64
 	var ufrag, password, mid string
 	var candidates []webrtc.ICECandidateInit
+	read := 0
 	for line := range strings.Lines(text) {
 		line = strings.TrimSpace(line)
+		if len(line) < 2 || line[1] != '=' {
+			if line == "" {
+				continue
+			}
+			return "", fmt.Errorf("found the line %.40q, expected a letter, = and a value (RFC 8840, 9)", line)
+		}
+		read++
 		switch {
 		case strings.HasPrefix(line, "a=ice-ufrag:"):
 			ufrag = line[len("a=ice-ufrag:"):]
@@ -140,6 +149,9 @@ func (p *Peer) trickle(text string) (answer string, err error) {
 			of := mid
 			candidates = append(candidates, webrtc.ICECandidateInit{Candidate: line[len("a="):], SDPMid: &of})
 		}
+	}
+	if read == 0 {
+		return "", errors.New("found nothing in it, expected candidates or another ufrag (RFC 8840, 9)")
 	}
 	p.mu.Lock()
 	offer := p.offer

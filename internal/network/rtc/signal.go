@@ -2,6 +2,7 @@ package rtc
 
 import (
 	"crypto/rand"
+	"crypto/subtle"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -52,6 +53,8 @@ type Signal struct {
 	// Grace is for how long who has offered may connect before it makes room for others.
 	Grace time.Duration
 	ICE   []string // Link headers of ICE servers (RFC 9725, 4.6)
+	// Directions are those of the media that peers may offer: sendonly and sendrecv of senders, recvonly of viewers.
+	Directions []string
 
 	once     sync.Once
 	busy     chan struct{}
@@ -112,7 +115,11 @@ func (s *Signal) Routes() http.Handler {
 		}
 	})
 	r.Options("/{channel}/{session}/*", s.options)
-	r.MethodNotAllowed(func(w http.ResponseWriter, _ *http.Request) {
+	r.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Allow", "POST, OPTIONS")
+		if below := strings.TrimPrefix(r.URL.Path, strings.TrimSuffix(s.Path, "/")); strings.Count(strings.Trim(below, "/"), "/") > 0 { // a session's
+			w.Header().Set("Allow", "PATCH, DELETE, OPTIONS")
+		}
 		http.Error(w, "Here an offer is taken with POST, candidates with PATCH, and DELETE ends.", http.StatusMethodNotAllowed)
 	})
 	return r
@@ -148,11 +155,16 @@ const (
 
 // Bearer is the credential that a request carries.
 func Bearer(r *http.Request) string {
-	scheme, key, _ := strings.Cut(r.Header.Get("Authorization"), " ")
-	if strings.EqualFold(scheme, "bearer") {
-		return strings.TrimSpace(key)
+	if key, ok := bearer(r); ok {
+		return key
 	}
 	return r.URL.Query().Get("key")
+}
+
+// bearer is the credential in a request's header (RFC 6750, 2.1).
+func bearer(r *http.Request) (key string, ok bool) {
+	scheme, key, _ := strings.Cut(r.Header.Get("Authorization"), " ")
+	return strings.TrimSpace(key), strings.EqualFold(scheme, "bearer")
 }
 
 // body reads what a request brings, of one type.
@@ -202,7 +214,12 @@ func (s *Signal) offer(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "Too many "+s.Peers+" are connecting. Try again in a moment.", http.StatusServiceUnavailable)
 		return
 	}
-	answer, err := p.start(text)
+	p.token, _ = bearer(r)
+	err = check(text, s.Directions)
+	answer := ""
+	if err == nil {
+		answer, err = p.start(text)
+	}
 	if err != nil {
 		p.End(err.Error())
 		x.Refused(err)
@@ -298,7 +315,7 @@ func (s *Signal) settle(p *Peer, gone bool) {
 	}
 }
 
-// find looks a peer up. Who knows its id made it.
+// find looks a peer up. Who offered with a credential shows it again.
 func (s *Signal) find(w http.ResponseWriter, r *http.Request) *Peer {
 	s.mu.Lock()
 	p := s.peers[chi.URLParam(r, "session")]
@@ -306,6 +323,13 @@ func (s *Signal) find(w http.ResponseWriter, r *http.Request) *Peer {
 	if p == nil || p.channel != chi.URLParam(r, "channel") {
 		http.Error(w, "There is no such session, or it is over. Offer anew.", http.StatusNotFound)
 		return nil
+	}
+	if p.token != "" && r.Method != http.MethodOptions {
+		if key, _ := bearer(r); subtle.ConstantTimeCompare([]byte(key), []byte(p.token)) != 1 {
+			w.Header().Set("WWW-Authenticate", "Bearer")
+			http.Error(w, "The bearer token of the offer is needed for its session too.", http.StatusUnauthorized)
+			return nil
+		}
 	}
 	return p
 }

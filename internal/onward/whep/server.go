@@ -52,7 +52,7 @@ const firstEstimate = 4_000_000
 // New sends from a port.
 func New(p *rtc.Port, channels onward.Channels, watch func(*http.Request, string) error, logger *slog.Logger) *Server {
 	s := &Server{Channels: channels, Watch: watch, Logger: logger, port: p, pool: fan.Pool{Channels: channels, Pack: pack}, viewers: map[*viewer]struct{}{}}
-	s.signal = rtc.Signal{Path: "/whep/", Peers: "viewers", Connect: s.connect, Admit: s.admit, Most: maxViewers, Grace: rtc.Grace, ICE: p.Links}
+	s.signal = rtc.Signal{Path: "/whep/", Peers: "viewers", Connect: s.connect, Admit: s.admit, Most: maxViewers, Grace: rtc.Grace, ICE: p.Links, Directions: []string{"recvonly"}}
 	return s
 }
 

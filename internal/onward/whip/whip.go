@@ -311,6 +311,7 @@ func (c *Conn) Close() error {
 		ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 		defer cancel()
 		if req, err := http.NewRequestWithContext(ctx, http.MethodDelete, c.resource, nil); err == nil {
+			req.Header.Set("Authorization", "Bearer "+c.o.Key)
 			if res, err := client.Do(req); err == nil {
 				_ = res.Body.Close()
 			}

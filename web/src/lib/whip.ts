@@ -72,7 +72,10 @@ export class Sending {
 
   /** stop ends the stream in good order. */
   stop() {
-    if (this.resource) void fetch(this.resource, { method: "DELETE", keepalive: true }).catch(() => {});
+    if (this.resource) {
+      const headers = { Authorization: `Bearer ${this.key}` };
+      void fetch(this.resource, { method: "DELETE", keepalive: true, headers }).catch(() => {});
+    }
     this.connection.close();
     this.changed("closed");
   }
