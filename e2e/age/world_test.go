@@ -213,6 +213,7 @@ func (c *channels) Tap(slug string, choice onward.Choice) (onward.Tap, error) {
 	return c.o.Channel(slug).Tap(choice), nil
 }
 func (c *channels) Runs(string) (known, video, sound bool)     { return true, true, true }
+func (c *channels) Has(slug, rung string) bool                 { return c.o.Channel(slug).Has(rung) }
 func (c *channels) Epoch(slug string) time.Time                { return c.o.Channel(slug).Created() }
 func (c *channels) Sounds(string) []onward.Sound               { return nil }
 func (c *channels) Offers(string, *onward.Real) []onward.Offer { return nil }

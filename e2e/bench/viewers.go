@@ -138,6 +138,9 @@ func (s *station) Runs(string) (known, video, sound bool) {
 	return true, s.tracks[media.Video] != nil, s.tracks[media.Audio] != nil
 }
 
+// Has implements onward.Channels.
+func (s *station) Has(_, rung string) bool { return rung == "" || rung == "source" }
+
 // Epoch implements onward.Channels.
 func (s *station) Epoch(string) time.Time { return time.Time{} }
 

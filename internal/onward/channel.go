@@ -65,6 +65,9 @@ type Channels interface {
 	Tap(slug string, c Choice) (Tap, error)
 	// Runs reports what is on air on a channel: whether there is such a channel, and whether it has pictures and sound.
 	Runs(slug string) (known, video, sound bool)
+	// Has reports whether a channel that is on air has a rung, or a rendition of sound, of a name; "" is the source as it came.
+	// What a channel that is not on air will have nobody knows: it may have all.
+	Has(slug, rung string) bool
 	// Epoch is the wall clock at media time 0.
 	Epoch(slug string) time.Time
 	// Sounds lists the tracks of sound that can be chosen, the main one first.

@@ -171,6 +171,17 @@ func (c *Channel) linesOf(choice onward.Choice) (l lines) {
 	return l
 }
 
+// Has reports whether the channel has a rung, or a rendition of sound, of a name. While nothing is on air it may have all.
+func (c *Channel) Has(rung string) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	s := c.session
+	if rung == "" || rung == pairVideoName || rung == pairSoundName || s == nil || s.outputs[rung] != nil || s.soundTrack(rung) != nil {
+		return true
+	}
+	return slices.ContainsFunc(s.rungs, func(r ladder.Rung) bool { return r.Name == rung && r.On && s.refused(r) == "" })
+}
+
 // chosen are the tracks of a rung by its name; "" is the source as it came.
 func (s *session) chosen(rung string) (video, sound *media.Track) {
 	if rung == "" {

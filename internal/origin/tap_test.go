@@ -61,7 +61,12 @@ func TestATapFollowsTheChannel(t *testing.T) {
 	video, sound := x.tap.Tracks()
 	require.NotNil(t, video)
 	require.NotNil(t, sound)
+	for name, has := range map[string]bool{"": true, "source": true, "audio": true, "nope": false} {
+		assert.Equal(t, has, c.Has(name), name)
+	}
 	stop()
+	r.eventually("nothing is on air", func() bool { video, sound := c.Runs(); return !video && !sound })
+	assert.True(t, c.Has("nope"), "nobody knows what comes")
 	r.send(1, "pier", camera.Options{})
 	x.until(func() bool { return x.runs() > 1 })
 	x.until(func() bool { return len(x.units) > 500 })

@@ -43,6 +43,12 @@ func (t taps) Runs(slug string) (known, video, sound bool) {
 	return true, video, sound
 }
 
+// Has implements onward.Channels.
+func (t taps) Has(slug, rung string) bool {
+	c := t.o.Channel(slug)
+	return c != nil && c.Has(rung)
+}
+
 // Epoch implements onward.Channels.
 func (t taps) Epoch(slug string) time.Time {
 	if c := t.o.Channel(slug); c != nil {

@@ -9,6 +9,7 @@ import (
 
 	"metaplasis/internal/core/amf"
 	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/rtmp"
 	"metaplasis/internal/onward"
 	"metaplasis/internal/onward/tags"
 )
@@ -49,7 +50,11 @@ type playing struct {
 // play answers a player. It is called with the connection's lock.
 func (c *connection) play(app, name string) error {
 	refuse := func(err error) error {
-		c.engine.RefusePlay(err.Error())
+		code := rtmp.CodePlayFailed
+		if errors.Is(err, onward.ErrNoChannel) || errors.Is(err, onward.ErrNoRung) || media.IsFormat(err) {
+			code = rtmp.CodeNotFound
+		}
+		c.engine.RefusePlay(code, err.Error())
 		return err
 	}
 	if c.s.Channels == nil {
@@ -66,6 +71,10 @@ func (c *connection) play(app, name string) error {
 		return refuse(err)
 	}
 	tap, err := c.s.Channels.Tap(channel, onward.Choice{Rung: rung})
+	if err == nil && !c.s.Channels.Has(channel, rung) {
+		tap.Close()
+		err = onward.ErrNoRung
+	}
 	if err != nil {
 		leave()
 		return refuse(err)
@@ -100,7 +109,7 @@ func (p *playing) start() {
 func (p *playing) refuse(err error) {
 	p.c.mu.Lock()
 	defer p.c.mu.Unlock()
-	p.c.engine.RefusePlay(err.Error())
+	p.c.engine.RefusePlay(rtmp.CodePlayFailed, err.Error())
 	_ = p.c.flush()
 }
 

@@ -23,6 +23,7 @@ import (
 	"metaplasis/internal/core/media"
 	engine "metaplasis/internal/core/rtmp"
 	"metaplasis/internal/network"
+	"metaplasis/internal/onward"
 	"metaplasis/internal/onward/rtmp"
 )
 
@@ -346,3 +347,41 @@ func TestAPlayerThatSendsMedia(t *testing.T) {
 		require.ErrorIs(t, c.event(engine.Event{Kind: kind, Payload: []byte{0x17, 1, 0, 0, 0}}), errPlays)
 	}
 }
+
+// nowhere has one channel, on air with one rung.
+type nowhere struct{ onward.Channels }
+
+func (nowhere) Tap(slug string, _ onward.Choice) (onward.Tap, error) {
+	if slug != "pier" {
+		return nil, onward.ErrNoChannel
+	}
+	return silentTap{}, nil
+}
+func (nowhere) Has(_, rung string) bool { return rung == "" || rung == "source" }
+
+type silentTap struct{ onward.Tap }
+
+func (silentTap) Close() {}
+
+// TestPlayersAreToldThatThereIsNoSuchStream: a channel or rung that is not there has a code of its own; what else is wrong has another.
+func TestPlayersAreToldThatThereIsNoSuchStream(t *testing.T) {
+	for name, code := range map[string]string{"nobody": engine.CodeNotFound, "pier/nope": engine.CodeNotFound, "a/b/c/d": engine.CodeNotFound, "pier?ticket=wrong": engine.CodePlayFailed} {
+		left := 0
+		server := &Server{Logger: slog.New(slog.DiscardHandler), Channels: nowhere{}, Join: func(_, _, _, ticket string) (func(), error) {
+			if ticket == "wrong" {
+				return nil, errors.New("the ticket is wrong")
+			}
+			left++
+			return func() { left-- }, nil
+		}}
+		c := &connection{s: server, conn: here{}, engine: engine.NewServer(rand.Reader)}
+		require.Error(t, c.play("out", name), name)
+		assert.Contains(t, string(c.engine.TakeOutput()), code, name)
+		assert.Zero(t, left, "who is refused is not counted: %s", name)
+	}
+}
+
+// here is a connection of this machine.
+type here struct{ net.Conn }
+
+func (here) RemoteAddr() net.Addr { return &net.TCPAddr{IP: net.IPv4(127, 0, 0, 1), Port: 1} }

@@ -96,6 +96,10 @@ func (p *publisher) describe(m *rtsp.Message) *rtsp.Message {
 		return m.Response(404, "Not Found: "+err.Error())
 	}
 	tap, err := p.s.Channels.Tap(channel, onward.Choice{Rung: rung})
+	if err == nil && !p.s.Channels.Has(channel, rung) {
+		tap.Close()
+		err = onward.ErrNoRung
+	}
 	if err != nil {
 		leave()
 		return m.Response(404, "Not Found: "+err.Error())

@@ -404,9 +404,9 @@ func (s *Server) AcceptPlay() {
 }
 
 // RefusePlay tells a player why it is sent nothing, or nothing more.
-func (s *Server) RefusePlay(text string) {
+func (s *Server) RefusePlay(code, text string) {
 	s.accepted, s.refused = false, true
-	s.command(max(s.playOn, 1), "onStatus", 0.0, nil, status("error", "NetStream.Play.Failed", text))
+	s.command(max(s.playOn, 1), "onStatus", 0.0, nil, status("error", code, text))
 }
 
 // Metadata queues onMetaData for a player.
@@ -428,6 +428,12 @@ const (
 	CodeBadName = "NetStream.Publish.BadName"
 	CodeDenied  = "NetStream.Publish.Denied"
 	CodeFailed  = "NetStream.Publish.Failed"
+)
+
+// The codes with which a player is refused, or sent away later.
+const (
+	CodeNotFound   = "NetStream.Play.StreamNotFound"
+	CodePlayFailed = "NetStream.Play.Failed"
 )
 
 // Refuse tells the sender why it may not publish, or may not go on.

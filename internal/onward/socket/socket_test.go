@@ -64,6 +64,9 @@ func (s *station) Runs(slug string) (known, video, sound bool) { return slug == 
 func (s *station) Offers(string, *onward.Real) []onward.Offer {
 	return []onward.Offer{{Rung: "source", Width: 64, Height: 48}, {Rung: "small", Width: 32, Height: 24}}
 }
+func (s *station) Has(_, rung string) bool {
+	return rung == "" || rung == "source" || rung == "small" || rung == "audio"
+}
 func (s *station) Epoch(string) time.Time { return time.Unix(1_700_000_000, 0) }
 func (s *station) Sounds(string) []onward.Sound {
 	return []onward.Sound{{Name: "audio", Label: "English"}}
@@ -170,7 +173,7 @@ func TestFraming(t *testing.T) {
 // TestWhoIsRefused hears why.
 func TestWhoIsRefused(t *testing.T) {
 	url := serve(t, newStation())
-	for at, status := range map[string]int{"/nobody": 404, "/pier?ticket=wrong": 403} {
+	for at, status := range map[string]int{"/nobody": 404, "/pier?ticket=wrong": 403, "/pier?rung=nope": 404, "/pier?sound=nope": 404} {
 		_, res, err := websocket.Dial(context.Background(), url+at, nil)
 		require.Error(t, err)
 		assert.Equal(t, status, res.StatusCode, at)

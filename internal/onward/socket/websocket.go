@@ -3,6 +3,8 @@ package socket
 import (
 	"bufio"
 	"context"
+	"errors"
+	"fmt"
 	"net"
 	"net/http"
 	"sync"
@@ -12,6 +14,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"metaplasis/internal/network"
+	"metaplasis/internal/onward"
 )
 
 // maxRequest is how many bytes a viewer may say at once.
@@ -40,7 +43,11 @@ func (s *Server) Routes() http.Handler {
 func (s *Server) Admit(w http.ResponseWriter, r *http.Request, channel, way string) (leave func(), ok bool) {
 	leave, err := s.Join(r, channel, way)
 	if err != nil {
-		http.Error(w, err.Error(), http.StatusForbidden)
+		status := http.StatusForbidden
+		if errors.Is(err, onward.ErrNoChannel) {
+			status = http.StatusNotFound
+		}
+		http.Error(w, err.Error(), status)
 		return nil, false
 	}
 	known, video, sound := s.Channels.Runs(channel)
@@ -54,6 +61,13 @@ func (s *Server) Admit(w http.ResponseWriter, r *http.Request, channel, way stri
 		w.Header().Set("Retry-After", "2")
 		http.Error(w, "The channel is not on air.", http.StatusConflict)
 		return nil, false
+	}
+	for _, name := range []string{"rung", "sound"} {
+		if v := r.URL.Query().Get(name); !s.Channels.Has(channel, v) {
+			leave()
+			http.Error(w, fmt.Sprintf("The channel has no %s %.40q on.", name, v), http.StatusNotFound)
+			return nil, false
+		}
 	}
 	return leave, true
 }

@@ -92,6 +92,9 @@ func (s *Server) admit(w http.ResponseWriter, r *http.Request, channel string) (
 		return nil, &rtc.Refusal{Status: http.StatusConflict, Text: "The channel is not on air. Ask again when it is."}
 	}
 	rung := r.URL.Query().Get("rung")
+	if !s.Channels.Has(channel, rung) {
+		return nil, &rtc.Refusal{Status: http.StatusNotFound, Text: fmt.Sprintf("The channel has no rung %.40q on.", rung)}
+	}
 	return &viewer{s: s, channel: channel, wanted: rung, byHand: rung != "", hasVideo: video, hasSound: sound, changed: make(chan struct{}, 1)}, nil
 }
 
