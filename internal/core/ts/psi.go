@@ -239,28 +239,6 @@ func readSDT(b []byte, name func(number int, provider, name string)) {
 	}
 }
 
-// serviceText reads a text (annex A): a first byte below 0x20 says how it is written. UTF-8 is read as it is, the
-// rest as Latin, whose letters without accents lie alike in all of the tables.
-func serviceText(b []byte) string {
-	const utf8Table, wideTable = 0x15, 0x10
-	if len(b) == 0 {
-		return ""
-	}
-	switch {
-	case b[0] == utf8Table:
-		return printable(string(b[1:]))
-	case b[0] == wideTable:
-		b = b[min(3, len(b)):]
-	case b[0] < 0x20:
-		b = b[1:]
-	}
-	out := make([]rune, len(b))
-	for i, v := range b {
-		out[i] = rune(v)
-	}
-	return printable(string(out))
-}
-
 func printable(s string) string {
 	s = strings.Map(func(r rune) rune {
 		if r < 0x20 || r >= 0x7f && r < 0xa0 || r == '\ufffd' {
