@@ -113,7 +113,11 @@ func (c *Carrier) send(tap Tap, units []hub.Unit) error {
 			c.lost++
 			continue
 		}
-		c.To.Unit(u.Track.ID, u.DTS-media.Rescale(c.zero, media.VideoTimescale, u.Track.Timescale), u.PTS-u.DTS, u.Key, u.Data)
+		at := u.DTS - media.Rescale(c.zero, media.VideoTimescale, u.Track.Timescale)
+		if at < 0 { // sound from long before the picture that the line begins with
+			continue
+		}
+		c.To.Unit(u.Track.ID, at, u.PTS-u.DTS, u.Key, u.Data)
 		if err := c.To.Flush(); err != nil {
 			return err
 		}

@@ -78,3 +78,29 @@ func TestChannelsOfManyDaysAreCarried(t *testing.T) {
 		}
 	}
 }
+
+// listTap gives units that it has, and ends.
+type listTap struct {
+	units []hub.Unit
+}
+
+func (l *listTap) Tracks() (video, sound *media.Track) { return l.units[0].Track, l.units[1].Track }
+func (l *listTap) Close()                              {}
+func (l *listTap) Next(context.Context, []hub.Unit) (int, hub.Loss, error) {
+	return 0, hub.Loss{}, ErrOver
+}
+
+// TestNothingIsCarriedFromBeforeTheBegin: a young feed's sound may lie long before its first keyframe, where the line has no times.
+func TestNothingIsCarriedFromBeforeTheBegin(t *testing.T) {
+	video := &media.Track{ID: 1, Kind: media.Video, Timescale: media.VideoTimescale}
+	sound := &media.Track{ID: 2, Kind: media.Audio, Timescale: media.VideoTimescale}
+	unit := func(t *media.Track, at int64) hub.Unit {
+		return hub.Unit{AccessUnit: media.AccessUnit{DTS: at, PTS: at, Key: true, Data: []byte{1}}, Track: t, At: at, Random: true}
+	}
+	const second = media.VideoTimescale
+	tap := &listTap{units: []hub.Unit{unit(video, 10*second), unit(sound, 8*second), unit(sound, 9*second+second/2), unit(video, 11*second)}}
+	to := &carried{}
+	c := Carrier{To: to}
+	assert.ErrorIs(t, c.Run(t.Context(), tap, tap.units), ErrOver)
+	assert.Equal(t, []int64{headStart, headStart - second/2, headStart + second}, to.stamps)
+}

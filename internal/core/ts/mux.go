@@ -11,7 +11,7 @@ import (
 )
 
 // Mux writes a transport stream for a line: programmes that begin when they will and go on. Packets come out in the order
-// of the access units; a clock stands in front of them at least every 30 ms of media, the tables every 100 ms.
+// of the access units; a clock stands in front of them at least every 40 ms of media, the tables every 100 ms.
 type Mux struct {
 	Delay int64 // from clock to decode time, in ticks of 90 kHz
 
@@ -48,8 +48,10 @@ type MuxTrack struct {
 
 // Timing of a Mux, in ticks of 90 kHz.
 const (
-	muxClockEvery  = 2_700 // 30 ms; 2.7.2 allows 100, ETSI TR 101 154 40
-	muxTablesEvery = 9_000 // 100 ms
+	// Clocks and tables stand in front of access units, so that they come as much later as those are apart: no later than 40 ms and
+	// 100 ms with pictures and sound at their usual rates (ETSI TS 101 154, 4.1.5.3, and TR 101 290, 5.2).
+	muxClockEvery  = 1_350
+	muxTablesEvery = 5_900
 	usualDelay     = 27_000
 	firstPMT       = 0x100 // of programme n: 0x100 + 0x10 n
 )

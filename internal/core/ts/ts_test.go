@@ -1,7 +1,9 @@
 package ts
 
 import (
+	"encoding/binary"
 	"fmt"
+	"slices"
 	"testing"
 
 	"metaplasis/internal/core/bits"
@@ -144,5 +146,57 @@ func BenchmarkSegment(b *testing.B) {
 	b.SetBytes(60 * 12_500)
 	for b.Loop() {
 		Segment(in)
+	}
+}
+
+// TestClocksAndTablesComeInTime: of segments and of streams, at all usual rates of pictures and sound, beside each other and alone.
+func TestClocksAndTablesComeInTime(t *testing.T) {
+	for _, rate := range []int64{50, 30, 25, 24, 10} {
+		for _, sounds := range []bool{true, false} {
+			in := input(90_000, 1, 500)
+			in.VideoUnits, in.AudioUnits = nil, nil
+			m := NewMux()
+			p := m.Programme(1, "Harbour")
+			video, err := p.Track(&media.Track{ID: 1, Kind: media.Video, Codec: media.MPEG2})
+			require.NoError(t, err)
+			sound, err := p.Track(&mp3Track)
+			require.NoError(t, err)
+			frames := int64(0)
+			for n := range 6 * rate {
+				at := 90_000 + n*90_000/rate
+				in.VideoUnits = append(in.VideoUnits, media.AccessUnit{DTS: at, PTS: at, Key: n == 0, Data: avc.AppendNAL(nil, append([]byte{0x65}, make([]byte, 2000)...))})
+				video.Unit(at, at, n == 0, make([]byte, 2000))
+				for ; sounds && frames*1920 < (n+1)*90_000/rate; frames++ {
+					in.AudioUnits = append(in.AudioUnits, media.AccessUnit{DTS: 48_000 + frames*1024, PTS: 48_000 + frames*1024, Data: make([]byte, 300)})
+					sound.Unit(90_000+frames*1920, 90_000+frames*1920, true, make([]byte, 300))
+				}
+			}
+			for what, b := range map[string][]byte{"segment": Segment(in), "stream": m.Take()} {
+				if what == "stream" && rate < 24 { // a stream puts nothing in between
+					continue
+				}
+				most := int64(9_300)
+				if what == "segment" { // tables there stand between two clocks, and are counted from the first
+					most += pcrEvery
+				}
+				clock, before, table, tables := int64(-1), int64(-1), int64(-1), 0
+				for p := range slices.Chunk(b, PacketSize) {
+					if p[3]&0x20 != 0 && p[4] > 6 && p[5]&0x10 != 0 {
+						clock = int64(binary.BigEndian.Uint32(p[6:]))<<1 | int64(p[10]>>7)
+						if before >= 0 {
+							assert.LessOrEqual(t, clock-before, int64(3_750), "clocks of a %s of %d pictures a second, sound %v", what, rate, sounds)
+						}
+						before = clock
+					}
+					if int(p[1]&0x1f)<<8|int(p[2]) == pidPAT && clock >= 0 {
+						if tables++; table >= 0 {
+							assert.LessOrEqual(t, clock-table, most, "tables of a %s of %d pictures a second, sound %v", what, rate, sounds)
+						}
+						table = clock
+					}
+				}
+				assert.Greater(t, tables, 50)
+			}
+		}
 	}
 }

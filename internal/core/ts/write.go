@@ -38,8 +38,8 @@ const (
 // Timing, in ticks of 90 kHz.
 const (
 	lead     = 63_000 // from PCR to decode time: 0.7 s, below the second that 2.4.2.6 allows
-	pcrEvery = 6_300  // 70 ms; 2.7.2 allows 100
-	psiEvery = 36_000 // 400 ms: a receiver that joins waits no longer
+	pcrEvery = 3_600  // 40 ms (ETSI TS 101 154, 4.1.5.3)
+	psiEvery = 9_000  // 100 ms: who joins waits no longer; ETSI TR 101 290, 5.2, allows 500
 	audioPES = 6_300  // sound in one PES packet
 )
 
@@ -93,15 +93,17 @@ func Segment(in *Input) []byte {
 	}
 	for i := range list {
 		p := &list[i]
-		if i == 0 || p.at-w.psiAt >= psiEvery {
-			w.tables(p.at)
-		}
 		if i == 0 {
+			w.tables(p.at)
 			w.pcrAt = p.at
 		}
 		clock := p.pid == clockPID
-		for i > 0 && p.at-w.pcrAt > pcrEvery {
-			w.pcrOnly(clockPID, w.pcrAt+pcrEvery)
+		for p.at-w.pcrAt > pcrEvery || p.at-w.psiAt > psiEvery { // in the order in which they are due
+			if w.psiAt+psiEvery <= w.pcrAt+pcrEvery {
+				w.tables(w.psiAt + psiEvery)
+			} else {
+				w.pcrOnly(clockPID, w.pcrAt+pcrEvery)
+			}
 		}
 		w.packetize(p, clock, w.last[p.pid] == i)
 	}
