@@ -84,7 +84,7 @@ func (r Relay) tidy() Relay {
 				r.Secret += "?" + u.RawQuery
 			}
 			u.Path, u.RawQuery = "/"+path[:at], ""
-			r.Address = u.String()
+			r.Address = braced.Replace(u.String())
 		}
 	default:
 		if shown, secret := hideSecrets(r.Address); secret != "" {

@@ -35,7 +35,8 @@ type Channels interface {
 // Writer writes channels elsewhere.
 type Writer struct {
 	Channels Channels
-	Folder   string // in which the folders of the scheme folder lie; "" for none
+	Folder   string           // in which the folders of the scheme folder lie; "" for none
+	Now      func() time.Time // nil: time.Now
 
 	mu     sync.Mutex
 	copies map[relay.Plan]*copied
@@ -66,20 +67,23 @@ func expand(address, channel string, now time.Time) string {
 // Copy writes the channel of a plan to an address until the context ends or the far end fails. up is called when the first list is there,
 // sent with what was written, and tell says how it is doing.
 func (w *Writer) Copy(ctx context.Context, p *relay.Plan, up func(), sent func(bytes int, lost int64), tell func(text string)) error {
-	u, err := url.Parse(expand(p.Full, p.Channel, time.Now()))
+	x, err := w.begin(ctx, p, sent)
 	if err != nil {
 		return err
 	}
-	t, err := open(ctx, u, w.Folder)
-	if err != nil {
-		return err
-	}
-	defer func() { _ = t.close() }()
-	x := w.newRun(p, t, sent)
+	defer func() { _ = x.t.close() }()
 	tick := time.NewTicker(lookEach)
 	defer tick.Stop()
 	first := true
 	for {
+		if w.expand(p) != x.at { // another day
+			next, err := w.begin(ctx, p, sent)
+			if err != nil {
+				return err
+			}
+			_ = x.t.close()
+			x = next
+		}
 		listed, behind, err := x.round(ctx)
 		if err != nil {
 			return err
@@ -101,6 +105,29 @@ func (w *Writer) Copy(ctx context.Context, p *relay.Plan, up func(), sent func(b
 		case <-tick.C:
 		}
 	}
+}
+
+// expand is the address of a plan as it is now.
+func (w *Writer) expand(p *relay.Plan) string {
+	now := time.Now
+	if w.Now != nil {
+		now = w.Now
+	}
+	return expand(p.Full, p.Channel, now())
+}
+
+// begin opens the way to the address of a plan as it is now.
+func (w *Writer) begin(ctx context.Context, p *relay.Plan, sent func(bytes int, lost int64)) (*run, error) {
+	at := w.expand(p)
+	u, err := url.Parse(at)
+	if err != nil {
+		return nil, err
+	}
+	t, err := open(ctx, u, w.Folder)
+	if err != nil {
+		return nil, err
+	}
+	return w.newRun(p, at, t, sent), nil
 }
 
 // copyOf remembers what the far end of a plan has.
@@ -132,6 +159,7 @@ const maxCopies = 1024
 type run struct {
 	w    *Writer
 	p    *relay.Plan
+	at   string // the address, with the channel and the date in it
 	t    target
 	c    *copied
 	sent func(bytes int, lost int64)
@@ -140,8 +168,10 @@ type run struct {
 	docs  map[string][]byte
 }
 
-func (w *Writer) newRun(p *relay.Plan, t target, sent func(bytes int, lost int64)) *run {
-	return &run{w: w, p: p, t: t, c: w.copyOf(*p), sent: sent, views: map[string]*present.View{}, docs: map[string][]byte{}}
+func (w *Writer) newRun(p *relay.Plan, at string, t target, sent func(bytes int, lost int64)) *run {
+	there := *p
+	there.Full = at
+	return &run{w: w, p: p, at: at, t: t, c: w.copyOf(there), sent: sent, views: map[string]*present.View{}, docs: map[string][]byte{}}
 }
 
 func (x *run) put(ctx context.Context, name, contentType string, pieces ...[]byte) error {

@@ -401,6 +401,38 @@ func TestFilesArriveWhole(t *testing.T) {
 	}
 }
 
+// TestTheNextDayHasItsOwnFolder: an address with the date in it names another folder from midnight on, and that of the day before
+// stays as it ended.
+func TestTheNextDayHasItsOwnFolder(t *testing.T) {
+	p := &programme{}
+	var after atomic.Int64
+	evening := time.Date(2027, 6, 12, 23, 59, 50, 0, time.UTC)
+	w := &Writer{Channels: p, Folder: t.TempDir(), Now: func() time.Time { return evening.Add(time.Duration(after.Load())) }}
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan error, 1)
+	go func() {
+		const at = "folder://{channel}/{date}"
+		done <- w.Copy(ctx, &relay.Plan{Channel: "line", Name: "days", Address: at, Full: at}, func() {}, func(int, int64) {}, func(string) {})
+	}()
+	defer func() { cancel(); assert.ErrorIs(t, <-done, context.Canceled) }()
+	lists := func(day string, msn uint64) {
+		t.Helper()
+		require.Eventually(t, func() bool {
+			b, err := os.ReadFile(filepath.Join(w.Folder, "line", day, "source", "index.m3u8"))
+			return err == nil && bytes.Contains(b, fmt.Appendf(nil, "a-%d.m4s", msn))
+		}, 20*time.Second, 5*time.Millisecond, "segment %d on %s", msn, day)
+	}
+	p.grow()
+	lists("2027-06-12", 1)
+	after.Store(int64(time.Minute))
+	lists("2027-06-13", 1)
+	p.grow()
+	lists("2027-06-13", 2)
+	b, err := os.ReadFile(filepath.Join(w.Folder, "line", "2027-06-12", "source", "index.m3u8"))
+	require.NoError(t, err)
+	assert.NotContains(t, string(b), "a-2.m4s")
+}
+
 func TestWrongAddressesSayWhatIsWrong(t *testing.T) {
 	w := &Writer{Channels: &programme{}}
 	s3 := overS3(t)
@@ -434,7 +466,7 @@ func TestMediaThatNoListNamesIsRemoved(t *testing.T) {
 	w := &Writer{Channels: p, Folder: t.TempDir()}
 	to, err := openFolder(w.Folder, "site")
 	require.NoError(t, err)
-	x := w.newRun(&relay.Plan{Channel: "line"}, to, func(int, int64) {})
+	x := w.newRun(&relay.Plan{Channel: "line"}, "folder:site", to, func(int, int64) {})
 	round := func() {
 		t.Helper()
 		_, _, err := x.round(context.Background())

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/url"
+	"strings"
 	"sync"
 	"time"
 
@@ -292,5 +293,5 @@ func Shown(address string) string {
 		return "an address"
 	}
 	u.User, u.RawQuery = nil, ""
-	return u.String()
+	return strings.NewReplacer("%7B", "{", "%7D", "}").Replace(u.String()) // what stands for the channel and the date, as it was typed
 }
