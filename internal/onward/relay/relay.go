@@ -111,6 +111,10 @@ const (
 	firstPause = time.Second
 	//limit:pause before the next try | each relay | it does not grow further
 	maxPause = 30 * time.Second
+	// What is written as files leaves the window while the far end is away: it is looked for more often.
+	//
+	//limit:pause before the next try to write files | each relay | it does not grow further
+	maxFilesPause = 2 * time.Second
 	steady   = 20 * time.Second
 	// idle is for how long a way stays open while nothing is on air.
 	idle      = 8 * time.Second
@@ -243,7 +247,10 @@ func (x *relay) sent(bytes int, lost int64) {
 
 // keep tries again and again.
 func (x *relay) keep(ctx context.Context) {
-	pause := firstPause
+	pause, most := firstPause, maxPause
+	if u, err := url.Parse(x.p.Full); err == nil && x.r.Schemes[u.Scheme].Copy != nil {
+		most = maxFilesPause
+	}
 	failing := false
 	for ctx.Err() == nil {
 		begun := time.Now()
@@ -282,7 +289,7 @@ func (x *relay) keep(ctx context.Context) {
 			return
 		case <-time.After(pause):
 		}
-		pause = min(2*pause, maxPause)
+		pause = min(2*pause, most)
 	}
 }
 
