@@ -126,13 +126,15 @@ type world struct {
 	events []string
 }
 
-func newWorld(t *testing.T) *world {
+func newWorld(t *testing.T, files func() error) *world {
 	w := &world{pier: &pier{on: true}, far: &farEnd{}}
 	w.r = &Runner{Channels: w.pier, Logger: slog.New(slog.DiscardHandler), Plans: func() []Plan {
 		w.mu.Lock()
 		defer w.mu.Unlock()
 		return w.plans
-	}, Schemes: map[string]Scheme{"test": {Dial: w.far.dial}}, Event: func(channel string, bad bool, kind, _, _ string) {
+	}, Schemes: map[string]Scheme{"test": {Dial: w.far.dial}, "files": {Copy: func(context.Context, *Plan, func(), func(int, int64), func(string)) error {
+		return files()
+	}}}, Event: func(channel string, bad bool, kind, _, _ string) {
 		w.mu.Lock()
 		defer w.mu.Unlock()
 		assert.Equal(t, kind == "relay-failed", bad)
@@ -162,7 +164,7 @@ var toTest = Plan{Channel: "pier", Name: "club", Address: "test://club/live", Fu
 // TestARelayIsTriedAgain with growing pauses while its far end is away, says so once, and once when it is back.
 func TestARelayIsTriedAgain(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		w := newWorld(t)
+		w := newWorld(t, nil)
 		w.far.be(errors.New("nobody answers"))
 		w.set(toTest)
 		time.Sleep(3 * time.Minute)
@@ -206,7 +208,7 @@ func TestARelayIsTriedAgain(t *testing.T) {
 // TestARelayWaitsForItsChannel: nothing is dialled while nothing is on air, and a line that has nothing to carry is given up.
 func TestARelayWaitsForItsChannel(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		w := newWorld(t)
+		w := newWorld(t, nil)
 		w.pier.set(false)
 		w.set(toTest)
 		time.Sleep(time.Minute)
@@ -226,17 +228,18 @@ func TestARelayWaitsForItsChannel(t *testing.T) {
 // TestFilesAreTriedAgainSoon: a far end that is back is noticed within two seconds, before what it lacks has left the window.
 func TestFilesAreTriedAgainSoon(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		w := newWorld(t)
 		var mu sync.Mutex
 		var calls []time.Time
-		w.r.Schemes["files"] = Scheme{Copy: func(context.Context, *Plan, func(), func(int, int64), func(string)) error {
+		w := newWorld(t, func() error {
 			mu.Lock()
 			defer mu.Unlock()
 			calls = append(calls, time.Now())
 			return errors.New("503")
-		}}
+		})
 		w.set(Plan{Channel: "pier", Name: "site", Address: "files://site", Full: "files://site"})
 		time.Sleep(2 * time.Minute)
+		mu.Lock()
+		defer mu.Unlock()
 		require.Greater(t, len(calls), 50)
 		for i := 1; i < len(calls); i++ {
 			assert.LessOrEqual(t, calls[i].Sub(calls[i-1]), maxFilesPause)
@@ -247,7 +250,7 @@ func TestFilesAreTriedAgainSoon(t *testing.T) {
 // TestTryingARelay says whether the far end takes the stream, and why not.
 func TestTryingARelay(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		w := newWorld(t)
+		w := newWorld(t, nil)
 		text, err := w.r.Test(t.Context(), toTest)
 		require.NoError(t, err)
 		assert.Equal(t, "The far end takes the stream.", text)
