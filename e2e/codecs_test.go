@@ -182,7 +182,7 @@ func TestOtherCodecsAreCoded(t *testing.T) {
 		eventually(t, loop.Name+" on air", func() bool { return s.newest(loop.Name, "180p") >= 2 })
 		_, b, _ := s.get("/media/" + loop.Name + "/index.m3u8")
 		assert.Regexp(t, `CODECS="avc1\.\w+,mp4a\.40\.2"`, string(b), loop.Name)
-		assert.Empty(t, s.status(loop.Name).Problems, loop.Name)
+		assert.Empty(t, s.problems(loop.Name), loop.Name)
 		s.inspectAll(loop.Name, "index.m3u8")
 		s.playsInOrder(p, loop, "ll-hls", "dash")
 		stop()

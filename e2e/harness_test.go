@@ -147,6 +147,16 @@ func (s *service) standing() string {
 	return b.String()
 }
 
+// problems are those of a channel, but for what a machine without time for it has.
+func (s *service) problems(slug string) (out []ladder.Problem) {
+	for _, p := range s.status(slug).Problems {
+		if !strings.HasPrefix(p.Text, "The processor does not keep up") && !strings.HasPrefix(p.Text, "The worker is ") {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
 func tail(s string, n int) string {
 	l := strings.Split(s, "\n")
 	return strings.Join(l[max(0, len(l)-n):], "\n")

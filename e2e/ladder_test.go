@@ -129,7 +129,7 @@ func TestInterlacedMPEG2IsCoded(t *testing.T) {
 		assert.Contains(t, string(b), rate, slug)
 		assert.Regexp(t, `CODECS="avc1\.\w+"`, string(b))
 		assert.Regexp(t, `CODECS="av01\.0\.\w+\.08"`, string(b))
-		assert.Empty(t, s.status(slug).Problems, slug)
+		assert.Empty(t, s.problems(slug), slug)
 		s.inspectAll(slug, "index.m3u8", "index.mpd")
 	}
 	eventually(t, "the time that it takes", func() bool {
