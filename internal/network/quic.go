@@ -14,7 +14,7 @@ import (
 // Bounds of connections over QUIC: of all networks, and of one.
 const (
 	//limit:connections over QUIC: HTTP/3 and WebTransport | all | the connection is refused
-	maxQUIC = 4096
+	maxQUIC = 2048
 	//limit:connections over QUIC | each network | the connection is refused
 	maxQUICEach = 512
 )
