@@ -84,6 +84,9 @@ func main() {
 	if len(os.Args) > 1 && os.Args[1] == "kept" {
 		list = []func() error{keptThings}
 	}
+	if len(os.Args) > 1 && os.Args[1] == "objects" {
+		list = []func() error{func() error { return within(keptOnObjects) }}
+	}
 	if len(os.Args) > 1 && os.Args[1] == "relays" {
 		list = []func() error{relaysOut}
 	}

@@ -67,6 +67,16 @@ func (o *slowObjects) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// within gives a measurement a folder of its own.
+func within(do func(dir string) error) error {
+	dir, err := os.MkdirTemp("", "bench-kept-")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = os.RemoveAll(dir) }()
+	return do(dir)
+}
+
 // keptOnObjects keeps fifty channels at their pace on such an object store, and tells what was lost and what it took.
 func keptOnObjects(dir string) error {
 	objects := &slowObjects{sizes: map[string]int64{}}

@@ -115,7 +115,7 @@ const (
 	//
 	//limit:pause before the next try to write files | each relay | it does not grow further
 	maxFilesPause = 2 * time.Second
-	steady   = 20 * time.Second
+	steady        = 20 * time.Second
 	// idle is for how long a way stays open while nothing is on air.
 	idle      = 8 * time.Second
 	curveSpan = 300
