@@ -36,7 +36,7 @@ const anotherPlayer = `<!doctype html><body style="margin:0"><video muted autopl
 </script>`
 
 // TestAnotherPlayerFollowsByItself: a second player of DASH, told nothing but the address, reaches the
-// place near the live edge that the manifest tells; and of low-latency HLS it shows nearly every picture.
+// place near the live edge that the manifest tells; and one of low-latency HLS plays on.
 func TestAnotherPlayerFollowsByItself(t *testing.T) {
 	t.Parallel()
 	files := http.FileServer(http.Dir(filepath.Join("..", "web", "node_modules", "shaka-player")))
