@@ -119,10 +119,11 @@ func playTogether(t *testing.T, s *service, ways []player, meanwhile func(*page)
 			p.until(fmt.Sprintf(`document.querySelectorAll("iframe")[%d].contentWindow.frames_.filter(f => f.drawn >= 0).length > 15`, i))
 			shown := eval[[]shown](p, fmt.Sprintf(`document.querySelectorAll("iframe")[%d].contentWindow.frames_`, i))
 			wrong, read := disorder(shown, demo.Loops[0].Frames)
-			waits := eval[[]string](p, fmt.Sprintf(`document.querySelectorAll("iframe")[%d].contentWindow.waits_`, i))
-			if strings.HasPrefix(w.way, "native") && len(waits) > 0 {
-				// The browser's own player that falls out of the window goes on at its end without a word, and its times with it.
-				t.Logf("%s: %d pictures; it waited: %v; %s", name, read, waits, wrong)
+			if strings.HasPrefix(w.way, "native") {
+				// The browser's own player that falls behind goes on elsewhere without a word, and its times with it: its order is
+				// judged where it plays alone (TestBrowsersOwnPlayerPlays).
+				t.Logf("%s: %d pictures; %s", name, read, wrong)
+				assert.Greater(t, read, 5, name)
 				continue
 			}
 			assert.Empty(t, wrong, name)
