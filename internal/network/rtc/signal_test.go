@@ -24,17 +24,22 @@ func (silent) Refused(error)         {}
 func (silent) Connected()            {}
 func (s silent) Ended(string)        { s.ended.Add(1) }
 
+// forViewers answers viewers of whom none ever connects.
+func forViewers(t *testing.T, ended *atomic.Int32) *Signal {
+	port, err := Open(Config{Address: "127.0.0.1:0"}, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	t.Cleanup(port.Close)
+	api := webrtc.NewAPI(webrtc.WithSettingEngine(port.Engine()))
+	return &Signal{Path: "/whep/", Peers: "viewers", Most: 1000, Directions: []string{"recvonly"},
+		Connect: func(Session) (*webrtc.PeerConnection, error) { return api.NewPeerConnection(webrtc.Configuration{}) },
+		Admit:   func(http.ResponseWriter, *http.Request, string) (Session, error) { return silent{ended}, nil }}
+}
+
 // TestWhoNeverConnectsMakesRoom: of those of one network that offer and do not connect, the oldest go once they had time
 // enough, and whoever comes is let in; before that, who comes is asked to wait, and nobody is sent away.
 func TestWhoNeverConnectsMakesRoom(t *testing.T) {
-	port, err := Open(Config{Address: "127.0.0.1:0"}, slog.New(slog.DiscardHandler))
-	require.NoError(t, err)
-	defer port.Close()
 	var ended atomic.Int32
-	api := webrtc.NewAPI(webrtc.WithSettingEngine(port.Engine()))
-	s := &Signal{Path: "/whep/", Peers: "viewers", Most: 1000, Directions: []string{"recvonly"},
-		Connect: func(Session) (*webrtc.PeerConnection, error) { return api.NewPeerConnection(webrtc.Configuration{}) },
-		Admit:   func(http.ResponseWriter, *http.Request, string) (Session, error) { return silent{&ended}, nil }}
+	s := forViewers(t, &ended)
 	web := httptest.NewServer(s.Routes())
 	defer web.Close()
 	pc, err := webrtc.NewPeerConnection(webrtc.Configuration{})
@@ -79,14 +84,8 @@ func TestWhoNeverConnectsMakesRoom(t *testing.T) {
 
 // TestOffersThatMakeNoSense are refused with a sentence, and nothing of them stays.
 func TestOffersThatMakeNoSense(t *testing.T) {
-	port, err := Open(Config{Address: "127.0.0.1:0"}, slog.New(slog.DiscardHandler))
-	require.NoError(t, err)
-	defer port.Close()
 	var ended atomic.Int32
-	api := webrtc.NewAPI(webrtc.WithSettingEngine(port.Engine()))
-	s := &Signal{Path: "/whep/", Peers: "viewers", Most: 1000, Directions: []string{"recvonly"},
-		Connect: func(Session) (*webrtc.PeerConnection, error) { return api.NewPeerConnection(webrtc.Configuration{}) },
-		Admit:   func(http.ResponseWriter, *http.Request, string) (Session, error) { return silent{&ended}, nil }}
+	s := forViewers(t, &ended)
 	web := httptest.NewServer(http.StripPrefix("/whep", s.Routes()))
 	defer web.Close()
 	defer s.Close()
