@@ -1,6 +1,7 @@
 package contribution
 
 import (
+	"context"
 	"slices"
 	"sync"
 	"time"
@@ -18,20 +19,26 @@ type Paced struct {
 	told   map[media.TrackID]*media.Track // announced with their next unit
 	queue  []pacedUnit                    // by when they are due
 	bytes  int
-	lines  map[int]*pacedLine
-	on     map[media.TrackID]int   // the line that each track is on
-	turns  map[media.TrackID]int64 // the newest stamp, unwrapped, of each track
-	expect int                     // tracks that are waited for before anything is handed on
-	begun  time.Time               // when the first unit came
+	lines  map[lineID]*pacedLine
+	on     map[media.TrackID]lineID    // the line that each track is on
+	due    map[media.TrackID]time.Time // of the newest unit of each track
+	turns  map[media.TrackID]int64     // the newest stamp, unwrapped, of each track
+	births int                         // lines that began
+	expect int                         // tracks that are waited for before anything is handed on
+	begun  time.Time                   // when the first unit came
 	wake   chan struct{}
 	done   chan struct{}
 	once   sync.Once
 }
 
+// lineID tells lines apart: by the number that who fetches gives them, and how often stamps jumped on it.
+type lineID struct{ number, jumps int }
+
 // pacedLine is a stretch whose stamps go on: a discontinuity begins another one.
 type pacedLine struct {
 	base   time.Time // when time 0 of the line is due
 	newest int64     // ticks of media.VideoTimescale
+	born   int
 }
 
 type pacedUnit struct {
@@ -53,6 +60,8 @@ const (
 	pacedLead = 500 * time.Millisecond
 	// pacedAhead is how much media is held at most.
 	pacedAhead = 8 * time.Second
+	// pacedJump is how far the stamps of a track may lie apart and be taken for one line.
+	pacedJump = 20 * time.Second
 	// tracksWait is for how long tracks are waited for that are announced.
 	tracksWait = 6 * time.Second
 	// maxLines is how many lines are remembered.
@@ -62,7 +71,7 @@ const (
 
 // NewPaced paces what a feed takes.
 func NewPaced(f Feed) *Paced {
-	p := &Paced{Feed: f, tracks: map[media.TrackID]media.Clock{}, told: map[media.TrackID]*media.Track{}, lines: map[int]*pacedLine{}, on: map[media.TrackID]int{}, turns: map[media.TrackID]int64{}, wake: make(chan struct{}, 1), done: make(chan struct{})}
+	p := &Paced{Feed: f, tracks: map[media.TrackID]media.Clock{}, told: map[media.TrackID]*media.Track{}, lines: map[lineID]*pacedLine{}, on: map[media.TrackID]lineID{}, due: map[media.TrackID]time.Time{}, turns: map[media.TrackID]int64{}, wake: make(chan struct{}, 1), done: make(chan struct{})}
 	// A fault ends the feed: nothing would hand its units on any more.
 	go Guard(nil, p.run, func(err error) { p.Feed.End(err.Error()) })
 	return p
@@ -84,8 +93,8 @@ func (p *Paced) waits() bool {
 func (p *Paced) GoOn(id media.TrackID, number int) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if p.on[id] != number {
-		p.on[id] = number
+	if p.on[id].number != number {
+		p.on[id] = lineID{number: number}
 		delete(p.turns, id)
 	}
 }
@@ -107,6 +116,10 @@ func (p *Paced) Unit(id media.TrackID, stamp, composition int64, key bool, data 
 	}
 	l := p.lines[p.on[id]]
 	whole, known := p.turns[id]
+	if known && l != nil && p.jumped(l, clock, whole, stamp) { // nobody said so
+		p.on[id] = lineID{p.on[id].number, p.on[id].jumps + 1}
+		l, known = p.lines[p.on[id]], false
+	}
 	switch {
 	case known:
 		whole += clock.Between(whole, stamp)
@@ -127,16 +140,43 @@ func (p *Paced) Unit(id media.TrackID, stamp, composition int64, key bool, data 
 			begin = p.queue[n-1].due
 		}
 		l = &pacedLine{base: begin.Add(-ticksOf(at)), newest: at}
-		for n := range p.lines {
-			if n < p.on[id]-maxLines {
-				delete(p.lines, n)
-			}
+		if len(p.lines) >= maxLines {
+			p.forget()
 		}
+		l.born = p.births
+		p.births++
 		p.lines[p.on[id]] = l
 	}
 	l.newest = max(l.newest, at)
-	p.put(pacedUnit{id: id, stamp: stamp, composition: composition, key: key, data: data, due: l.base.Add(ticksOf(at)), track: p.told[id]})
+	p.due[id] = l.base.Add(ticksOf(at))
+	p.put(pacedUnit{id: id, stamp: stamp, composition: composition, key: key, data: data, due: p.due[id], track: p.told[id]})
 	delete(p.told, id)
+}
+
+// jumped reports whether a stamp lies far from the one before, and far from what is due now.
+func (p *Paced) jumped(l *pacedLine, clock media.Clock, before, stamp int64) bool {
+	step := clock.Between(before, stamp)
+	if ticksOf(clock.Ticks(step)).Abs() <= pacedJump {
+		return false
+	}
+	return time.Until(l.base.Add(ticksOf(clock.Ticks(before+step)))).Abs() > pacedJump
+}
+
+// forget lets the oldest line go that no track is on.
+func (p *Paced) forget() {
+	used := map[lineID]bool{}
+	for _, on := range p.on {
+		used[on] = true
+	}
+	var oldest *lineID
+	for id, l := range p.lines {
+		if !used[id] && (oldest == nil || l.born < p.lines[*oldest].born) {
+			oldest = &id
+		}
+	}
+	if oldest != nil {
+		delete(p.lines, *oldest)
+	}
 }
 
 func ticksOf(v int64) time.Duration { return media.Duration(v, media.VideoTimescale) }
@@ -175,10 +215,18 @@ func (p *Paced) put(u pacedUnit) {
 }
 
 // Pace implements Feed: it says how long to fetch nothing more.
-func (p *Paced) Pace() time.Duration {
+func (p *Paced) Pace() time.Duration { return p.PaceOf(nil) }
+
+// PaceOf says how long to fetch nothing more of some tracks; nil: of any. One that lies behind the others is fetched on,
+// since who waits for it are they.
+func (p *Paced) PaceOf(tracks map[media.TrackID]bool) time.Duration {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if n := len(p.queue); p.bytes > maxPaced || n > 0 && time.Until(p.queue[n-1].due) > pacedAhead {
+	ahead := p.bytes > maxPaced
+	for id, due := range p.due {
+		ahead = ahead || (tracks == nil || tracks[id]) && time.Until(due) > pacedAhead
+	}
+	if ahead {
 		return 100 * time.Millisecond
 	}
 	return 0
@@ -209,6 +257,9 @@ func (p *Paced) run() {
 				for i := range p.queue {
 					p.queue[i].due = p.queue[i].due.Add(late)
 				}
+				for id := range p.due {
+					p.due[id] = p.due[id].Add(late)
+				}
 			}
 			now = append(now, u)
 			p.queue = p.queue[1:]
@@ -234,6 +285,29 @@ func (p *Paced) run() {
 		}
 	}
 }
+
+// Drain waits until all that waits has been handed on.
+func (p *Paced) Drain(ctx context.Context) {
+	look := time.NewTicker(drainLook)
+	defer look.Stop()
+	for {
+		p.mu.Lock()
+		left := len(p.queue)
+		p.mu.Unlock()
+		if left == 0 {
+			return
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-p.done:
+			return
+		case <-look.C:
+		}
+	}
+}
+
+const drainLook = 20 * time.Millisecond
 
 // End implements Feed. What waits is dropped.
 func (p *Paced) End(reason string) {

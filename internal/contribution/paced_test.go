@@ -116,3 +116,63 @@ func TestSoundWaitsForPictures(t *testing.T) {
 	none := Opening{}
 	assert.False(t, none.Holds(media.Audio, begun))
 }
+
+// A track that lies ahead is not fetched on; one that lies behind is, since who waits are the others.
+func TestTheTrackThatIsBehindIsFetched(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		p := NewPaced(&noted{begun: time.Now()})
+		defer p.End("test")
+		p.Expect(2)
+		for id, seconds := range map[media.TrackID]int64{1: 20, 2: 1} {
+			p.GoOn(id, 0)
+			p.Track(media.Track{ID: id, Clock: media.Clock{Scale: 90_000}})
+			p.Unit(id, 0, 0, true, nil)
+			for n := range seconds {
+				p.Unit(id, (n+1)*90_000, 0, true, nil)
+			}
+		}
+		assert.Positive(t, p.Pace())
+		assert.Positive(t, p.PaceOf(map[media.TrackID]bool{1: true}))
+		assert.Zero(t, p.PaceOf(map[media.TrackID]bool{2: true}))
+	})
+}
+
+// Stamps that jump by hours without a word begin a line of their own behind what waits, for all tracks the same one; a track
+// that was silent for long comes back where it belongs.
+func TestJumpsAreNotWaitedFor(t *testing.T) {
+	for _, jump := range []int64{5 * 3600 * 90_000, -5 * 3600 * 90_000} {
+		synctest.Test(t, func(t *testing.T) {
+			feed := &noted{begun: time.Now()}
+			p := NewPaced(feed)
+			p.Expect(2)
+			const base = 6 * 3600 * 90_000
+			for id := range media.TrackID(2) {
+				p.GoOn(id, 0)
+				p.Track(media.Track{ID: id, Clock: media.Clock{Scale: 90_000}})
+			}
+			for n := range int64(8) {
+				at := base + n*45_000
+				if n >= 4 {
+					at += jump
+				}
+				for id := range media.TrackID(2) {
+					p.Unit(id, at, 0, true, []byte{1})
+				}
+			}
+			time.Sleep(10 * time.Second)
+			synctest.Wait()
+			feed.mu.Lock()
+			defer feed.mu.Unlock()
+			var got [2][]time.Duration
+			for _, u := range feed.list {
+				if u.id < 2 {
+					got[u.id] = append(got[u.id], u.at/time.Millisecond)
+				}
+			}
+			want := []time.Duration{500, 1000, 1500, 2000, 2000, 2500, 3000, 3500}
+			assert.Equal(t, want, got[0])
+			assert.Equal(t, want, got[1])
+			p.End("test")
+		})
+	}
+}

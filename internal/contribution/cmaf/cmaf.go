@@ -30,9 +30,7 @@ type Reader struct {
 	id       media.TrackID
 	language string
 	sink     Sink
-	header   *bmff.HeaderInfo
-	stream   *coding.Stream
-	told     bool
+	tracks   []*fileTrack // none before the header
 	buf      []byte
 	moof     []byte // waits for its media data
 	Ended    bool   // the file said that it is over
@@ -40,13 +38,29 @@ type Reader struct {
 	Units int64
 }
 
-// NewReader reads the file of a track.
+// fileTrack is one of the file's: CMAF has one, other fragmented files may have more.
+type fileTrack struct {
+	id     media.TrackID
+	header *bmff.HeaderInfo
+	stream *coding.Stream
+	told   bool
+}
+
+// Further tracks of a file have the id of the first with their place above these bits.
+const trackBits = 28
+
+// maxFileTracks is how many tracks of a file are used.
+//
+//limit:tracks of one file that are used | each fragmented file | further ones are left out
+const maxFileTracks = 8
+
+// NewReader reads a file whose first track gets an id; that of further ones has higher bits.
 func NewReader(id media.TrackID, language string, sink Sink) *Reader {
 	return &Reader{id: id, language: language, sink: sink}
 }
 
 // Known reports whether the file's header has come.
-func (r *Reader) Known() bool { return r.header != nil }
+func (r *Reader) Known() bool { return r.tracks != nil }
 
 func broken(found, want string) error {
 	return &media.FormatError{Format: "CMAF track file", Found: found, Want: want}
@@ -104,57 +118,84 @@ func (r *Reader) box(kind string, b []byte) error {
 	return nil
 }
 
-// open reads the header of the file.
+// open reads the header of the file. A file of several tracks needs one that can be used.
 func (r *Reader) open(moov []byte) error {
-	h, err := bmff.ReadHeader(moov)
+	headers, err := bmff.ReadHeaders(moov)
 	if err != nil {
 		return err
 	}
+	var tracks []*fileTrack
+	var wrong error
+	for _, h := range headers {
+		t, err := open(h)
+		if err != nil {
+			wrong = err
+			continue
+		}
+		if len(tracks) < maxFileTracks {
+			t.id = r.id | media.TrackID(len(tracks))<<trackBits
+			tracks = append(tracks, t)
+		}
+	}
+	if len(tracks) == 0 {
+		return wrong
+	}
+	r.tracks = tracks
+	return nil
+}
+
+func open(h *bmff.HeaderInfo) (*fileTrack, error) {
 	codec := coding.ByEntry(h.SampleEntry, h.ObjectType)
 	switch {
-	case h.Tracks != 1:
-		return broken(fmt.Sprintf("%d tracks", h.Tracks), "one in each file")
+	case h.Timescale == 0 || h.SampleEntry == "":
+		return nil, broken("a track without a timescale or a sample entry", "both")
 	case h.Protected:
-		return &media.UnsupportedError{Format: "CMAF track file", What: "encrypted media", Do: "send it in the clear"}
+		return nil, &media.UnsupportedError{Format: "CMAF track file", What: "encrypted media", Do: "send it in the clear"}
 	case codec == nil || codec.Bare():
-		return &media.UnsupportedError{Format: "CMAF track file", What: fmt.Sprintf("the sample entry %q", h.SampleEntry), Do: "set the sender to H.264 with AAC"}
+		return nil, &media.UnsupportedError{Format: "CMAF track file", What: fmt.Sprintf("the sample entry %q", h.SampleEntry), Do: "set the sender to H.264 with AAC"}
 	}
 	config := h.Config
 	if codec.SelfDescribing {
 		config = nil
 	}
-	if r.stream, err = coding.Open(codec, config); err != nil {
-		return err
+	stream, err := coding.Open(codec, config)
+	if err != nil {
+		return nil, err
 	}
-	r.header, r.told = h, false
-	return nil
+	return &fileTrack{header: h, stream: stream}, nil
 }
 
 func (r *Reader) fragment(b []byte) error {
-	if r.header == nil {
-		return nil // the header comes later
+	for _, t := range r.tracks { // none: the header comes later
+		if err := r.fragmentOf(t, b); err != nil {
+			return err
+		}
 	}
-	fragments, err := r.header.ReadFragments(b)
+	return nil
+}
+
+func (r *Reader) fragmentOf(t *fileTrack, b []byte) error {
+	fragments, err := t.header.ReadFragments(b)
 	if err != nil {
 		return err
 	}
 	for i := range fragments {
 		for _, u := range fragments[i].Units {
-			unit, err := r.stream.Unit(u.Data)
+			unit, err := t.stream.Unit(u.Data)
 			if err != nil {
 				return err
 			}
-			if !r.told {
-				t, known := r.stream.Track()
+			if !t.told {
+				m, known := t.stream.Track()
 				if !known {
 					continue
 				}
-				t.ID, t.Language, t.Clock = r.id, r.language, media.Clock{Scale: r.header.Timescale}
-				r.told = true
-				r.sink.Track(t)
+				m.ID, m.Language, m.Clock = t.id, r.language, media.Clock{Scale: t.header.Timescale}
+				t.told = true
+				r.sink.Track(m)
 			}
 			r.Units++
-			r.sink.Unit(r.id, u.DTS, u.PTS-u.DTS, unit.Key, unit.Data)
+			r.sink.Unit(t.id, u.DTS, u.PTS-u.DTS, unit.Key, unit.Data)
 		}
 	}
 	return nil

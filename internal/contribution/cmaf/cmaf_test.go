@@ -65,3 +65,30 @@ func FuzzReader(f *testing.F) {
 		}
 	})
 }
+
+// A fragmented file may hold pictures and sound, in fragments of their own or together.
+func TestSeveralTracksOfOneFile(t *testing.T) {
+	second := track
+	second.Channels, second.Config = 1, []byte{0x11, 0x88}
+	header := bmff.MovieHeader([][]media.Track{{track}, {second}})
+	var s sink
+	ids := map[media.TrackID]int{}
+	r := NewReader(7, "en", &byID{&s, ids})
+	require.NoError(t, r.Write(header))
+	for n := range 4 {
+		at := int64(n) * 1024
+		unit := []media.AccessUnit{{DTS: at, PTS: at, Duration: 1024, Key: true, Data: make([]byte, 100)}}
+		require.NoError(t, r.Write(bmff.AppendChunk(nil, &track, bmff.ChunkOptions{Sequence: uint32(n), Track: uint32(n%2 + 1)}, unit)))
+	}
+	assert.Len(t, s.tracks, 2)
+	assert.Equal(t, map[media.TrackID]int{7: 2, 7 | 1<<trackBits: 2}, ids)
+}
+
+type byID struct {
+	*sink
+	ids map[media.TrackID]int
+}
+
+func (s *byID) Unit(id media.TrackID, stamp, composition int64, key bool, data []byte) {
+	s.ids[id]++
+}

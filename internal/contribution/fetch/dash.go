@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -17,83 +18,197 @@ import (
 type mediaID = media.TrackID
 
 // dash follows a manifest: the best representation of pictures, and each set of sound.
-func (x *follower) dash(ctx context.Context, address string, body []byte) error {
-	lister := inspect.New(address) // it lists segments; its judgement is not asked for
-	queues := map[string]chan inspect.Entry{}
-	fetched := &offered{}
-	lines := &periodLines{seen: map[string]int{}}
+func (x *follower) dash(ctx context.Context, address, base string, body []byte) error {
 	ended := make(chan error, maxRenditions+1)
-	var all sync.WaitGroup
+	d := &manifests{x: x, ended: ended, places: newPlaces(), queues: map[int]*entryQueue{}, lines: &periodLines{seen: map[string]int{}}}
 	go func() {
-		ended <- contribution.Safely(x.logger, func() error {
-			for first := true; ; first = false {
-				m, list, err := lister.Manifest(body, x.clock())
-				if err != nil {
-					return err
-				}
-				list = chosen(m, list)
-				if first {
-					x.mu.Lock()
-					x.expect = names(list)
-					x.mu.Unlock()
-				}
-				for _, e := range newest(list, fetched, x.clock(), first && m.Type == "dynamic") {
-					q := queues[e.Name]
-					if q == nil {
-						if len(queues) >= maxRenditions {
-							continue
-						}
-						q = make(chan inspect.Entry, 256)
-						queues[e.Name] = q
-						r := &rendition{x: x, lines: lines, number: len(queues) - 1, ids: map[mediaID]bool{}, line: -1}
-						all.Add(1)
-						go func() {
-							defer all.Done()
-							if err := contribution.Safely(x.logger, func() error { return x.representation(ctx, r, address, q) }); err != nil {
-								ended <- err
-							}
-						}()
-					}
-					select {
-					case q <- e:
-					default: // the source is faster than we
-					}
-				}
-				if m.Type != "dynamic" {
-					for _, q := range queues {
-						close(q)
-					}
-					all.Wait()
-					return errEnded
-				}
-				wait := min(max(m.MinimumUpdatePeriod.D(), 500*time.Millisecond), 4*time.Second)
-				if !pause(ctx, wait) {
-					return ctx.Err()
-				}
-				if body, err = x.again(ctx, address, -1, 0); err != nil {
-					return fmt.Errorf("manifest: %w", err)
-				}
-			}
-		})
+		ended <- contribution.Safely(x.logger, func() error { return d.follow(ctx, address, base, body) })
 	}()
 	return x.wait(ctx, ended)
+}
+
+// manifests follows the manifest of a source.
+type manifests struct {
+	x       *follower
+	ended   chan<- error
+	places  *places
+	fetched offered
+	queues  map[int]*entryQueue // by place
+	lines   *periodLines
+	all     sync.WaitGroup
+}
+
+func (d *manifests) follow(ctx context.Context, address, base string, body []byte) error {
+	x := d.x
+	lister := inspect.New(address) // it lists segments; its judgement is not asked for
+	var asked time.Time
+	for first := true; ; first = false {
+		m, list, err := lister.Manifest(body, x.clock())
+		if err != nil {
+			return err
+		}
+		if m.Type == "dynamic" && time.Since(asked) > clockEach {
+			asked = time.Now()
+			if x.synchronise(ctx, base, m.UTCTiming); first { // what is available depends on it
+				if m, list, err = inspect.New(address).Manifest(body, x.clock()); err != nil {
+					return err
+				}
+			}
+		}
+		chosen := d.places.chosen(m)
+		list = slices.DeleteFunc(list, func(e inspect.Entry) bool { _, ok := chosen[periodName{e.Period, e.Name}]; return !ok })
+		if first {
+			x.mu.Lock()
+			x.expect = names(list)
+			x.mu.Unlock()
+		}
+		for _, e := range newest(list, &d.fetched, x.clock(), first && m.Type == "dynamic") {
+			p := chosen[periodName{e.Period, e.Name}]
+			d.queue(ctx, p).put(fetchable{e, base, p.language})
+		}
+		if m.Type != "dynamic" {
+			for _, q := range d.queues {
+				q.end()
+			}
+			d.all.Wait()
+			return errEnded
+		}
+		wait := min(max(m.MinimumUpdatePeriod.D(), 500*time.Millisecond), 4*time.Second)
+		if !pause(ctx, wait) {
+			return ctx.Err()
+		}
+		for n := range attempts {
+			if body, base, err = x.list(ctx, address); err == nil || ctx.Err() != nil {
+				break
+			}
+			pause(ctx, time.Duration(n+1)*300*time.Millisecond)
+		}
+		if err != nil {
+			return fmt.Errorf("manifest: %w", err)
+		}
+	}
+}
+
+// queue is that of a place, whose segments are fetched from when the first comes.
+func (d *manifests) queue(ctx context.Context, p place) *entryQueue {
+	q := d.queues[p.number]
+	if q != nil {
+		return q
+	}
+	q = newEntryQueue()
+	d.queues[p.number] = q
+	r := &rendition{x: d.x, lines: d.lines, number: p.number, ids: map[mediaID]bool{}, line: -1}
+	d.all.Add(1)
+	go func() {
+		defer d.all.Done()
+		if err := contribution.Safely(d.x.logger, func() error { return d.x.representation(ctx, r, q) }); err != nil {
+			d.ended <- err
+		}
+	}()
+	return q
+}
+
+// fetchable is a segment to fetch: its addresses are relative to base.
+type fetchable struct {
+	inspect.Entry
+	base, language string
+}
+
+// entryQueue holds the segments of a place that are to be fetched. A manifest names no more than so many.
+type entryQueue struct {
+	mu    sync.Mutex
+	list  []fetchable
+	ended bool
+	wake  chan struct{}
+}
+
+// maxQueued bounds it.
+//
+//limit:segments that wait to be fetched | each rendition | the oldest is left out: the source is faster than the line
+const maxQueued = 20_000
+
+func newEntryQueue() *entryQueue { return &entryQueue{wake: make(chan struct{}, 1)} }
+
+func (q *entryQueue) put(e fetchable) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	if len(q.list) >= maxQueued {
+		q.list = q.list[1:]
+	}
+	q.list = append(q.list, e)
+	q.notify()
+}
+
+func (q *entryQueue) end() {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	q.ended = true
+	q.notify()
+}
+
+func (q *entryQueue) notify() {
+	select {
+	case q.wake <- struct{}{}:
+	default:
+	}
+}
+
+// take waits for the next one; ok is false when there is none any more.
+func (q *entryQueue) take(ctx context.Context) (e fetchable, ok bool) {
+	for {
+		q.mu.Lock()
+		if len(q.list) > 0 {
+			e, q.list = q.list[0], q.list[1:]
+			q.mu.Unlock()
+			return e, ctx.Err() == nil
+		}
+		ended := q.ended
+		q.mu.Unlock()
+		if ended {
+			return e, false
+		}
+		select {
+		case <-ctx.Done():
+			return e, false
+		case <-q.wake:
+		}
+	}
 }
 
 // names counts the representations of segments.
 func names(list []inspect.Entry) int {
 	seen := map[string]bool{}
 	for _, e := range list {
-		seen[e.Name] = true
+		if e.Period == list[len(list)-1].Period {
+			seen[e.Name] = true
+		}
 	}
 	return len(seen)
 }
 
-// chosen keeps the segments of the best pictures, and of the best sound of each set.
-func chosen(m *dash.MPD, list []inspect.Entry) (out []inspect.Entry) {
-	wanted := map[string]bool{}
-	pictures := false
+// place is where a representation goes on in the feed: the pictures, or one of the sounds.
+type place struct {
+	number   int
+	language string
+}
+
+// periodName is a representation of a period: others may have one of the same name, or the same one by another name.
+type periodName struct{ period, name string }
+
+// places gives the representations of each period places in the feed. One that takes another's place goes on there.
+type places struct {
+	sounds []string // languages, by place; pictures have place 0
+}
+
+func newPlaces() *places { return &places{} }
+
+// chosen is the best representation of the pictures, and of each set of sound.
+func (s *places) chosen(m *dash.MPD) map[periodName]place {
+	out := map[periodName]place{}
 	for i := range m.Periods {
-		pictures = false
+		id := m.PeriodID(i)
+		pictures := false
+		taken := map[int]bool{}
 		for k := range m.Periods[i].Sets {
 			set := &m.Periods[i].Sets[k]
 			if len(set.Representations) == 0 {
@@ -109,19 +224,40 @@ func chosen(m *dash.MPD, list []inspect.Entry) (out []inspect.Entry) {
 			switch {
 			case strings.Contains(kind, "video") && !pictures:
 				pictures = true
+				out[periodName{id, best.ID}] = place{0, set.Lang}
 			case strings.Contains(kind, "audio"):
-			default:
-				continue
+				if n, ok := s.sound(set.Lang, taken); ok {
+					out[periodName{id, best.ID}] = place{n, set.Lang}
+				}
 			}
-			wanted[best.ID] = true
-		}
-	}
-	for _, e := range list {
-		if wanted[e.Name] {
-			out = append(out, e)
 		}
 	}
 	return out
+}
+
+// sound finds the place of a sound: that of its language, else one that this period does not use, else another.
+func (s *places) sound(language string, taken map[int]bool) (number int, ok bool) {
+	free := -1
+	for i, l := range s.sounds {
+		switch {
+		case taken[i+1]:
+		case l == language:
+			taken[i+1] = true
+			return i + 1, true
+		case free < 0:
+			free = i
+		}
+	}
+	if free < 0 {
+		if len(s.sounds)+1 >= maxRenditions {
+			return 0, false
+		}
+		s.sounds = append(s.sounds, language)
+		free = len(s.sounds) - 1
+	}
+	s.sounds[free] = language
+	taken[free+1] = true
+	return free + 1, true
 }
 
 // offered knows the segments that the newest manifests name, and that were taken from them. What has left the window
@@ -192,22 +328,19 @@ func (p *periodLines) of(period string) int {
 	return n
 }
 
-// representation fetches the segments of one.
-func (x *follower) representation(ctx context.Context, r *rendition, base string, queue <-chan inspect.Entry) error {
+// representation fetches the segments of one place.
+func (x *follower) representation(ctx context.Context, r *rendition, queue *entryQueue) error {
 	for {
-		var e inspect.Entry
-		var ok bool
-		select {
-		case <-ctx.Done():
-			return nil
-		case e, ok = <-queue:
-		}
+		e, ok := queue.take(ctx)
 		if !ok {
+			r.finish()
 			return nil
 		}
-		at := fmt.Sprint(resolve(base, e.Header.URI), e.Header.Offset)
+		r.language = e.language
+		r.next(r.lines.of(e.Period))
+		at := fmt.Sprint(resolve(e.base, e.Header.URI), e.Header.Offset)
 		if e.Header.URI != "" && at != r.header {
-			b, err := x.again(ctx, resolve(base, e.Header.URI), e.Header.Offset, e.Header.Length)
+			b, err := x.again(ctx, resolve(e.base, e.Header.URI), e.Header.Offset, e.Header.Length)
 			if err != nil {
 				return fmt.Errorf("header of segments: %w", err)
 			}
@@ -216,8 +349,7 @@ func (x *follower) representation(ctx context.Context, r *rendition, base string
 			}
 			r.header = at
 		}
-		r.next(r.lines.of(e.Period))
-		b, err := x.again(ctx, resolve(base, e.URI), e.Offset, e.Length)
+		b, err := x.patiently(ctx, resolve(e.base, e.URI), e.Offset, e.Length, e.Duration)
 		if err != nil {
 			x.logger.Warn("a segment did not come and is left out", "error", err)
 			continue
@@ -225,7 +357,7 @@ func (x *follower) representation(ctx context.Context, r *rendition, base string
 		if err := r.segment(b); err != nil {
 			return err
 		}
-		if !x.rest(ctx) {
+		if !x.rest(ctx, r) {
 			return errors.New("its input was removed, or nobody watches")
 		}
 	}

@@ -3,6 +3,7 @@
 package fetch
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -20,6 +21,7 @@ import (
 	"metaplasis/internal/contribution/mpegts"
 	"metaplasis/internal/contribution/source"
 	"metaplasis/internal/core/coding"
+	"metaplasis/internal/core/dash"
 	"metaplasis/internal/core/id3"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/network"
@@ -32,7 +34,7 @@ const (
 	maxText = 8 << 20
 	//limit:bytes of a segment | each request | the source fails, and is opened again later
 	maxSegment = 64 << 20
-	//limit:renditions that are fetched | each source | further ones are left out
+	//limit:renditions that are fetched at a time | each source | further ones are left out
 	maxRenditions = 8
 	//limit:keys of encrypted segments that are held | each source | all are fetched anew
 	maxSecrets = 16
@@ -69,6 +71,7 @@ type follower struct {
 	over    <-chan struct{}  // closed when following ends
 	now     func() time.Time
 	ahead   time.Duration // by how much the source's clock is ahead of this one, by its answers
+	timed   bool          // by the clock that its manifest names
 	kicked  chan string
 	heard   time.Time
 	err     error
@@ -89,7 +92,7 @@ func (f *Fetcher) Receive(ctx context.Context, l *source.Line) error {
 	defer x.client.CloseIdleConnections()
 	at := *l.URL
 	at.User = nil
-	body, kind, err := x.peek(ctx, at.String())
+	body, base, kind, err := x.peek(ctx, at.String())
 	if err != nil {
 		return err
 	}
@@ -100,9 +103,15 @@ func (f *Fetcher) Receive(ctx context.Context, l *source.Line) error {
 	defer cancel()
 	x.over = ctx.Done()
 	if kind == "hls" {
-		err = x.hls(ctx, at.String(), body)
+		err = x.hls(ctx, at.String(), base, body)
 	} else {
-		err = x.dash(ctx, at.String(), body)
+		err = x.dash(ctx, at.String(), base, body)
+	}
+	x.mu.Lock()
+	paced := x.paced
+	x.mu.Unlock()
+	if paced != nil && errors.Is(err, errEnded) { // its last seconds are still waiting for their time
+		paced.Drain(ctx)
 	}
 	x.mu.Lock()
 	defer x.mu.Unlock()
@@ -116,28 +125,38 @@ func (f *Fetcher) Receive(ctx context.Context, l *source.Line) error {
 	return err
 }
 
-// peek asks for an address, and tells what kind of list it is, "" when it is none.
-func (x *follower) peek(ctx context.Context, address string) (body []byte, kind string, err error) {
+// peek asks for an address, and tells what kind of list it is, "" when it is none. Addresses in it are relative to base.
+func (x *follower) peek(ctx context.Context, address string) (body []byte, base, kind string, err error) {
 	ctx, cancel := context.WithTimeout(ctx, requestTimeout)
 	defer cancel()
 	res, err := x.request(ctx, address, -1, 0)
 	if err != nil {
-		return nil, "", err
+		return nil, "", "", err
 	}
 	defer func() { _ = res.Body.Close() }()
+	base = res.Request.URL.String()
 	first := make([]byte, 512)
 	n, _ := io.ReadAtLeast(res.Body, first, 7)
 	first = first[:n]
-	switch text := string(first); {
-	case strings.HasPrefix(strings.TrimPrefix(text, "\ufeff"), "#EXTM3U"):
+	switch text := string(withoutMark(first)); {
+	case strings.HasPrefix(text, "#EXTM3U"):
 		kind = "hls"
 	case strings.Contains(text, "<MPD") || strings.Contains(res.Header.Get("Content-Type"), "dash+xml"):
 		kind = "dash"
 	default:
-		return nil, "", nil
+		return nil, "", "", nil
 	}
 	rest, err := io.ReadAll(io.LimitReader(res.Body, maxText))
-	return append(first, rest...), kind, err
+	return withoutMark(append(first, rest...)), base, kind, err
+}
+
+// withoutMark takes away the byte order mark that some servers put before a list.
+func withoutMark(b []byte) []byte { return bytes.TrimPrefix(b, []byte("\xef\xbb\xbf")) }
+
+// list fetches a playlist or a manifest. Addresses in it are relative to base, where redirects led (RFC 3986, 5.1.3).
+func (x *follower) list(ctx context.Context, address string) (body []byte, base string, err error) {
+	b, base, err := x.fetch(ctx, address, -1, 0, maxText)
+	return withoutMark(b), base, err
 }
 
 func (x *follower) request(ctx context.Context, address string, offset, length int64) (*http.Response, error) {
@@ -178,8 +197,51 @@ func (x *follower) compare(date string) {
 	}
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	x.ahead = ahead
+	if !x.timed {
+		x.ahead = ahead
+	}
 }
+
+// synchronise asks the clock that a manifest names (ISO/IEC 23009-1, 5.8.4.11), which is finer than answers' dates.
+func (x *follower) synchronise(ctx context.Context, base string, clocks []dash.Descriptor) {
+	for _, c := range clocks[:min(len(clocks), maxClocks)] {
+		text := c.Value
+		begin := x.now()
+		scheme, known := strings.CutPrefix(c.Scheme, "urn:mpeg:dash:utc:")
+		kind, _, _ := strings.Cut(scheme, ":")
+		switch {
+		case !known:
+			continue
+		case kind == "http-iso" || kind == "http-xsdate":
+			address, _, _ := strings.Cut(strings.TrimSpace(c.Value), " ")
+			b, err := x.get(ctx, resolve(base, address), -1, 0, maxClock)
+			if err != nil {
+				continue
+			}
+			text = string(b)
+		case kind != "direct":
+			continue
+		}
+		var told dash.Date
+		if told.UnmarshalText([]byte(text)) != nil {
+			continue
+		}
+		end := x.now()
+		x.mu.Lock()
+		x.ahead, x.timed = told.Sub(begin.Add(end.Sub(begin)/2)), true
+		x.mu.Unlock()
+		return
+	}
+}
+
+const (
+	//limit:clocks of a manifest that are asked | each manifest | further ones are not
+	maxClocks = 4
+	//limit:bytes of a clock's answer | each request | the clock is not used
+	maxClock = 1 << 10
+	// clockEach is how often a manifest's clock is asked.
+	clockEach = 5 * time.Minute
+)
 
 // clockSlack is by how much a source's clock may be another one and count as the same.
 const clockSlack = 3 * time.Second
@@ -193,26 +255,32 @@ func (x *follower) clock() time.Time {
 
 // get fetches something whole.
 func (x *follower) get(ctx context.Context, address string, offset, length int64, most int64) ([]byte, error) {
+	b, _, err := x.fetch(ctx, address, offset, length, most)
+	return b, err
+}
+
+// fetch fetches something whole, and tells where redirects led.
+func (x *follower) fetch(ctx context.Context, address string, offset, length int64, most int64) (body []byte, base string, err error) {
 	ctx, cancel := context.WithTimeout(ctx, requestTimeout)
 	defer cancel()
 	res, err := x.request(ctx, address, offset, length)
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
 	defer func() { _ = res.Body.Close() }()
 	b, err := io.ReadAll(io.LimitReader(res.Body, most+1))
 	switch {
 	case err != nil:
-		return nil, err
+		return nil, "", err
 	case int64(len(b)) > most:
-		return nil, fmt.Errorf("found more than %d MB, expected less", most>>20)
+		return nil, "", fmt.Errorf("found more than %d MB, expected less", most>>20)
 	case offset >= 0 && res.StatusCode == http.StatusOK: // the server knows no ranges
 		if int64(len(b)) < offset+length {
-			return nil, fmt.Errorf("found %d bytes, expected %d", len(b), offset+length)
+			return nil, "", fmt.Errorf("found %d bytes, expected %d", len(b), offset+length)
 		}
 		b = b[offset : offset+length]
 	}
-	return b, nil
+	return b, res.Request.URL.String(), nil
 }
 
 // feed is the one that all renditions share; it is opened for the first unit.
@@ -260,8 +328,8 @@ func (x *follower) quiet() time.Duration {
 	return time.Since(x.heard)
 }
 
-// rest waits while enough is held, and reports whether to go on.
-func (x *follower) rest(ctx context.Context) bool {
+// rest waits while enough is held of a rendition, and reports whether to go on.
+func (x *follower) rest(ctx context.Context, r *rendition) bool {
 	for {
 		x.mu.Lock()
 		p := x.paced
@@ -269,7 +337,7 @@ func (x *follower) rest(ctx context.Context) bool {
 		if p == nil {
 			return ctx.Err() == nil
 		}
-		wait := p.Pace()
+		wait := p.PaceOf(r.ids)
 		if wait == 0 {
 			return ctx.Err() == nil
 		}
@@ -343,6 +411,7 @@ func (r *rendition) next(line int) {
 	if line == r.line {
 		return
 	}
+	r.finish() // what is open belongs to the line before
 	r.line = line
 	if len(r.ids) == 0 {
 		return // its tracks begin on it
@@ -354,6 +423,13 @@ func (r *rendition) next(line int) {
 	}
 	if r.packed != nil {
 		r.packed.Lost()
+	}
+}
+
+// finish hands over what is still open of the segments.
+func (r *rendition) finish() {
+	if r.stream != nil {
+		r.stream.Break()
 	}
 }
 
@@ -386,7 +462,7 @@ func (r *rendition) segment(b []byte) error {
 // open takes the header of CMAF segments.
 func (r *rendition) open(b []byte) error {
 	if r.file == nil {
-		r.file = cmaf.NewReader(1, r.language, r)
+		r.file = cmaf.NewReader(1, "", r)
 	}
 	r.file.Reset()
 	return r.file.Write(b)

@@ -14,7 +14,7 @@ import (
 )
 
 // hls follows a playlist: of a multivariant one the best variant, with its sound.
-func (x *follower) hls(ctx context.Context, address string, body []byte) error {
+func (x *follower) hls(ctx context.Context, address, base string, body []byte) error {
 	type list struct{ address, language string }
 	lists := []list{{address: address}}
 	if hls.IsMultivariant(body) {
@@ -31,10 +31,10 @@ func (x *follower) hls(ctx context.Context, address string, body []byte) error {
 				best = v
 			}
 		}
-		lists = []list{{address: resolve(address, best.URI)}}
+		lists = []list{{address: resolve(base, best.URI)}}
 		for _, m := range media {
 			if m["TYPE"] == "AUDIO" && m["GROUP-ID"] == best.Attributes["AUDIO"] && m["URI"] != "" && len(lists) < maxRenditions {
-				one := list{resolve(address, m["URI"]), m["LANGUAGE"]}
+				one := list{resolve(base, m["URI"]), m["LANGUAGE"]}
 				if m["DEFAULT"] == "YES" && len(lists) > 1 { // the main one is the first
 					lists = append(lists[:1], append([]list{one}, lists[1:]...)...)
 				} else {
@@ -105,7 +105,7 @@ func (x *follower) follow(ctx context.Context, r *rendition, address string) err
 	var lines playlistLines
 	failures := 0
 	for {
-		b, err := x.get(ctx, address, -1, 0, maxText)
+		b, base, err := x.list(ctx, address)
 		var p *hls.Playlist
 		if err == nil {
 			p, err = hls.ReadMedia(b)
@@ -138,15 +138,16 @@ func (x *follower) follow(ctx context.Context, r *rendition, address string) err
 				continue
 			}
 			r.next(numbers[i])
-			if err := x.entry(ctx, r, address, e); err != nil {
+			if err := x.entry(ctx, r, base, e); err != nil {
 				return err
 			}
 			next, came = e.MSN+1, true
-			if !x.rest(ctx) {
+			if !x.rest(ctx, r) {
 				return ctx.Err()
 			}
 		}
 		if p.Ended {
+			r.finish()
 			return errEnded
 		}
 		wait := p.TargetDuration / 2
@@ -216,7 +217,7 @@ func (x *follower) entry(ctx context.Context, r *rendition, base string, e *hls.
 			r.header = at
 		}
 	}
-	b, err := x.again(ctx, resolve(base, e.URI), e.Offset, e.Length)
+	b, err := x.patiently(ctx, resolve(base, e.URI), e.Offset, e.Length, e.Duration)
 	if err != nil {
 		x.logger.Warn("a segment did not come and is left out", "error", err)
 		return nil
@@ -260,4 +261,22 @@ func (x *follower) again(ctx context.Context, address string, offset, length int
 		pause(ctx, time.Duration(n+1)*300*time.Millisecond)
 	}
 	return nil, err
+}
+
+// Bounds of how long a segment is asked for that is named and does not come.
+const (
+	leastLate = 3 * time.Second
+	mostLate  = 10 * time.Second
+	lateEach  = 300 * time.Millisecond
+)
+
+// patiently asks for a segment for as long as another one like it takes: an origin may name it before it can be had.
+func (x *follower) patiently(ctx context.Context, address string, offset, length int64, duration time.Duration) (b []byte, err error) {
+	until := time.Now().Add(min(max(duration+duration/2, leastLate), mostLate))
+	for {
+		if b, err = x.get(ctx, address, offset, length, maxSegment); err == nil || ctx.Err() != nil || time.Now().After(until) {
+			return b, err
+		}
+		pause(ctx, lateEach)
+	}
 }

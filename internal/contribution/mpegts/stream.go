@@ -166,6 +166,23 @@ func (s *Stream) Write(b []byte) {
 	s.look(now)
 }
 
+// Break says that what comes next does not go on where the stream was: what is open is handed over, and nothing counts
+// as lost.
+func (s *Stream) Break() {
+	now := s.now()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.demux.Flush(now.Sub(s.begun))
+	s.demux.Restart()
+	for _, t := range s.takers {
+		for _, tr := range t.tracks {
+			if tr.Elementary != nil {
+				tr.Elementary.Lost()
+			}
+		}
+	}
+}
+
 // Look is to be called now and then while nothing comes.
 func (s *Stream) Look() {
 	s.mu.Lock()

@@ -19,6 +19,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/go-chi/chi/v5"
@@ -35,9 +36,12 @@ const (
 	//limit:senders that push | all | 503
 	maxSessions = 256
 	//limit:tracks | each sender that pushes | the track is refused
-	maxTracks  = 16
+	maxTracks = 16
+	//limit:requests that wait for the one before them | each track | 503
+	maxWaiting = 8
 	readSize   = 64 << 10
 	stall      = 10 * time.Second // without a byte of a request
+	replaced   = 2 * time.Second  // the same, while another one of its track waits
 	betweenMax = 10 * time.Second // without any request of a sender
 	silence    = 3 * time.Second  // without media, until others may take its place: segments come one by one
 	lookEach   = time.Second
@@ -75,10 +79,12 @@ type session struct {
 
 type track struct {
 	reader *cmaf.Reader
-	held   bool
-	told   *media.Track
+	held   map[media.TrackID]*media.Track // told when the pictures come
 	x      *session
 	id     media.TrackID
+	queue  chan struct{} // holds one: the request whose bytes are read. The others of the track wait in their order
+	waits  atomic.Int32  // how many
+	now    atomic.Pointer[http.ResponseController]
 }
 
 // Routes answers below /in.
@@ -234,6 +240,9 @@ func (s *Server) tracks(w http.ResponseWriter, r *http.Request, sender contribut
 		http.Error(w, err.Error(), http.StatusUnsupportedMediaType)
 	case errors.Is(err, errNoHeader): // the sender sends it again (DASH-IF live ingest, 5.3)
 		http.Error(w, err.Error(), http.StatusPreconditionFailed)
+	case errors.Is(err, errCrowded):
+		w.Header().Set("Retry-After", "1")
+		http.Error(w, err.Error(), http.StatusServiceUnavailable)
 	case err != nil:
 		http.Error(w, err.Error(), http.StatusConflict)
 	}
@@ -375,7 +384,7 @@ func (x *session) track(name string) (*track, error) {
 	if len(x.tracks) >= maxTracks {
 		return nil, fmt.Errorf("found a further track %.60q, expected %d at most", name, maxTracks)
 	}
-	t := &track{x: x, id: idOf(name, len(x.tracks))}
+	t := &track{x: x, id: idOf(name, len(x.tracks)), queue: make(chan struct{}, 1), held: map[media.TrackID]*media.Track{}}
 	t.reader = cmaf.NewReader(t.id, "", t)
 	x.tracks[name] = t
 	return t, nil
@@ -396,8 +405,8 @@ func idOf(name string, before int) media.TrackID {
 
 // Track implements cmaf.Sink.
 func (t *track) Track(m media.Track) {
-	if t.held = t.x.gate.Holds(m.Kind, time.Now()); t.held {
-		t.told = &m
+	if delete(t.held, m.ID); t.x.gate.Holds(m.Kind, time.Now()) {
+		t.held[m.ID] = &m
 		return
 	}
 	t.x.feed.Track(m)
@@ -405,13 +414,47 @@ func (t *track) Track(m media.Track) {
 
 // Unit implements cmaf.Sink.
 func (t *track) Unit(id media.TrackID, stamp, composition int64, key bool, data []byte) {
-	if t.held {
-		if t.held = t.x.gate.Holds(media.Audio, time.Now()); t.held {
+	if m := t.held[id]; m != nil {
+		if t.x.gate.Holds(m.Kind, time.Now()) {
 			return
 		}
-		t.x.feed.Track(*t.told)
+		delete(t.held, id)
+		t.x.feed.Track(*m)
 	}
 	t.x.feed.Unit(id, stamp, composition, key, data)
+}
+
+var errCrowded = fmt.Errorf("found more than %d requests of one track at a time: send the next one when one before has ended", maxWaiting)
+
+// turn waits until the requests of the track before this one have ended: their bytes go on one behind the other. One of
+// which nothing comes any more gives way.
+func (t *track) turn(ctx context.Context, control *http.ResponseController) (leave func(), err error) {
+	if t.waits.Add(1) > maxWaiting {
+		t.waits.Add(-1)
+		return nil, errCrowded
+	}
+	defer t.waits.Add(-1)
+	if before := t.now.Load(); before != nil {
+		_ = before.SetReadDeadline(time.Now().Add(replaced))
+	}
+	select {
+	case t.queue <- struct{}{}:
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+	t.now.Store(control)
+	return func() {
+		t.now.Store(nil)
+		<-t.queue
+	}, nil
+}
+
+// patience is for how long nothing may come of the request that is read.
+func (t *track) patience() time.Duration {
+	if t.waits.Load() > 0 {
+		return replaced
+	}
+	return stall
 }
 
 // write takes bytes of a track. The lock is given back whatever becomes of them.
@@ -428,12 +471,17 @@ func (x *session) write(t *track, b []byte) (known, ended bool, wait time.Durati
 // read takes the body of a request.
 func (x *session) read(w http.ResponseWriter, r *http.Request, t *track) error {
 	control := http.NewResponseController(w)
+	leave, err := t.turn(r.Context(), control)
+	if err != nil {
+		return err
+	}
+	defer leave()
 	buf := make([]byte, readSize)
 	x.mu.Lock()
 	t.reader.Reset()
 	x.mu.Unlock()
 	for {
-		_ = control.SetReadDeadline(time.Now().Add(stall))
+		_ = control.SetReadDeadline(time.Now().Add(t.patience()))
 		_ = control.SetWriteDeadline(time.Now().Add(2 * stall))
 		n, err := r.Body.Read(buf)
 		known, ended, wait, wrong := x.write(t, buf[:n])
@@ -448,7 +496,7 @@ func (x *session) read(w http.ResponseWriter, r *http.Request, t *track) error {
 			}
 			return nil
 		case err != nil:
-			return fmt.Errorf("the request broke off, or nothing came for %d s", int(stall.Seconds()))
+			return fmt.Errorf("the request broke off, or nothing came for %d s", int(t.patience().Seconds()))
 		}
 		if wait > 0 {
 			time.Sleep(wait)

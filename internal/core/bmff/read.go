@@ -43,6 +43,7 @@ type HeaderInfo struct {
 	Sampled *coding.Sampled
 
 	usual map[uint32]sample // by track: what trex says of samples that say nothing
+	among bool              // fragments may be of other tracks alone
 	depth depth
 }
 
@@ -88,7 +89,30 @@ var containers = map[string]bool{"mdia": true, "minf": true, "stbl": true}
 // ReadHeader reads the header of a file of movie fragments (8.2, 8.8.3). CMAF has one track in it;
 // of more, the one that leads is told.
 func ReadHeader(b []byte) (*HeaderInfo, error) {
-	h := &HeaderInfo{usual: map[uint32]sample{}}
+	all, err := ReadHeaders(b)
+	if err != nil {
+		return nil, err
+	}
+	h := all[0]
+	for _, t := range all {
+		if t.Handler == "vide" {
+			h = t
+			break
+		}
+	}
+	if h.Timescale == 0 || h.SampleEntry == "" {
+		return nil, broken("no track", "a moov with a track")
+	}
+	h.among = false
+	return h, nil
+}
+
+// ReadHeaders reads the header of a file of movie fragments of several tracks, in its order. Each reads its own samples
+// from the fragments.
+func ReadHeaders(b []byte) ([]*HeaderInfo, error) {
+	var all []*HeaderInfo
+	usual := map[uint32]sample{}
+	tracks := 0
 	err := walk(b, func(kind string, body []byte) error {
 		if kind != "moov" {
 			return nil
@@ -96,32 +120,34 @@ func ReadHeader(b []byte) (*HeaderInfo, error) {
 		return walk(body, func(kind string, body []byte) error {
 			switch kind {
 			case "trak":
-				var t HeaderInfo
+				t := &HeaderInfo{usual: usual}
 				if err := walk(body, t.visit); err != nil {
 					return err
 				}
-				if h.Tracks++; h.Tracks == 1 || t.Handler == "vide" && h.Handler != "vide" {
-					t.Tracks, t.usual = h.Tracks, h.usual
-					*h = t
+				if tracks++; len(all) < maxTracks {
+					all = append(all, t)
 				}
 			case "mvex":
-				return walk(body, h.extends)
+				return walk(body, (&HeaderInfo{usual: usual}).extends)
 			}
 			return nil
 		})
 	})
+	if err == nil && len(all) == 0 {
+		err = broken("no track", "a moov with a track")
+	}
 	if err != nil {
 		return nil, err
 	}
-	if h.Timescale == 0 || h.SampleEntry == "" {
-		return nil, broken("no track", "a moov with a track")
+	for _, t := range all {
+		t.Tracks, t.among = tracks, tracks > 1
 	}
-	return h, nil
+	return all, nil
 }
 
-// maxTracks bounds the defaults that are kept.
+// maxTracks bounds the tracks that are read, and the defaults that are kept.
 //
-//limit:tracks whose defaults are kept | each header | further ones have none
+//limit:tracks that are read, and whose defaults are kept | each header | further ones are left out
 const maxTracks = 64
 
 // extends reads a trex box (8.8.3).
@@ -413,7 +439,7 @@ func (f *Fragment) readMoof(b []byte, h *HeaderInfo) error {
 		}
 		return nil
 	})
-	if err == nil && !found && others != 0 {
+	if err == nil && !found && others != 0 && !h.among {
 		return broken(fmt.Sprintf("a fragment of track %d", others), fmt.Sprintf("track %d, as in the header", h.ID))
 	}
 	return err

@@ -35,6 +35,14 @@ type MPD struct {
 	UTCTiming             []Descriptor        `xml:"UTCTiming"`
 }
 
+// PeriodID names a period: by its id, or by its place, which is enough where periods do not leave (5.3.2.2).
+func (m *MPD) PeriodID(n int) string {
+	if id := m.Periods[n].ID; id != "" {
+		return id
+	}
+	return "#" + strconv.Itoa(n)
+}
+
 // Descriptor is an element with a scheme and a value (5.8).
 type Descriptor struct {
 	Scheme string `xml:"schemeIdUri,attr"`
@@ -277,7 +285,7 @@ func (m *MPD) Unmarshal(b []byte) error {
 	if len(b) > maxMPD {
 		return broken(fmt.Sprintf("%d bytes", len(b)), fmt.Sprintf("%d at most", maxMPD))
 	}
-	d := xml.NewDecoder(bytes.NewReader(b))
+	d := xml.NewDecoder(bytes.NewReader(bytes.TrimPrefix(b, []byte("\xef\xbb\xbf"))))
 	if err := d.Decode(m); err != nil {
 		return broken(err.Error(), "an MPD element of urn:mpeg:dash:schema:mpd:2011")
 	}

@@ -23,7 +23,7 @@ type Entry struct {
 	Timescale int64
 	Available time.Time // the begin of its availability; zero for static manifests
 	New       bool      // the first of its period
-	Period    string    // its id
+	Period    string    // dash.MPD.PeriodID
 	Counted   bool      // its place follows from its number and an even length
 }
 
@@ -120,7 +120,7 @@ func (i *Inspector) entries(m *dash.MPD, n int, set *dash.AdaptationSet, at time
 			i.finding(Breaks, "byte-range", l.r.ID, err.Error(), "first and last byte", mpd+"5.3.9.2")
 		}
 		for j := range l.out {
-			l.out[j].Period = p.ID
+			l.out[j].Period = m.PeriodID(n)
 		}
 		out = append(out, l.out...)
 	}
