@@ -35,8 +35,8 @@ type Carrier struct {
 }
 
 const (
-	// headStart is where the line's clock begins, so that sound that came early does not lie before 0.
-	headStart = media.VideoTimescale
+	// HeadStart is where the line's clock begins, so that sound that came early does not lie before 0.
+	HeadStart = media.VideoTimescale
 	// maxBehind is how late a line may be before it falls to the next keyframe.
 	//limit:how late units may be | each relay or receiver | it goes on at the next keyframe, and what is left out is counted
 	maxBehind = 4 * time.Second
@@ -92,7 +92,7 @@ func (c *Carrier) send(tap Tap, units []hub.Unit) error {
 	for i := range units {
 		u := &units[i]
 		if !c.set {
-			c.zero, c.set = u.At-headStart, true
+			c.zero, c.set = u.At-HeadStart, true
 			if !c.Begun.IsZero() {
 				c.zero -= media.Ticks(c.begun.Sub(c.Begun)+time.Since(c.begun), media.VideoTimescale)
 			}

@@ -66,7 +66,7 @@ func TestChannelsOfManyDaysAreCarried(t *testing.T) {
 					assert.ErrorIs(t, c.Run(t.Context(), tap, nil), ErrOver)
 					assert.Zero(t, lost)
 					if assert.Len(t, to.stamps, 60) {
-						want := int64(headStart)
+						want := int64(HeadStart)
 						if shared {
 							want += media.Ticks(age, media.VideoTimescale)
 						}
@@ -102,5 +102,5 @@ func TestNothingIsCarriedFromBeforeTheBegin(t *testing.T) {
 	to := &carried{}
 	c := Carrier{To: to}
 	assert.ErrorIs(t, c.Run(t.Context(), tap, tap.units), ErrOver)
-	assert.Equal(t, []int64{headStart, headStart - second/2, headStart + second}, to.stamps)
+	assert.Equal(t, []int64{HeadStart, HeadStart - second/2, HeadStart + second}, to.stamps)
 }

@@ -180,7 +180,11 @@ func (x *follower) request(ctx context.Context, address string, offset, length i
 	x.compare(res.Header.Get("Date"))
 	if res.StatusCode != http.StatusOK && res.StatusCode != http.StatusPartialContent {
 		defer func() { _ = res.Body.Close() }()
-		return nil, fmt.Errorf("the source answered %s", network.Answer(res))
+		err := fmt.Errorf("the source answered %s", network.Answer(res))
+		if res.StatusCode == http.StatusUnauthorized {
+			return nil, &source.Refused{Err: err}
+		}
+		return nil, err
 	}
 	return res, nil
 }

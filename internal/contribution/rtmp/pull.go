@@ -65,7 +65,11 @@ func (p *Puller) dial(ctx context.Context, l *source.Line) (net.Conn, error) {
 	d := network.Dialer(dialTimeout)
 	host := net.JoinHostPort(l.URL.Hostname(), port)
 	if l.URL.Scheme == "rtmps" {
-		return (&tls.Dialer{NetDialer: d}).DialContext(ctx, "tcp", host)
+		trust, err := network.Trust(l.URL, true)
+		if err != nil {
+			return nil, err
+		}
+		return (&tls.Dialer{NetDialer: d, Config: trust}).DialContext(ctx, "tcp", host)
 	}
 	return d.DialContext(ctx, "tcp", host)
 }

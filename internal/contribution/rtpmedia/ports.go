@@ -163,9 +163,17 @@ func (s *Session) RTCP(b []byte) {
 		return
 	}
 	for _, p := range list {
-		if r, ok := p.(*rtcp.SenderReport); ok {
-			s.Report(r)
-		}
+		s.Control(p)
+	}
+}
+
+// Control takes a packet of RTCP: what the sender says of its clocks, and that it leaves.
+func (s *Session) Control(p rtcp.Packet) {
+	switch p := p.(type) {
+	case *rtcp.SenderReport:
+		s.Report(p)
+	case *rtcp.Goodbye:
+		s.Bye(p.Sources)
 	}
 }
 

@@ -2,6 +2,7 @@
 package rtpmedia
 
 import (
+	"slices"
 	"sync"
 	"time"
 
@@ -49,8 +50,10 @@ type Track struct {
 	form    rtpmap.Depacketizer
 	es      *coding.Elementary
 	order   *rtpmap.Order
+	ordered bool // parameter sets told the order of pictures, or it is too late for them
 	ssrc    uint32
 	bound   bool      // to ssrc
+	left    bool      // ssrc said that it goes
 	heard   time.Time // when a packet of it came last
 	other   int64
 	stamp   uint32 // the newest timestamp
@@ -166,11 +169,11 @@ func (t *Track) RTP(p *rtp.Packet, now time.Time) {
 	if !t.bound {
 		t.ssrc, t.bound = p.SSRC, true
 	} else if p.SSRC != t.ssrc {
-		t.other++
-		if now.Sub(t.heard) > ssrcSilence { // the sender took another one
-			t.ssrc, t.stamped, t.arrived, t.report, t.aligned = p.SSRC, false, nil, nil, false
+		if !t.left && now.Sub(t.heard) <= ssrcSilence {
+			t.other++
+			return
 		}
-		return
+		t.another(p, now)
 	}
 	t.heard = now
 	if t.arrived == nil {
@@ -186,6 +189,36 @@ func (t *Track) RTP(p *rtp.Packet, now time.Time) {
 	q := &rtpmap.Packet{Sequence: p.SequenceNumber, Timestamp: p.Timestamp, Marker: p.Marker, Payload: p.Payload}
 	t.queue.Put(q, now.Sub(s.begun), t.packet)
 	s.clocks(now)
+}
+
+// another goes on with another SSRC (RFC 3550, 8.2): its packets and its clock count from anywhere. The stream's line goes on by the
+// time that has passed, until the sender tells where it is.
+func (t *Track) another(p *rtp.Packet, now time.Time) {
+	t.queue.Restart(t.packet)
+	t.es.Lost()
+	if form, err := rtpmap.New(&t.m.Format); err == nil {
+		t.form = form
+	}
+	t.ssrc, t.report, t.left = p.SSRC, nil, false
+	if t.stamped {
+		t.stamp = p.Timestamp - uint32(media.Ticks(now.Sub(t.heard), t.m.Format.Clock))
+	}
+	if t.arrived != nil {
+		t.arrived = &anchorPoint{p.Timestamp, now}
+	}
+	t.damaged = t.order != nil
+	t.want(now)
+}
+
+// Bye says that a source has left (RFC 3550, 6.6): packets of another one are taken for its stream at once.
+func (s *Session) Bye(sources []uint32) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, t := range s.tracks {
+		if t.bound && slices.Contains(sources, t.ssrc) {
+			t.left = true
+		}
+	}
 }
 
 // Look gives up what was waited for, and measures. It is to be called some times a second.
@@ -387,6 +420,13 @@ func (t *Track) unit(u rtpmap.Unit) {
 	pts := t.ticks(at)
 	dts := pts
 	if t.order != nil {
+		if !t.ordered {
+			depth, period, known := coding.Reordering(t.m.Codec, t.m.Config, u.Data)
+			if known {
+				t.order.Expect(depth, period)
+			}
+			t.ordered = known || t.sent
+		}
 		dts = t.order.Decode(pts)
 	}
 	const turn = 1<<33 - 1

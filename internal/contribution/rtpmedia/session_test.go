@@ -130,3 +130,47 @@ func TestClocksOfASender(t *testing.T) {
 	played.report(1, time.Second)
 	assert.Zero(t, played.apart())
 }
+
+// A sender that takes another SSRC, with other numbers and stamps, goes on where it was: at once when it said that it left,
+// else after a short silence. Nothing counts as lost, and the streams stay beside each other.
+func TestAnotherSSRC(t *testing.T) {
+	for name, said := range map[string]bool{"it says so": true, "it falls silent": false} {
+		w := newTwo(t)
+		w.report(0, 0)
+		w.report(1, 0)
+		w.send(0, time.Second)
+		units := w.feed.units
+		at := time.Second
+		if said {
+			w.Control(&rtcp.Goodbye{Sources: []uint32{7, 8}})
+		} else {
+			at += ssrcSilence + 20*time.Millisecond
+		}
+		from := at
+		for ; at < from+time.Second; at += 20 * time.Millisecond {
+			for i, tr := range w.tracks {
+				tr.RTP(&rtp.Packet{Header: rtp.Header{PayloadType: 96, SSRC: uint32(107 + i), SequenceNumber: uint16(40000 + i*1000 + int((at-from)/(20*time.Millisecond))),
+					Timestamp: stampOf(i, at) + 0x51234567}, Payload: []byte{0xf8, 0xff, 0xfe}}, w.begun.Add(at+late[i]))
+			}
+		}
+		assert.Equal(t, units+100, w.feed.units, "%s: every packet of the new one", name)
+		for i, tr := range w.tracks {
+			assert.Zero(t, tr.queue.Lost, name)
+			got := time.Duration(media.Rescale(tr.whole, 48000, int64(time.Second))) - time.Duration(media.Rescale(int64([]uint32{1000, 0xffffff00}[i]), 48000, int64(time.Second)))
+			assert.InDelta(t, (at - 20*time.Millisecond).Milliseconds(), got.Milliseconds(), 1, "%s: its times go on", name)
+		}
+	}
+}
+
+// Another sender's packets beside the stream's are left out.
+func TestTwoSendersAtOnce(t *testing.T) {
+	w := newTwo(t)
+	w.report(0, 0)
+	w.report(1, 0)
+	for at := time.Duration(0); at < time.Second; at += 20 * time.Millisecond {
+		w.send(at, at+20*time.Millisecond)
+		w.tracks[0].RTP(&rtp.Packet{Header: rtp.Header{PayloadType: 96, SSRC: 99, SequenceNumber: w.n, Timestamp: 1}, Payload: []byte{0xf8}}, w.begun.Add(at+25*time.Millisecond))
+	}
+	assert.EqualValues(t, 50, w.tracks[0].other)
+	assert.Equal(t, 99, w.feed.units)
+}

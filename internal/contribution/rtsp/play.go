@@ -237,6 +237,16 @@ func (x *player) ready() bool {
 func (x *player) answerPlay(m *rtsp.Message) *rtsp.Message {
 	ok := m.Response(200, "OK")
 	ok.Header.Set("Range", "npt=now-")
+	var info []string
+	for n, t := range x.tracks {
+		if t.out[0] == nil || x.group != nil {
+			continue
+		}
+		info = append(info, fmt.Sprintf("url=%s;seq=%d;rtptime=%d", rtsp.Resolve(m.Address, fmt.Sprintf("track%d", n)), t.stream.Next(), t.stream.Stamp(onward.HeadStart)))
+	}
+	if len(info) > 0 { // RFC 2326, 12.33: one moment, on the clock of each stream
+		ok.Header.Set("Rtp-Info", strings.Join(info, ","))
+	}
 	return ok
 }
 

@@ -34,6 +34,8 @@ const (
 	answerTimeout = 10 * time.Second
 	mediaSilence  = 2 * time.Second // without media, until others may take its place
 	lookEach      = 100 * time.Millisecond
+	// signWait is how long a server that sends nothing has to answer that it is there.
+	signWait = 2 * time.Second
 	//limit:redirections | each try | the try fails
 	maxRedirects = 3
 	// udpTrial is for how long nothing may come over UDP until it is tried over TCP.
@@ -135,7 +137,7 @@ func (p *Puller) fetchAt(ctx context.Context, l *source.Line, u *url.URL, key rt
 	c.client = rtsp.NewClient(timed{conn, &c.limit}, key, hex.EncodeToString(nonce[:]))
 	c.client.Frame = c.frame
 	bare := *u
-	bare.User = nil
+	bare.User, bare.RawQuery = nil, network.WithoutTrust(u)
 	c.base = bare.String()
 	c.session = rtpmedia.NewSession(func() (contribution.Feed, error) {
 		return l.Open("RTSP", conn.RemoteAddr().String(), mediaSilence)
@@ -146,6 +148,10 @@ func (p *Puller) fetchAt(ctx context.Context, l *source.Line, u *url.URL, key rt
 	}
 	if ctx.Err() != nil {
 		err = ctx.Err()
+	}
+	var refused *rtsp.StatusError
+	if errors.As(err, &refused) && refused.Refuses() {
+		err = &source.Refused{Err: err}
 	}
 	if f := c.session.Feed(); f != nil {
 		f.End(err.Error())
@@ -163,8 +169,12 @@ func dial(ctx context.Context, u *url.URL) (net.Conn, error) {
 	host := net.JoinHostPort(u.Hostname(), port)
 	d := network.Dialer(dialTimeout)
 	if u.Scheme == "rtsps" {
-		// Cameras have certificates of their own making: encrypted, and not more.
-		return (&tls.Dialer{NetDialer: d, Config: &tls.Config{InsecureSkipVerify: u.Query().Get("verify") != "1", ServerName: u.Hostname()}}).DialContext(ctx, "tcp", host)
+		// Cameras have certificates of their own making: encrypted, and not more, unless the address says which one.
+		trust, err := network.Trust(u, false)
+		if err != nil {
+			return nil, err
+		}
+		return (&tls.Dialer{NetDialer: d, Config: trust}).DialContext(ctx, "tcp", host)
 	}
 	return d.DialContext(ctx, "tcp", host)
 }
@@ -279,7 +289,7 @@ func (c *pulled) setUpStream(s *stream, n int) error {
 	case "multicast":
 		t.Multicast = true
 	default:
-		p, err := rtpmedia.OpenPorts("0.0.0.0")
+		p, err := rtpmedia.OpenPorts(anyHost(c.remote()))
 		if err != nil {
 			return err
 		}
@@ -321,6 +331,14 @@ func (c *pulled) remote() netip.Addr {
 	return c.conn.RemoteAddr().(*net.TCPAddr).AddrPort().Addr().Unmap()
 }
 
+// anyHost is where packets of a host come in, of its family of addresses.
+func anyHost(of netip.Addr) string {
+	if of.Is6() {
+		return "::"
+	}
+	return "0.0.0.0"
+}
+
 // joinGroup becomes a member of the group that a server names.
 func joinGroup(t *rtsp.Transport, u *url.URL) (*rtpmedia.Ports, error) {
 	if t.Destination == "" || t.Port[0] == 0 {
@@ -357,12 +375,21 @@ func (c *pulled) play(ctx context.Context, trial bool) error {
 	begun := time.Now()
 	first := c.heard.Load()
 	failed := make(chan error, 1)
+	var answered, asked time.Time
+	signs := make(chan struct{}, 1)
 	go contribution.Guard(nil, func() { // what comes on the connection: answers to signs of life, packets
 		c.limit.Store(int64(c.client.Timeout + answerTimeout))
 		for {
-			if _, err := c.client.Next(); err != nil {
+			m, err := c.client.Next()
+			if err != nil {
 				failed <- err
 				return
+			}
+			if m != nil {
+				select {
+				case signs <- struct{}{}:
+				default:
+				}
 			}
 		}
 	}, func(err error) { failed <- err })
@@ -386,6 +413,8 @@ func (c *pulled) play(ctx context.Context, trial bool) error {
 			return &contribution.SentAway{Why: why}
 		case <-report.C:
 			c.report()
+		case <-signs:
+			answered = time.Now()
 		case <-alive.C:
 			// Its answer is read with everything else.
 			if err := c.client.Send(rtsp.Request("OPTIONS", c.base)); err != nil {
@@ -401,10 +430,19 @@ func (c *pulled) play(ctx context.Context, trial bool) error {
 				}
 			}
 			heard := c.heard.Load()
+			quiet := now.Sub(time.Unix(0, heard))
+			if quiet > mediaSilence && asked.Before(time.Unix(0, heard)) { // is it there at all?
+				asked = now
+				if err := c.client.Send(rtsp.Request("OPTIONS", c.base)); err != nil {
+					return err
+				}
+			}
 			switch {
+			case quiet > mediaSilence+signWait && answered.Before(asked) && now.Sub(asked) > signWait:
+				return errors.New("the other side sends nothing and does not answer")
 			case trial && heard == first && now.Sub(begun) > udpTrial:
 				return errNothing
-			case now.Sub(time.Unix(0, heard)) > rtpmedia.SilenceLimit:
+			case quiet > rtpmedia.SilenceLimit:
 				return rtpmedia.ErrSilent
 			}
 		}

@@ -258,6 +258,9 @@ const methods = "OPTIONS, ANNOUNCE, DESCRIBE, SETUP, PLAY, RECORD, TEARDOWN, GET
 
 // answer does what a request asks for. An error ends the connection, behind the answer.
 func (p *publisher) answer(m *rtsp.Message) (*rtsp.Message, error) {
+	if out := p.wrong(m); out != nil {
+		return out, nil
+	}
 	switch m.Method {
 	case "OPTIONS":
 		out := m.Response(200, "OK")
@@ -292,6 +295,40 @@ func (p *publisher) answer(m *rtsp.Message) (*rtsp.Message, error) {
 	out := m.Response(501, "Not Implemented")
 	out.Header.Set("Public", methods)
 	return out, nil
+}
+
+// wrong answers a request that is not understood, or is for another session; nil: it is for this one.
+func (p *publisher) wrong(m *rtsp.Message) *rtsp.Message {
+	session, _, _ := strings.Cut(m.Header.Get("Session"), ";")
+	needs := append(m.Header.Values("Require"), m.Header.Values("Proxy-Require")...)
+	switch {
+	case m.Version != rtsp.Version:
+		return m.Response(505, "RTSP Version not supported: expected "+rtsp.Version)
+	case len(needs) > 0: // no option is known here (RFC 2326, 12.32)
+		out := m.Response(551, "Option not supported")
+		out.Header.Set("Unsupported", strings.Join(needs, ", "))
+		return out
+	case strings.TrimSpace(session) != "" && strings.TrimSpace(session) != p.id:
+		return m.Response(454, "Session Not Found")
+	case m.Method == "DESCRIBE" && !takesDescription(m.Header.Values("Accept")):
+		return m.Response(406, "Not Acceptable: streams are described as application/sdp")
+	}
+	return nil
+}
+
+// takesDescription reports whether a player takes session descriptions; one that says nothing does.
+func takesDescription(accept []string) bool {
+	if len(accept) == 0 {
+		return true
+	}
+	for one := range strings.SplitSeq(strings.Join(accept, ","), ",") {
+		kind, _, _ := strings.Cut(one, ";")
+		switch strings.ToLower(strings.TrimSpace(kind)) {
+		case "application/sdp", "application/*", "*/*":
+			return true
+		}
+	}
+	return false
 }
 
 // Address reads the channel and the key of an address: rtsp://host/in/CHANNEL/KEY or rtsp://host/in/CHANNEL?key=KEY; the

@@ -138,6 +138,12 @@ func (r *Runner) keep(ctx context.Context, s Source) {
 		if time.Since(begun) > steady {
 			pause = firstPause
 		}
+		var refused *Refused
+		if errors.As(err, &refused) && time.Since(begun) < steady {
+			r.Channels.Problem(s, fmt.Sprintf("%v; it is not tried again, so that nobody is locked out: correct the user name and password of the input", err))
+			<-ctx.Done()
+			return
+		}
 		if err != nil {
 			r.Channels.Problem(s, fmt.Sprintf("%v; it is tried again in %v", err, pause))
 		}
@@ -149,6 +155,14 @@ func (r *Runner) keep(ctx context.Context, s Source) {
 		pause = min(2*pause, maxPause)
 	}
 }
+
+// Refused is an error of a source that does not let us in. It is not tried again by itself: devices lock who tries on.
+type Refused struct{ Err error }
+
+func (e *Refused) Error() string { return e.Err.Error() }
+
+// Unwrap returns why.
+func (e *Refused) Unwrap() error { return e.Err }
 
 // ErrUnknown says that nothing here receives such an address.
 var ErrUnknown = errors.New("nothing here receives such an address")

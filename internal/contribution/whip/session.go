@@ -267,9 +267,7 @@ func (x *session) reports(read func() ([]rtcp.Packet, error)) {
 			return
 		}
 		for _, p := range list {
-			if sr, ok := p.(*rtcp.SenderReport); ok {
-				x.media.Report(sr)
-			}
+			x.media.Control(p)
 		}
 	}
 }

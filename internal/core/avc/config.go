@@ -99,10 +99,14 @@ func (c *Config) Track() (media.Track, error) {
 	if err != nil {
 		return media.Track{}, err
 	}
+	var reorder *int
+	if sps.Reorder >= 0 {
+		reorder = &sps.Reorder
+	}
 	return media.Track{
 		Kind: media.Video, Codec: media.H264, Timescale: media.VideoTimescale, Config: c.Marshal(),
 		Width: sps.Width, Height: sps.Height, SAR: sps.SAR, FrameRate: sps.FrameRate, CodecName: sps.CodecName(),
-		Colour: sps.Colour, Undecodable: sps.Undecodable(), Reordered: sps.Reordered,
+		Colour: sps.Colour, Undecodable: sps.Undecodable(), Reordered: sps.Reordered, Reorder: reorder,
 	}, nil
 }
 

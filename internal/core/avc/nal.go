@@ -13,14 +13,17 @@ import (
 
 // NAL unit types (ITU-T H.264, table 7-1).
 const (
-	TypeSlice    = 1
-	TypeIDR      = 5
-	TypeSEI      = 6
-	TypeSPS      = 7
-	TypePPS      = 8
-	TypeAUD      = 9
-	TypeFiller   = 12
-	startCodeLen = 4
+	TypeSlice         = 1
+	TypePartitionA    = 2
+	TypeIDR           = 5
+	TypeSEI           = 6
+	TypeSPS           = 7
+	TypePPS           = 8
+	TypeAUD           = 9
+	TypeFiller        = 12
+	TypeReservedFirst = 15
+	TypeReservedLast  = 18
+	startCodeLen      = 4
 )
 
 // NALType returns nal_unit_type, or 0 for an empty unit.
@@ -131,6 +134,10 @@ type SPS struct {
 	Lossless                    bool   // qpprime_y_zero_transform_bypass_flag
 	Progressive                 bool   // frame_mbs_only_flag
 	Reordered                   bool   // pictures may be presented in another order than they are decoded
+	Reorder                     int    // how many pictures may be decoded before one and presented behind it; -1: it does not say
+	OrderBits                   int    // of pic_order_cnt_lsb, 0 where slices do not tell their order
+	frameBits                   int    // of frame_num
+	planes                      bool   // separate_colour_plane_flag
 	Colour                      media.Colour
 	Width, Height               int // luma samples after cropping
 	SAR                         media.Rational
@@ -172,12 +179,13 @@ func ParseSPS(nal []byte) (*SPS, error) {
 			}
 		}
 	}
-	r.UE() // log2_max_frame_num_minus4
+	s.planes = separatePlanes
+	s.frameBits = int(min(r.UE(), maxCountBits)) + 4
 	order := r.UE()
-	s.Reordered = order != 2 && s.Profile != 66
+	s.Reordered, s.Reorder = order != 2 && s.Profile != 66, -1
 	switch order {
 	case 0:
-		r.UE()
+		s.OrderBits = int(min(r.UE(), maxCountBits)) + 4
 	case 1:
 		r.Flag()
 		r.SE()
@@ -191,7 +199,7 @@ func ParseSPS(nal []byte) (*SPS, error) {
 			r.SE()
 		}
 	}
-	r.UE() // max_num_ref_frames
+	references := r.UE() // max_num_ref_frames
 	r.Flag()
 	mbWidth, mapHeight := int(r.UE())+1, int(r.UE())+1
 	s.Progressive = r.Flag()
@@ -232,8 +240,16 @@ func ParseSPS(nal []byte) (*SPS, error) {
 	if err := r.Err(); err != nil {
 		return nil, fmt.Errorf("SPS of %d bytes: %w", len(nal), err)
 	}
+	intra := s.Constraints&0x10 != 0 && (s.Profile == 44 || s.Profile == 86 || s.Profile == 100 || s.Profile == 110 || s.Profile == 122 || s.Profile == 244)
+	switch { // what E.2.1 infers where the set does not say
+	case !s.Reordered || references == 0 || s.Reorder < 0 && intra:
+		s.Reorder = 0
+	}
 	return s, nil
 }
+
+// maxCountBits bounds the numbers that slices tell (7.4.2.1.1): log2 minus 4.
+const maxCountBits = 12
 
 // parseVUI reads annex E.1.1 up to the timing information.
 func (s *SPS) parseVUI(r *bits.Reader) {
@@ -244,7 +260,54 @@ func (s *SPS) parseVUI(r *bits.Reader) {
 		if rate := (media.Rational{Num: scale, Den: 2 * tick}); tick > 0 && scale > 0 && scale/tick < 1000 {
 			s.FrameRate = rate.Reduce()
 		}
+		r.Flag() // fixed_frame_rate_flag
 	}
+	s.parseRestriction(r)
+}
+
+// parseRestriction reads on to how far pictures are reordered. A set that ends before it says nothing of that, and is as good.
+func (s *SPS) parseRestriction(of *bits.Reader) {
+	r := *of
+	conforms := false
+	for range 2 { // for NAL units, and for slices
+		if r.Flag() {
+			conforms = true
+			skipHRD(&r)
+		}
+	}
+	if conforms {
+		r.Flag() // low_delay_hrd_flag
+	}
+	r.Flag()       // pic_struct_present_flag
+	if !r.Flag() { // bitstream_restriction_flag
+		return
+	}
+	r.Flag()
+	for range 4 { // bytes, bits and vectors
+		r.UE()
+	}
+	if depth := r.UE(); r.Err() == nil && depth <= maxReorder {
+		s.Reorder = int(depth)
+	}
+}
+
+// maxReorder is how far pictures may be reordered (A.3.1).
+const maxReorder = 16
+
+// skipHRD passes over the parameters of a reference decoder (E.1.2).
+func skipHRD(r *bits.Reader) {
+	count := r.UE()
+	if count > 31 {
+		r.Skip(-1)
+		return
+	}
+	r.U(8)
+	for range count + 1 {
+		r.UE()
+		r.UE()
+		r.Flag()
+	}
+	r.U(20)
 }
 
 func skipScalingList(r *bits.Reader, i int) {

@@ -37,7 +37,7 @@ func Look(data []byte) (p Picture) {
 		case TypeIDR:
 			p.IDR, p.hasSlices = true, true
 			p.references = true
-		case TypeSlice, typePartitionA:
+		case TypeSlice, TypePartitionA:
 			p.hasSlices = true
 			p.references = p.references || nal[0]&0x60 != 0
 			p.Intra = p.Intra && isIntra(nal)
@@ -52,8 +52,6 @@ func Look(data []byte) (p Picture) {
 	p.Intra = p.Intra && p.hasSlices
 	return p
 }
-
-const typePartitionA = 2
 
 // isIntra reads the slice type (7.3.3, table 7-6).
 func isIntra(nal []byte) bool {

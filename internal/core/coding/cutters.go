@@ -56,19 +56,21 @@ func (p *parameterSets) find(kind, number int) (at int, found bool) {
 	})
 }
 
-func (p *parameterSets) add(kind, number int, nal []byte) {
+// add takes a set, and reports whether it says something that was not known.
+func (p *parameterSets) add(kind, number int, nal []byte) bool {
 	if len(nal) > maxSetBytes {
-		return
+		return false
 	}
 	p.count++
 	at, found := p.find(kind, number)
 	if found {
 		s := &p.list[at]
 		s.came = p.count
-		if !bytes.Equal(s.nal, nal) {
+		other := !bytes.Equal(s.nal, nal)
+		if other {
 			s.nal, p.changed = bytes.Clone(nal), true
 		}
-		return
+		return other
 	}
 	if len(p.of(kind)) >= maxSetsOfKind {
 		p.forget(func(s *parameterSet) bool { return s.kind == kind })
@@ -78,6 +80,7 @@ func (p *parameterSets) add(kind, number int, nal []byte) {
 	at, _ = p.find(kind, number)
 	p.list = slices.Insert(p.list, at, parameterSet{kind, number, bytes.Clone(nal), p.count})
 	p.changed = true
+	return true
 }
 
 // forget lets the set go, of some, that was not sent for longest: an encoder that counts its sets up refers to it no more.
@@ -100,6 +103,15 @@ func (p *parameterSets) of(kind int) (out [][]byte) {
 	return out
 }
 
+// head is what the first slice of a picture says of it.
+type head struct {
+	idr     bool
+	field   *avc.Slice // of one field alone
+	ordered bool
+	order   uint32 // of output, of so many bits
+	bits    int
+}
+
 // nals is what cutting NAL units needs of H.264 and HEVC.
 type nals struct {
 	sets   parameterSets
@@ -112,17 +124,25 @@ type nals struct {
 	join func(p *parameterSets) []byte
 	// Whether an access unit begins with this NAL unit, behind a slice of another.
 	begins func(nal []byte) bool
+	// The head of a picture by its first slice, nil when it cannot be read.
+	head func(nal []byte) *head
+	// What was read of parameter sets for the heads, until one changes.
+	forget func()
+
+	order   int64 // of the newest picture, on a line of its own for all
+	ordered bool
 }
 
 // cut takes NAL units behind start codes up to the next access unit. Parameter sets go into the record.
 func (n *nals) cut(b []byte) (cut, error) {
 	out := make([]byte, 0, len(b)+16)
-	sliced := false
 	start := startCode(b, 0)
 	if start < 0 {
 		return cut{}, &media.FormatError{Format: "NAL units", Found: fmt.Sprintf("%d bytes without a start code", len(b)), Want: "00 00 01"}
 	}
 	size := len(b)
+	var picture *head
+	sliced, paired, between := false, false, false // between the two fields of a frame
 	for start >= 0 {
 		end := startCode(b, start+3)
 		nal := b[start+3:]
@@ -130,22 +150,31 @@ func (n *nals) cut(b []byte) (cut, error) {
 			nal = b[start+3 : end]
 		}
 		nal = bytes.TrimRight(nal, "\x00")
-		if sliced && n.begins(nal) {
-			size = start
-			break
+		if sliced && len(nal) > 0 && n.begins(nal) {
+			_, slice, _ := n.look(nal)
+			if !between && (paired || !n.goesOn(picture, b[start:])) { // a frame has two fields
+				size = start
+				break
+			}
+			paired, between = true, !slice
 		}
 		start = end
 		if len(nal) == 0 {
 			continue
 		}
 		set, slice, drop := n.look(nal)
-		sliced = sliced || slice
 		switch {
 		case set > 0:
-			n.sets.add(set, n.number(set, nal), nal)
+			if n.sets.add(set, n.number(set, nal), nal) {
+				n.forget()
+			}
 		case !drop:
+			if slice && !sliced {
+				picture = n.head(nal)
+			}
 			out = avc.AppendNAL(out, nal)
 		}
+		sliced = sliced || slice
 	}
 	if n.sets.changed {
 		if record := n.join(&n.sets); record != nil {
@@ -155,7 +184,62 @@ func (n *nals) cut(b []byte) (cut, error) {
 	if !sliced {
 		return cut{config: n.record, size: size}, nil
 	}
-	return cut{data: out, config: n.record, size: size}, nil
+	c := cut{data: out, config: n.record, size: size}
+	if picture != nil {
+		if !paired {
+			c.field, c.alone = picture.field, size == len(b)
+		}
+		c.fresh = picture.idr
+		if n.count(picture); n.ordered {
+			c.ordered, c.order = true, n.order
+		}
+	}
+	return c, nil
+}
+
+// goesOn reports whether what follows is the second field of a frame.
+func (n *nals) goesOn(first *head, b []byte) bool {
+	if first == nil || first.field == nil {
+		return false
+	}
+	h := n.next(b)
+	return h != nil && h.field != nil && h.field.Pairs(first.field)
+}
+
+// next is the head of the picture that comes next in b, nil for none.
+func (n *nals) next(b []byte) *head {
+	for start := startCode(b, 0); start >= 0; {
+		end := startCode(b, start+3)
+		nal := b[start+3:]
+		if end >= 0 {
+			nal = b[start+3 : end]
+		}
+		if _, slice, _ := n.look(nal); slice {
+			return n.head(nal)
+		}
+		start = end
+	}
+	return nil
+}
+
+// count puts a picture's place in the order of output, of which a slice tells some bits, beside the one before it.
+func (n *nals) count(h *head) {
+	switch {
+	case !h.ordered:
+		n.ordered = false
+	case h.idr || !n.ordered:
+		n.ordered, n.order = true, int64(h.order)
+		if half := int64(1) << (h.bits - 1); h.idr && h.bits > 0 && n.order >= half {
+			n.order -= 2 * half
+		}
+	default:
+		turn := int64(1) << h.bits
+		d := (int64(h.order) - n.order) & (turn - 1)
+		if d >= turn/2 {
+			d -= turn
+		}
+		n.order += d
+	}
 }
 
 // startCode returns where the next 00 00 01 is, -1 for none.
@@ -198,7 +282,39 @@ func avcElementary(config []byte) cutter {
 			return 0, t >= avc.TypeSlice && t <= avc.TypeIDR, false
 		}
 	}
-	n.begins = func(nal []byte) bool { return avc.NALType(nal) == avc.TypeAUD }
+	n.begins = func(nal []byte) bool { // 7.4.1.2.3
+		switch t := avc.NALType(nal); {
+		case t == avc.TypeSlice || t == avc.TypePartitionA || t == avc.TypeIDR:
+			_, first := avc.SlicePPS(nal)
+			return first
+		default:
+			return t >= avc.TypeSEI && t <= avc.TypeAUD || t >= avc.TypeReservedFirst && t <= avc.TypeReservedLast
+		}
+	}
+	known := map[int]*avc.SPS{} // by the numbers of picture parameter sets
+	n.forget = func() { clear(known) }
+	n.head = func(nal []byte) *head {
+		pps, first := avc.SlicePPS(nal)
+		if pps < 0 || !first {
+			return nil
+		}
+		sps := known[pps]
+		if sps == nil {
+			if sps = n.spsOf(pps); sps == nil {
+				return nil
+			}
+			known[pps] = sps
+		}
+		s, ok := sps.ReadSlice(nal)
+		if !ok {
+			return nil
+		}
+		h := &head{idr: s.IDR, ordered: s.Ordered, order: s.Order, bits: sps.OrderBits}
+		if s.Field {
+			h.field = &s
+		}
+		return h
+	}
 	n.join = func(p *parameterSets) []byte {
 		c := avc.Config{LengthSize: 4, SPS: p.of(avc.TypeSPS), PPS: p.of(avc.TypePPS)}
 		if len(c.SPS) == 0 || len(c.PPS) == 0 || len(c.SPS[0]) < 4 {
@@ -207,6 +323,50 @@ func avcElementary(config []byte) cutter {
 		return c.Marshal()
 	}
 	return n.cut
+}
+
+// spsOf is the sequence parameter set of H.264 to which a picture parameter set belongs, nil when it is not there.
+func (n *nals) spsOf(number int) *avc.SPS {
+	at, found := n.sets.find(avc.TypePPS, number)
+	if !found {
+		return nil
+	}
+	_, of, ok := avc.PPSOf(n.sets.list[at].nal)
+	if !ok {
+		return nil
+	}
+	if at, found = n.sets.find(avc.TypeSPS, of); !found {
+		return nil
+	}
+	sps, err := avc.ParseSPS(n.sets.list[at].nal)
+	if err != nil {
+		return nil
+	}
+	return sps
+}
+
+// hevcHeadSets are the parameter sets of a picture of HEVC.
+type hevcHeadSets struct {
+	sps *hevc.SPS
+	pps hevc.PPS
+}
+
+// hevcSetsOf finds them by the number of the picture parameter set, nil when one is not there.
+func (n *nals) hevcSetsOf(number int) *hevcHeadSets {
+	at, found := n.sets.find(hevc.TypePPS, number)
+	if !found {
+		return nil
+	}
+	pps, ok := hevc.ParsePPS(n.sets.list[at].nal)
+	if !ok {
+		return nil
+	}
+	for _, nal := range n.sets.of(hevc.TypeSPS) {
+		if sps, err := hevc.ParseSPS(nal); err == nil && sps.ID == pps.SPS {
+			return &hevcHeadSets{sps, pps}
+		}
+	}
+	return nil
 }
 
 func hevcElementary(config []byte) cutter {
@@ -227,7 +387,32 @@ func hevcElementary(config []byte) cutter {
 			return 0, t < hevc.TypeVPS, false
 		}
 	}
-	n.begins = func(nal []byte) bool { return hevc.NALType(nal) == hevc.TypeAUD }
+	n.begins = func(nal []byte) bool {
+		if hevc.NALType(nal) < hevc.TypeVPS {
+			return hevc.FirstSlice(nal)
+		}
+		return hevc.Begins(nal)
+	}
+	known := map[int]*hevcHeadSets{} // by the numbers of picture parameter sets
+	n.forget = func() { clear(known) }
+	n.head = func(nal []byte) *head {
+		number := hevc.SlicePPS(nal)
+		if number < 0 {
+			return nil
+		}
+		of := known[number]
+		if of == nil {
+			if of = n.hevcSetsOf(number); of == nil {
+				return nil
+			}
+			known[number] = of
+		}
+		s, ok := of.sps.ReadSlice(nal, &of.pps)
+		if !ok {
+			return nil
+		}
+		return &head{idr: s.IDR, ordered: s.Ordered, order: s.Order, bits: of.sps.OrderBits}
+	}
 	n.join = func(p *parameterSets) []byte {
 		var all [][]byte
 		for _, s := range p.list {

@@ -192,14 +192,15 @@ func TestNALUnitsAreCut(t *testing.T) {
 		return out
 	}
 	idr, slice, aud := []byte{0x65, 0x88, 1, 2, 3}, []byte{0x41, 0x9a, 4, 5}, []byte{9, 0xf0}
+	second := []byte{0x41, 0x5a, 4, 5} // of the same picture: it begins with a later macroblock
 	e, s := openElementary(t, media.H264, nil)
 	require.NoError(t, e.Feed(0, 0, stream(aud, slice)), "nothing is known yet")
 	assert.Empty(t, s.units)
 	require.NoError(t, e.Feed(3000, 0, stream(append([][]byte{aud}, append(sets, idr)...)...)))
-	require.NoError(t, e.Feed(6000, 0, stream(aud, slice, slice, aud, slice)))
+	require.NoError(t, e.Feed(6000, 0, stream(aud, slice, second, aud, slice)))
 	require.Len(t, s.units, 3)
 	assert.Equal(t, avc.AppendNAL(nil, idr), s.units[0])
-	assert.Equal(t, avc.AppendNAL(avc.AppendNAL(nil, slice), slice), s.units[1])
+	assert.Equal(t, avc.AppendNAL(avc.AppendNAL(nil, slice), second), s.units[1])
 	assert.Equal(t, []bool{true, false, false}, s.keys)
 	assert.EqualValues(t, []int64{3000, 6000}, s.stamps[:2])
 	require.Len(t, s.tracks, 1)

@@ -2,7 +2,9 @@ package coding
 
 import (
 	"slices"
+	"strings"
 
+	"metaplasis/internal/core/aac"
 	"metaplasis/internal/core/avc"
 	"metaplasis/internal/core/hevc"
 	"metaplasis/internal/core/media"
@@ -26,6 +28,25 @@ func RTPConfig(c *Codec, f RTPFormat) []byte {
 		return nil
 	}
 	return c.rtpConfig(f)
+}
+
+// Reordering is how many pictures are decoded before one that is presented first, and how far apart pictures are in ticks of
+// media.VideoTimescale (0: not told), by a configuration or else by the parameter sets at the begin of a stretch of an
+// elementary stream. known is false where neither tells.
+func Reordering(c *Codec, config, stretch []byte) (depth int, period int64, known bool) {
+	t, ok := Announced(c, config)
+	if !ok && c.elementary != nil {
+		if first, err := c.elementary(nil)(stretch); err == nil {
+			t, ok = Announced(c, first.config)
+		}
+	}
+	if !ok || t.Reorder == nil {
+		return 0, 0, false
+	}
+	if t.FrameRate.Valid() {
+		period = t.FrameRate.Period(media.VideoTimescale)
+	}
+	return *t.Reorder, period, true
 }
 
 func avcRTPConfig(f RTPFormat) []byte {
@@ -56,6 +77,13 @@ func hevcRTPConfig(f RTPFormat) []byte {
 }
 
 func aacRTPConfig(f RTPFormat) []byte {
+	if f.Loas && strings.TrimSpace(f.Parameters["cpresent"]) == "0" {
+		var l aac.LATM
+		if l.SetConfig(f.Config) != nil {
+			return nil
+		}
+		return l.Config()
+	}
 	if f.Loas {
 		return nil
 	}

@@ -34,12 +34,17 @@ func NALType(nal []byte) int {
 // HasIRAP reports whether an access unit, its NAL units behind lengths of four bytes, holds a picture
 // at which decoding may start.
 func HasIRAP(data []byte) bool {
+	return has(data, func(t int) bool { return t >= typeIRAPFirst && t <= typeIRAPLast })
+}
+
+// has reports whether one of an access unit's NAL units is of a type.
+func has(data []byte, is func(nalType int) bool) bool {
 	for len(data) >= 4 {
 		n := int(binary.BigEndian.Uint32(data))
 		if data = data[4:]; n > len(data) || n == 0 {
 			return false
 		}
-		if t := NALType(data[:n]); t >= typeIRAPFirst && t <= typeIRAPLast {
+		if is(NALType(data[:n])) {
 			return true
 		}
 		data = data[n:]
@@ -157,7 +162,7 @@ func (c *Config) Track(record []byte) (media.Track, error) {
 	return media.Track{
 		Kind: media.Video, Codec: media.HEVC, Timescale: media.VideoTimescale, Config: own,
 		Width: sps.Width, Height: sps.Height, SAR: sps.SAR, FrameRate: sps.FrameRate, CodecName: c.Profile.Name(),
-		Colour: sps.Colour, Reordered: sps.Reordered,
+		Colour: sps.Colour, Reordered: sps.Reordered, Reorder: &sps.Reorder,
 	}, nil
 }
 

@@ -12,7 +12,11 @@ type SPS struct {
 	Width, Height int // luma samples inside the conformance window
 	ChromaFormat  uint32
 	BitDepth      uint32
+	ID            int
 	Reordered     bool // pictures may be output in another order than they are decoded
+	Reorder       int  // how many pictures may be decoded before one and output behind it
+	OrderBits     int  // of slice_pic_order_cnt_lsb
+	planes        bool // separate_colour_plane_flag
 	SAR           media.Rational
 	FrameRate     media.Rational // invalid when the set does not say
 	Colour        media.Colour
@@ -39,7 +43,7 @@ func ParseSPS(nal []byte) (*SPS, error) {
 	layers := int(r.U(3)) + 1
 	r.Flag()
 	skipProfileTierLevel(r, layers)
-	r.UE() // sps_seq_parameter_set_id
+	s.ID = int(r.UE())
 	if err := s.size(r); err != nil {
 		return nil, err
 	}
@@ -49,13 +53,15 @@ func ParseSPS(nal []byte) (*SPS, error) {
 	if orderBits > 12 {
 		return nil, &media.FormatError{Format: "HEVC SPS", Found: fmt.Sprintf("order counts of 2^%d", uint64(orderBits)+4), Want: "2^16 at most"}
 	}
+	s.OrderBits = int(orderBits) + 4
 	first := layers - 1
 	if r.Flag() { // sps_sub_layer_ordering_info_present_flag
 		first = 0
 	}
 	for range layers - first {
 		r.UE()
-		s.Reordered = r.UE() > 0 || s.Reordered // sps_max_num_reorder_pics
+		s.Reorder = int(min(r.UE(), maxPictures)) // sps_max_num_reorder_pics, that of all layers last
+		s.Reordered = s.Reorder > 0 || s.Reordered
 		r.UE()
 	}
 	for range 6 { // block and transform sizes
@@ -101,6 +107,7 @@ func (s *SPS) size(r *bitstring.Reader) error {
 	if s.ChromaFormat = r.UE(); s.ChromaFormat == 3 {
 		separate = r.Flag()
 	}
+	s.planes = separate
 	width, height := int(r.UE()), int(r.UE())
 	if width < 1 || height < 1 || width > maxSide || height > maxSide {
 		if err := r.Err(); err != nil {

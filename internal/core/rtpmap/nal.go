@@ -1,14 +1,24 @@
 package rtpmap
 
+import (
+	"bytes"
+
+	"metaplasis/internal/core/avc"
+	"metaplasis/internal/core/hevc"
+)
+
 // nalUnits puts NAL units of H.264 (RFC 6184) and HEVC (RFC 7798) together to access units behind start codes.
 type nalUnits struct {
 	form func(u *nalUnits, b []byte)
+	// first tells a slice, and whether it is the first of its picture.
+	first func(nal []byte) (slice, first bool)
 
 	stamp    uint32
 	data     []byte
 	open     bool
 	broken   bool // a packet of the access unit is missing
 	fragment bool // the last NAL unit goes on
+	doubt    bool // packets are missing before the access unit: its head may be among them
 }
 
 func (u *nalUnits) Packet(p *Packet, lost bool, take func(Unit)) {
@@ -19,6 +29,9 @@ func (u *nalUnits) Packet(p *Packet, lost bool, take func(Unit)) {
 		u.data, u.open, u.broken, u.fragment = nil, false, false, false
 	} else if lost && u.open {
 		u.broken = true
+	}
+	if !u.open {
+		u.doubt = lost
 	}
 	u.open, u.stamp = true, p.Timestamp
 	if lost {
@@ -32,9 +45,37 @@ func (u *nalUnits) Packet(p *Packet, lost bool, take func(Unit)) {
 }
 
 func (u *nalUnits) flush(take func(Unit)) {
-	if len(u.data) > 0 && !u.broken && !u.fragment {
+	if len(u.data) > 0 && !u.broken && !u.fragment && (!u.doubt || u.begins()) {
 		take(Unit{u.stamp, u.data})
 	}
+}
+
+// begins reports whether the first slice is the first of its picture.
+func (u *nalUnits) begins() bool {
+	const code = 4 // 00 00 00 01
+	for at := 0; ; {
+		next := bytes.Index(u.data[at+code:], []byte{0, 0, 1})
+		nal := u.data[at+code:]
+		if next >= 0 {
+			nal = nal[:next]
+		}
+		if slice, first := u.first(nal); slice || next < 0 {
+			return first
+		}
+		at += code + next - 1
+	}
+}
+
+// avcFirst tells slices of H.264: first_mb_in_slice comes first in them (7.3.3).
+func avcFirst(nal []byte) (slice, first bool) {
+	slice = len(nal) > 1 && (nal[0]&31 == avc.TypeSlice || nal[0]&31 == avc.TypePartitionA || nal[0]&31 == avc.TypeIDR)
+	return slice, slice && nal[1]&0x80 != 0
+}
+
+// hevcFirst tells slice segments of HEVC.
+func hevcFirst(nal []byte) (slice, first bool) {
+	slice = len(nal) > 2 && hevc.NALType(nal) < hevc.TypeVPS
+	return slice, slice && hevc.FirstSlice(nal)
 }
 
 func (u *nalUnits) add(nal []byte) {

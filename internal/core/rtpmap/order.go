@@ -7,10 +7,20 @@ import "slices"
 // shown, as many as the stream is seen to reorder.
 type Order struct {
 	depth  int
+	period int64   // from picture to picture, 0: not known
 	recent []int64 // presentation times, in their order
 	last   int64
 	begun  bool
 }
+
+// Expect says how many pictures are decoded before one that is presented first, as the stream's parameter sets tell, and how
+// far apart pictures are, in ticks of 90 kHz; 0 when nobody knows. It counts from where the stream begins.
+func (o *Order) Expect(depth int, period int64) {
+	o.depth, o.period = min(max(depth, 0), maxDepth), period
+}
+
+// leastPeriod is how far apart pictures are taken to be in front of the first one when nobody says.
+const leastPeriod = 1500
 
 // maxDepth is how far pictures may be reordered (ITU-T H.264, A.3.1).
 //
@@ -21,7 +31,16 @@ const maxDepth = 16
 // came before allows.
 func (o *Order) Decode(pts int64) (dts int64) {
 	if o.begun && (pts < o.recent[0] || pts > o.recent[len(o.recent)-1]+10*90000) { // it began anew
-		*o = Order{depth: o.depth}
+		*o = Order{depth: o.depth, period: o.period}
+	}
+	if !o.begun { // as if others had come before it
+		step := o.period
+		if step <= 0 {
+			step = leastPeriod
+		}
+		for n := o.depth; n > 0; n-- {
+			o.recent = append(o.recent, pts-int64(n)*step)
+		}
 	}
 	at, _ := slices.BinarySearch(o.recent, pts)
 	later := len(o.recent) - at // pictures that came before and are shown later

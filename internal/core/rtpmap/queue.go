@@ -140,6 +140,13 @@ func (q *Queue) drain(now time.Duration, take func(p *Packet, lost int)) {
 	}
 }
 
+// Restart says that the packets that come next count from anywhere: those that wait are handed over, and nothing is lost
+// in between.
+func (q *Queue) Restart(take func(p *Packet, lost int)) {
+	q.flush(take)
+	q.begun = false
+}
+
 func (q *Queue) flush(take func(p *Packet, lost int)) {
 	wait := q.Wait
 	q.Wait = 0

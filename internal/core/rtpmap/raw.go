@@ -22,6 +22,7 @@ type raw struct {
 	second bool   // lines of the second field came
 	later  uint32 // its timestamp
 	last   []byte // the picture before; others read it
+	spare  []byte // of a picture that was dropped
 }
 
 func newRaw(f *Format) (*raw, error) {
@@ -58,7 +59,9 @@ func (r *raw) Packet(p *Packet, _ bool, take func(Unit)) {
 	}
 	if !r.open {
 		r.open, r.stamp, r.second, r.later = true, p.Timestamp, second, p.Timestamp
-		r.data = make([]byte, r.f.PictureBytes())
+		if r.data, r.spare = r.spare, nil; r.data == nil {
+			r.data = make([]byte, r.f.PictureBytes())
+		}
 		clear(r.filled)
 	}
 	for i := range n {
@@ -90,22 +93,24 @@ func (r *raw) put(line int, second bool, offset int, samples []byte) {
 	r.filled[line] += copy(r.data[line*size+at:(line+1)*size], samples)
 }
 
-// finish hands a picture over.
+// finish hands a picture over, unless most of it is missing.
 func (r *raw) finish(take func(Unit)) {
 	size := r.f.LineBytes()
-	whole := true
-	for line, n := range r.filled {
-		if n >= size {
-			continue
-		}
-		whole = false
-		if r.last != nil {
-			copy(r.data[line*size:(line+1)*size], r.last[line*size:])
-		}
+	came := 0
+	for _, n := range r.filled {
+		came += min(n, size)
 	}
-	if whole || r.last != nil {
+	all := size * len(r.filled)
+	if came == all || r.last != nil && 2*came >= all {
+		for line, n := range r.filled {
+			if n < size {
+				copy(r.data[line*size:(line+1)*size], r.last[line*size:])
+			}
+		}
 		r.last = r.data
 		take(Unit{r.stamp, r.data})
+	} else {
+		r.spare = r.data
 	}
 	r.open, r.data = false, nil
 }

@@ -1,9 +1,11 @@
 package rtpmap
 
 import (
+	"encoding/hex"
 	"fmt"
 	"strings"
 
+	"metaplasis/internal/core/aac"
 	"metaplasis/internal/core/media"
 )
 
@@ -52,9 +54,9 @@ const (
 func New(f *Format) (Depacketizer, error) {
 	switch f.Name {
 	case "H264":
-		return &nalUnits{form: avcPayload}, nil
+		return &nalUnits{form: avcPayload, first: avcFirst}, nil
 	case "H265":
-		return &nalUnits{form: hevcPayload}, nil
+		return &nalUnits{form: hevcPayload, first: hevcFirst}, nil
 	case "VP8":
 		return &frames{payload: vp8Payload}, nil
 	case "VP9":
@@ -66,11 +68,13 @@ func New(f *Format) (Depacketizer, error) {
 	case "MPEG4-GENERIC":
 		return newGeneric(f)
 	case "MP4A-LATM":
-		return &latm{}, nil
+		return newLATM(f)
 	case "MPA":
 		return &mpa{}, nil
-	case "AC3", "EAC3":
+	case "AC3":
 		return &ac3{}, nil
+	case "EAC3":
+		return &eac3{}, nil
 	case "OPUS", "PCMU", "PCMA", "L8":
 		return whole{}, nil
 	case "L16":
@@ -268,10 +272,70 @@ func (a *ac3) Packet(p *Packet, lost bool, take func(Unit)) {
 	}
 }
 
-// latm puts audio mux elements together (RFC 6416, 6.1), each handed over behind a header of LOAS.
+// eac3 reads Enhanced AC-3 (RFC 4598, 5.1): zero(7) fragment(1) count(8) data. Fragments of a frame have one timestamp; the
+// first begins with the frame's sync word, the last has the mark.
+type eac3 struct {
+	data  []byte
+	stamp uint32
+	left  int // fragments that are still to come
+}
+
+func (a *eac3) Packet(p *Packet, lost bool, take func(Unit)) {
+	if len(p.Payload) < 4 {
+		return
+	}
+	fragment, count, body := p.Payload[0]&1 != 0, int(p.Payload[1]), p.Payload[2:]
+	if !fragment {
+		a.data = nil
+		take(Unit{p.Timestamp, body})
+		return
+	}
+	const sync0, sync1 = 0x0b, 0x77
+	switch begins := body[0] == sync0 && body[1] == sync1; {
+	case begins && (a.data == nil || lost || p.Timestamp != a.stamp):
+		a.data, a.stamp, a.left = append([]byte(nil), body...), p.Timestamp, count-1
+	case lost || a.data == nil || p.Timestamp != a.stamp || len(a.data)+len(body) > maxUnit:
+		a.data = nil
+		return
+	default:
+		a.data = append(a.data, body...)
+		a.left--
+	}
+	if a.left <= 0 || p.Marker {
+		take(Unit{a.stamp, a.data})
+		a.data = nil
+	}
+}
+
+// latm puts audio mux elements together (RFC 6416, 6.1), each handed over behind a header of LOAS; where the description tells
+// their configuration, frames without anything.
 type latm struct {
 	data   []byte
 	broken bool
+	apart  *aac.LATM // nil: the configuration comes in the elements
+}
+
+func newLATM(f *Format) (*latm, error) {
+	if strings.TrimSpace(f.Parameters["cpresent"]) != "0" {
+		return &latm{}, nil
+	}
+	config, err := hex.DecodeString(strings.TrimSpace(f.Parameters["config"]))
+	if err != nil || len(config) == 0 {
+		return nil, &media.FormatError{Format: "RTP of AAC in LATM", Found: "cpresent=0 without a config", Want: "the StreamMuxConfig in hexadecimal digits (RFC 6416, 7.3)"}
+	}
+	l := &latm{apart: &aac.LATM{}}
+	return l, l.apart.SetConfig(config)
+}
+
+// elements hands over the frames of a mux element.
+func (l *latm) elements(p *Packet, take func(Unit)) {
+	frames, err := l.apart.Element(l.data, false)
+	if err != nil {
+		return
+	}
+	for n, f := range frames {
+		take(Unit{p.Timestamp + uint32(n*aacSamples), f})
+	}
 }
 
 func (l *latm) Packet(p *Packet, lost bool, take func(Unit)) {
@@ -286,7 +350,11 @@ func (l *latm) Packet(p *Packet, lost bool, take func(Unit)) {
 	if !p.Marker {
 		return
 	}
-	if n := len(l.data); !l.broken && n > 0 {
+	if n := len(l.data); l.broken || n == 0 {
+		// it is left out
+	} else if l.apart != nil {
+		l.elements(p, take)
+	} else {
 		take(Unit{p.Timestamp, append([]byte{0x56, 0xe0 | byte(n>>8), byte(n)}, l.data...)})
 	}
 	l.data, l.broken = nil, false

@@ -45,6 +45,9 @@ type StatusError struct {
 	Location string // of a redirection
 }
 
+// Refuses reports whether the other side does not take the user name and password.
+func (e *StatusError) Refuses() bool { return e.Status == 401 || e.Status == 403 }
+
 func (e *StatusError) Error() string {
 	switch e.Status {
 	case 401, 403:

@@ -36,6 +36,7 @@ const (
 type Message struct {
 	Method  string
 	Address string
+	Version string // of a request
 	Status  int
 	Reason  string
 	Header  textproto.MIMEHeader
@@ -109,7 +110,7 @@ func readMessage(r *bufio.Reader) (*Message, error) {
 		}
 		m.Reason = three
 	case strings.HasPrefix(three, "RTSP/") && one != "":
-		m.Method, m.Address = one, two
+		m.Method, m.Address, m.Version = one, two, three
 	default:
 		return nil, broken(fmt.Sprintf("a line of %d bytes that is no request and no response", len(line)), "METHOD address "+Version)
 	}

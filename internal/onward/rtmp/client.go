@@ -66,8 +66,8 @@ func Dial(ctx context.Context, address string, o Options) (*Conn, error) {
 		return nil, fmt.Errorf("address of the server: found %s://%s with %d path parts, expected rtmp://host/in/CHANNEL/KEY", u.Scheme, u.Host, strings.Count(path, "/")+1)
 	}
 	app, name := path[:cut], path[cut+1:]
-	if u.RawQuery != "" {
-		name += "?" + u.RawQuery
+	if q := network.WithoutTrust(u); q != "" {
+		name += "?" + q
 	}
 	ctx, cancel := context.WithTimeout(ctx, connectTimeout)
 	defer cancel()
@@ -112,12 +112,15 @@ func (o *Options) dial(ctx context.Context, u *url.URL) (net.Conn, error) {
 	if u.Scheme != "rtmps" {
 		return conn, nil
 	}
-	conf := o.TLS.Clone()
-	if conf == nil {
-		conf = &tls.Config{}
+	conf, err := network.Trust(u, true)
+	if err == nil && o.TLS != nil && !u.Query().Has(network.VerifyParameter) {
+		if conf = o.TLS.Clone(); conf.ServerName == "" {
+			conf.ServerName = u.Hostname()
+		}
 	}
-	if conf.ServerName == "" {
-		conf.ServerName = u.Hostname()
+	if err != nil {
+		_ = conn.Close()
+		return nil, err
 	}
 	safe := tls.Client(conn, conf)
 	if err := safe.HandshakeContext(ctx); err != nil {

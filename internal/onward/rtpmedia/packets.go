@@ -118,6 +118,12 @@ func (s *Stream) Packets(pts int64, key bool, data []byte) []*rtp.Packet {
 	return out
 }
 
+// Next is the sequence number of the next packet.
+func (s *Stream) Next() uint16 { return s.sequence + 1 }
+
+// Stamp is the timestamp of a time in ticks of media.VideoTimescale.
+func (s *Stream) Stamp(pts int64) uint32 { return s.stamp(pts) }
+
 func (s *Stream) stamp(pts int64) uint32 {
 	return s.offset + uint32(media.Rescale(pts, media.VideoTimescale, s.Clock))
 }

@@ -77,7 +77,13 @@ func Dial(ctx context.Context, u *url.URL, o Options) (*Conn, error) {
 	var conn net.Conn
 	var err error
 	if u.Scheme == "rtsps" {
-		conn, err = (&tls.Dialer{NetDialer: d, Config: o.TLS}).DialContext(ctx, "tcp", host)
+		trust := o.TLS
+		if trust == nil || u.Query().Has(network.VerifyParameter) {
+			if trust, err = network.Trust(u, true); err != nil {
+				return nil, err
+			}
+		}
+		conn, err = (&tls.Dialer{NetDialer: d, Config: trust}).DialContext(ctx, "tcp", host)
 	} else {
 		conn, err = d.DialContext(ctx, "tcp", host)
 	}
@@ -89,6 +95,7 @@ func Dial(ctx context.Context, u *url.URL, o Options) (*Conn, error) {
 	q := bare.Query()
 	udp := q.Get("transport") == "udp"
 	q.Del("transport")
+	q.Del(network.VerifyParameter)
 	bare.RawQuery = q.Encode()
 	password, _ := u.User.Password()
 	c := &Conn{conn: conn, address: bare.String(), udp: udp, tracks: map[media.TrackID]*track{}, failed: make(chan error, 1), begun: time.Now()}
