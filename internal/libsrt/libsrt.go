@@ -252,6 +252,8 @@ func Listen(addr string, o Options, check func(id, peer string) Decision) (*List
 	if err != nil {
 		return nil, err
 	}
+	// Who has no passphrase, or another one, is let in as far as it takes to say so; see Socket.Key.
+	_ = C.set_bool(s, C.SRTO_ENFORCEDENCRYPTION, 0)
 	l := &Listener{s: s}
 	l.handle = cgo.NewHandle(&checker{check})
 	if C.do_bind(s, host, port) < 0 || C.set_check(s, C.uintptr_t(l.handle)) < 0 || C.srt_listen(s, backlog) < 0 {
@@ -444,6 +446,34 @@ func (c *Socket) Write(b []byte) error {
 		return errors.New("the other side is gone")
 	}
 	return nil
+}
+
+// Key says how the passphrases of both sides fit.
+type Key int
+
+// The ways in which they do.
+const (
+	KeyNone    Key = iota // neither side has one
+	KeyPending            // it is being agreed on
+	KeyGood
+	KeyMissing // the other side encrypts, and this one has none
+	KeyWrong
+)
+
+// Key tells it of a connection to a Listener, which takes it whatever the passphrase is: who accepts must close what is not
+// good.
+func (c *Socket) Key() Key {
+	switch C.get_int(c.s, C.SRTO_KMSTATE) {
+	case C.SRT_KM_S_SECURED:
+		return KeyGood
+	case C.SRT_KM_S_SECURING:
+		return KeyPending
+	case C.SRT_KM_S_NOSECRET:
+		return KeyMissing
+	case C.SRT_KM_S_BADSECRET:
+		return KeyWrong
+	}
+	return KeyNone
 }
 
 // Close ends the connection.

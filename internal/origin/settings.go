@@ -252,6 +252,12 @@ func parseNetworks(text string) (out []netip.Prefix, err error) {
 	return out, nil
 }
 
+// Lets reports whether somebody at an address and port may send to the channel.
+func (c *Channel) Lets(remote string) bool {
+	s := c.Settings()
+	return s.lets(remote)
+}
+
 // lets reports whether senders from an address and port are let in.
 func (s *Settings) lets(remote string) bool {
 	list, err := parseNetworks(s.SenderNetworks)

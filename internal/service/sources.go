@@ -67,6 +67,11 @@ func (s sources) Open(src source.Source, protocol, remote string, silence time.D
 	return feed, nil
 }
 
+func (s sources) Lets(channel, remote string) bool {
+	c := s.o.Channel(channel)
+	return c != nil && c.Lets(remote)
+}
+
 func (s sources) Problem(src source.Source, text string) {
 	if c := s.o.Channel(src.Channel); c != nil {
 		c.InputProblem(inputOfSource(src), text)

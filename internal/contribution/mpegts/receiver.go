@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -28,6 +29,8 @@ type Receiver struct {
 
 // shared is a stream that is received while somebody takes it.
 type shared struct {
+	r      *Receiver
+	lets   []func(remote string) bool // of the channels that share it
 	stream *Stream
 	users  int
 	stop   context.CancelFunc
@@ -148,12 +151,12 @@ func (r *Receiver) join(l *source.Line) *shared {
 	s := r.shared[k]
 	if s == nil {
 		ctx, cancel := context.WithCancel(context.Background())
-		s = &shared{stream: NewStream(time.Now), stop: cancel, done: make(chan struct{})}
+		s = &shared{r: r, stream: NewStream(time.Now), stop: cancel, done: make(chan struct{})}
 		r.shared[k] = s
 		u, secret := l.URL, l.Secret
 		go func() {
 			defer close(s.done)
-			err := contribution.Safely(r.Logger, func() error { return receive(ctx, u, secret, s.stream) })
+			err := contribution.Safely(r.Logger, func() error { return receive(ctx, u, secret, s) })
 			r.mu.Lock()
 			if r.shared[k] == s {
 				delete(r.shared, k)
@@ -163,7 +166,18 @@ func (r *Receiver) join(l *source.Line) *shared {
 		}()
 	}
 	s.users++
+	if l.Lets != nil {
+		s.lets = append(s.lets, l.Lets)
+	}
 	return s
+}
+
+// may reports whether somebody at an address may feed one of the channels that share it.
+func (r *Receiver) may(s *shared, remote string) bool {
+	r.mu.Lock()
+	list := s.lets
+	r.mu.Unlock()
+	return len(list) == 0 || slices.ContainsFunc(list, func(lets func(string) bool) bool { return lets(remote) })
 }
 
 func (r *Receiver) leave(l *source.Line, s *shared) {
@@ -180,11 +194,11 @@ func (r *Receiver) leave(l *source.Line, s *shared) {
 	}
 }
 
-func receive(ctx context.Context, u *url.URL, secret string, s *Stream) error {
+func receive(ctx context.Context, u *url.URL, secret string, s *shared) error {
 	if u.Scheme == "http" || u.Scheme == "https" {
-		return receiveHTTP(ctx, u, secret, s)
+		return receiveHTTP(ctx, u, secret, s.stream)
 	}
-	return receiveUDP(ctx, u, s)
+	return receiveUDP(ctx, u, s.stream, func(remote string) bool { return s.r.may(s, remote) })
 }
 
 // Bounds of what is fetched over HTTP.

@@ -34,6 +34,7 @@ type Stream struct {
 	health  ts.StreamHealth
 	found   []ts.Programme
 	foundAt time.Time
+	came    bool  // anything
 	wrong   error // what keeps a feed from beginning, the newest
 	copies  []*Copying
 	over    bool
@@ -162,6 +163,7 @@ func (s *Stream) Write(b []byte) {
 	for _, c := range s.copies {
 		c.take(b)
 	}
+	s.came = s.came || len(b) > 0
 	s.demux.Write(b, now.Sub(s.begun))
 	s.look(now)
 }
@@ -218,6 +220,8 @@ func (s *Stream) Problem() error {
 	switch age := s.now().Sub(s.begun); {
 	case age < tablesWait:
 		return nil
+	case !s.came:
+		return errors.New("nothing has come yet: look whether the sender sends, and to this address")
 	case h.Bitrate == 0 && len(h.PIDs) == 0:
 		return errors.New("what comes is not a transport stream: no packets of 188, 192 or 204 bytes were found")
 	case len(s.found) == 0:

@@ -22,6 +22,7 @@ const (
 	lookUDP     = 50 * time.Millisecond
 	// udpSilence is for how long nothing may come until a source is taken for gone.
 	udpSilence = 10 * time.Second
+	askEach    = time.Second
 	batchSize  = 64 // datagrams that are read at once
 	// otherStream is how many packets in a row of another SSRC make it the one that is read.
 	otherStream = 64
@@ -29,7 +30,7 @@ const (
 )
 
 // receiveUDP reads datagrams of a transport stream, bare or in RTP, until nothing comes for long.
-func receiveUDP(ctx context.Context, u *url.URL, s *Stream) error {
+func receiveUDP(ctx context.Context, u *url.URL, s *Stream, lets func(remote string) bool) error {
 	conn, err := udp.Listen(u)
 	if err != nil {
 		return err
@@ -41,21 +42,26 @@ func receiveUDP(ctx context.Context, u *url.URL, s *Stream) error {
 	if text := u.Query().Get("source"); text != "" {
 		source, _ = netip.ParseAddr(text)
 	}
-	r := &datagrams{s: s, socket: contribution.Socket{Buffer: udp.BufferOf(conn)}, source: source, begun: time.Now()}
+	r := &datagrams{s: s, socket: contribution.Socket{Buffer: udp.BufferOf(conn)}, source: source, lets: lets, begun: time.Now()}
 	return r.read(ctx, conn)
 }
 
 // datagrams reads the datagrams of one source.
 type datagrams struct {
-	s      *Stream
-	socket contribution.Socket
-	source netip.Addr // the only one; invalid for any
-	begun  time.Time
-	heard  time.Time
-	queue  *rtpmap.Queue // of a stream in RTP
-	ssrc   uint32
-	other  int64 // packets of RTP that are not of the stream
-	alien  int64 // packets of the stream since another SSRC came
+	s       *Stream
+	socket  contribution.Socket
+	source  netip.Addr // the only one; invalid for any
+	lets    func(remote string) bool
+	asked   netip.Addr // of whom it was asked last, when, and what the answer was
+	askedAt time.Time
+	let     bool
+	kept    int64 // datagrams from where nobody may send
+	begun   time.Time
+	heard   time.Time
+	queue   *rtpmap.Queue // of a stream in RTP
+	ssrc    uint32
+	other   int64 // packets of RTP that are not of the stream
+	alien   int64 // packets of the stream since another SSRC came
 }
 
 func (r *datagrams) read(ctx context.Context, conn *net.UDPConn) error {
@@ -70,7 +76,7 @@ func (r *datagrams) read(ctx context.Context, conn *net.UDPConn) error {
 			if now.IsZero() {
 				now = time.Now()
 			}
-			if !r.source.IsValid() || from == r.source {
+			if (!r.source.IsValid() || from == r.source) && r.may(from, now) {
 				r.take(b, now)
 			}
 		})
@@ -79,6 +85,9 @@ func (r *datagrams) read(ctx context.Context, conn *net.UDPConn) error {
 		}
 		if now.IsZero() {
 			if now = time.Now(); now.Sub(r.heard) > udpSilence {
+				if r.kept > 0 {
+					return fmt.Errorf("%d datagrams came from %s, which is not among the channel's sender networks, and none from others", r.kept, r.asked)
+				}
 				return fmt.Errorf("nothing came for %d s", int(udpSilence.Seconds()))
 			}
 		}
@@ -89,6 +98,17 @@ func (r *datagrams) read(ctx context.Context, conn *net.UDPConn) error {
 		r.measured()
 		r.s.Look()
 	}
+}
+
+// may reports whether datagrams of an address are read. Settings may change: it is asked again now and then.
+func (r *datagrams) may(from netip.Addr, now time.Time) bool {
+	if from != r.asked || now.Sub(r.askedAt) > askEach {
+		r.asked, r.askedAt, r.let = from, now, r.lets == nil || r.lets(netip.AddrPortFrom(from, 0).String())
+	}
+	if !r.let {
+		r.kept++
+	}
+	return r.let
 }
 
 // take reads one datagram. Transport packets begin with their sync byte, RTP with its version.

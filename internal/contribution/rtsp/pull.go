@@ -222,7 +222,7 @@ func Describe(ctx context.Context, address string) ([]byte, error) {
 func (c *pulled) setUp() error {
 	if _, err := c.client.Do(rtsp.Request("OPTIONS", c.base)); err != nil {
 		var status *rtsp.StatusError
-		if !errors.As(err, &status) { // some do not know it
+		if !errors.As(err, &status) || status.Refuses() { // some do not know it
 			return err
 		}
 	}
@@ -487,7 +487,9 @@ func (c *pulled) align(info string) {
 
 func (c *pulled) close() {
 	_ = c.conn.SetDeadline(time.Now().Add(time.Second))
-	_ = c.client.Send(rtsp.Request("TEARDOWN", c.base))
+	if len(c.streams) > 0 {
+		_ = c.client.Send(rtsp.Request("TEARDOWN", c.base))
+	}
 	for _, s := range c.streams {
 		if s.ports != nil {
 			s.ports.Close()

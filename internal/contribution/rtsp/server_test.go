@@ -133,7 +133,7 @@ func TestAWrongPasswordIsNotTriedOn(t *testing.T) {
 	cancel()
 	<-done
 	assert.Equal(t, asked, signed.Load())
-	assert.LessOrEqual(t, asked, int64(3), "OPTIONS and DESCRIBE, once each")
+	assert.LessOrEqual(t, asked, int64(1))
 }
 
 // A camera that plays and then says nothing more, on no way, is left after seconds.
@@ -167,3 +167,5 @@ func TestACameraThatFallsSilent(t *testing.T) {
 	assert.GreaterOrEqual(t, time.Since(begun), mediaSilence)
 	assert.False(t, strings.Contains(err.Error(), "10 s"))
 }
+
+func (c *channel) Lets(string, string) bool { return true }

@@ -35,6 +35,8 @@ type Channels interface {
 	Open(s Source, protocol, remote string, silence time.Duration) (contribution.Feed, error)
 	// Problem says what keeps a source from feeding its channel, "" when nothing does.
 	Problem(s Source, text string)
+	// Lets reports whether somebody at an address and port, who comes by himself, may feed a channel.
+	Lets(channel, remote string) bool
 }
 
 // Line is how a protocol reaches the channel.
@@ -43,6 +45,8 @@ type Line struct {
 	URL     *url.URL
 	Open    func(protocol, remote string, silence time.Duration) (contribution.Feed, error)
 	Problem func(text string)
+	// Lets reports whether somebody at an address and port may feed the channel, where anybody may come.
+	Lets func(remote string) bool
 }
 
 // Protocol receives a source until the context or the line ends, and says why.
@@ -184,5 +188,6 @@ func (r *Runner) try(ctx context.Context, s Source) error {
 			}
 			return feed, err
 		},
-		Problem: func(text string) { r.Channels.Problem(s, text) }})
+		Problem: func(text string) { r.Channels.Problem(s, text) },
+		Lets:    func(remote string) bool { return r.Channels.Lets(s.Channel, remote) }})
 }

@@ -11,6 +11,7 @@ const adviceSpan = 60
 // loss is what a second tells of a line: counts from the begin on, and the round trip.
 type loss struct {
 	received, lost int64
+	dropped        int64 // of them, those that came too late or never
 	rtt            time.Duration
 }
 
@@ -43,6 +44,11 @@ func advise(list []loss, latency time.Duration) string {
 	}
 	wanted := max(turns*worst, 120*time.Millisecond).Round(10 * time.Millisecond)
 	line := fmt.Sprintf("The line takes %d ms there and back at most, and loses %d.%d %%.", worst.Milliseconds(), thousandths/10, thousandths%10)
+	late := last.dropped - first.dropped
+	if late > 0 { // whatever the round trip says, it was too short
+		wanted = max(wanted, (latency + latency/2).Round(10*time.Millisecond))
+		line += fmt.Sprintf(" In the last minute %d packets did not come in time.", late)
+	}
 	switch {
 	case latency < wanted:
 		return fmt.Sprintf("%s The latency of %d ms is short: set the sender to %d ms.", line, latency.Milliseconds(), wanted.Milliseconds())

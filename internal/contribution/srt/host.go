@@ -45,6 +45,7 @@ type host struct {
 	last     uint32
 	conns    map[uint32]*connection
 	requests map[uint32]*libsrt.Listener // ports that the service asked for
+	dialling map[uint32]bool             // calls that have no answer yet; false: taken back
 	peers    map[string]int
 
 	refused  sync.Mutex
@@ -74,7 +75,7 @@ func Run() error {
 	_ = f.Close()
 	debug.SetGCPercent(200)
 	h := &host{w: bufio.NewWriterSize(conn, 64<<10), last: hostIDs, conns: map[uint32]*connection{}, requests: map[uint32]*libsrt.Listener{},
-		peers: map[string]int{}, refusals: map[string]*refusedMessage{}}
+		dialling: map[uint32]bool{}, peers: map[string]int{}, refusals: map[string]*refusedMessage{}}
 	h.policy.Store(&Policy{})
 	go h.tick()
 	r := bufio.NewReaderSize(conn, 64<<10)
@@ -118,6 +119,9 @@ func (h *host) take(m message) {
 		h.mu.Lock()
 		c, l := h.conns[m.id], h.requests[m.id]
 		delete(h.requests, m.id)
+		if h.dialling[m.id] {
+			h.dialling[m.id] = false
+		}
 		h.mu.Unlock()
 		if c != nil {
 			c.s.Close()
@@ -155,7 +159,7 @@ func (h *host) listen(address string) {
 	}
 	h.port = l
 	h.send(kindBound, 0, l.Port())
-	go h.accept(0, l, false)
+	go h.accept(0, l, h.shared)
 }
 
 // check decides on who calls the shared port, by the policy that lies here: it must not wait.
@@ -239,7 +243,48 @@ func (h *host) tick() {
 	}
 }
 
-func (h *host) accept(request uint32, l *libsrt.Listener, sends bool) {
+// expected is what a port wants of who calls it.
+type expected struct {
+	channel    string
+	passphrase string
+	sends      bool // the service sends to it
+}
+
+// shared tells it of the shared port, by the stream id.
+func (h *host) shared(id string) expected {
+	a, err := ParseStreamID(id)
+	if err != nil {
+		return expected{}
+	}
+	return expected{channel: a.Channel, passphrase: h.policy.Load().Channels[a.Channel].Passphrase}
+}
+
+// keyWait is how long both sides have to agree on a key.
+const keyWait = time.Second
+
+// encrypted reports whether a caller has the passphrase that is expected; one that has not is told of and refused.
+func (h *host) encrypted(s *libsrt.Socket, want expected) bool {
+	key := s.Key()
+	for until := time.Now().Add(keyWait); key == libsrt.KeyPending && time.Now().Before(until); key = s.Key() {
+		time.Sleep(keyWait / 50)
+	}
+	refuse := func(text, do string) bool {
+		h.refuse(refusedMessage{Channel: want.channel, Peer: s.Peer, Text: text, Do: do})
+		s.Close()
+		return false
+	}
+	switch {
+	case want.passphrase == "" && key == libsrt.KeyNone, want.passphrase != "" && key == libsrt.KeyGood:
+		return true
+	case want.passphrase == "":
+		return refuse("it encrypts, and there is no passphrase here.", "Set the passphrase of both sides, or of none.")
+	case key == libsrt.KeyNone:
+		return refuse("it does not encrypt, and a passphrase is set here.", "Set the same passphrase in the sender.")
+	}
+	return refuse("its passphrase is wrong.", "Copy the passphrase into the sender again.")
+}
+
+func (h *host) accept(request uint32, l *libsrt.Listener, wants func(id string) expected) {
 	for {
 		s, err := l.Accept()
 		if err != nil {
@@ -249,7 +294,11 @@ func (h *host) accept(request uint32, l *libsrt.Listener, sends bool) {
 		h.last++
 		id := h.last
 		h.mu.Unlock()
-		go h.run(id, request, s, sends)
+		go func() {
+			if want := wants(s.ID); h.encrypted(s, want) {
+				h.run(id, request, s, want.sends)
+			}
+		}()
 	}
 }
 
@@ -272,18 +321,31 @@ func (h *host) open(id uint32, d *dialMessage) {
 		h.requests[id] = l
 		h.mu.Unlock()
 		h.send(kindBound, id, l.Port())
-		h.accept(id, l, d.Sends)
+		h.accept(id, l, func(string) expected { return expected{d.Channel, d.Passphrase, d.Sends} })
 		return
+	}
+	h.mu.Lock()
+	h.dialling[id] = true
+	h.mu.Unlock()
+	switch d.Mode {
 	case modeRendezvous:
 		s, err = libsrt.Rendezvous(d.Local, d.Remote, o)
 	default:
 		s, err = libsrt.Dial(d.Remote, o)
 	}
-	if err != nil {
+	h.mu.Lock()
+	wanted := h.dialling[id]
+	delete(h.dialling, id)
+	h.mu.Unlock()
+	switch {
+	case err != nil:
 		h.send(kindFailed, id, closedMessage{err.Error()})
-		return
+	case !wanted: // it was taken back meanwhile
+		s.Close()
+		h.send(kindFailed, id, closedMessage{"the call was taken back"})
+	default:
+		h.run(id, id, s, d.Sends)
 	}
-	h.run(id, id, s, d.Sends)
 }
 
 // run reads a connection until it is over; sends says that it carries what the service sends.

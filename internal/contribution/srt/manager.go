@@ -12,7 +12,9 @@ import (
 	"net/url"
 	"os"
 	"os/exec"
+	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -472,7 +474,7 @@ func (m *Manager) measure(c *conn, s *mpegts.Stream) {
 		out.RTT, out.Latency, out.Received, out.Lost = st.RTT.Microseconds(), st.Latency.Milliseconds(), st.Received, st.Lost
 		out.Dropped, out.Undecrypted, out.Buffer = st.Dropped+c.queue.lost.Load(), st.Undecrypted, st.ReceiveBuffer.Milliseconds()
 		out.Bandwidth, out.Bitrate, out.Encrypted, out.Version = st.Bandwidth, st.ReceiveRate, st.Encrypted, st.Version
-		recent = append(recent, loss{st.Received, st.Lost, st.RTT})
+		recent = append(recent, loss{st.Received, st.Lost, out.Dropped, st.RTT})
 		if len(recent) > adviceSpan {
 			recent = recent[1:]
 		}
@@ -589,6 +591,7 @@ func (m *Manager) Receive(ctx context.Context, l *source.Line) error {
 	if err != nil {
 		return err
 	}
+	d.Channel = l.Channel
 	kind := byte(kindDial)
 	if d.Mode == modeListener {
 		kind = kindListen
@@ -610,6 +613,12 @@ func (m *Manager) Receive(ctx context.Context, l *source.Line) error {
 		case e := <-r.over:
 			return errors.New(e.text)
 		case e := <-r.opened:
+			if d.Mode == modeListener && !l.Lets(e.peer) {
+				m.hangUp(e.id)
+				m.Receiver.Report(l.Channel, network.Of(e.peer), "feed-refused", fmt.Sprintf("SRT from %s: its address is not among those from which senders are let in.", e.peer),
+					"Add its network to the channel's sender networks, or send from one of them.")
+				continue
+			}
 			m.use(r, true)
 			err := m.receive(ctx, l, e, d.Mode)
 			m.use(r, false)
@@ -647,10 +656,18 @@ func (m *Manager) receive(ctx context.Context, l *source.Line, e event, mode str
 	return err
 }
 
+// Parameters are those of an address of SRT; rate is the constant bitrate of what is sent.
+var Parameters = []string{"mode", "latency", "streamid", "passphrase", "pbkeylen", "overhead", "tlpktdrop", "local", "rate"}
+
 // dialOf reads an address such as srt://host:port?mode=caller&latency=120&streamid=…; mode listener opens the port on
 // this machine, rendezvous calls from the same port as it calls.
 func dialOf(u *url.URL, secret string) (*dialMessage, error) {
 	q := u.Query()
+	for name := range q {
+		if !slices.Contains(Parameters, name) {
+			return nil, fmt.Errorf("found the parameter %.40q, expected some of %s", name, strings.Join(Parameters, ", "))
+		}
+	}
 	d := &dialMessage{Mode: modeCaller, Remote: u.Host, Passphrase: secret, StreamID: q.Get("streamid")}
 	if mode := q.Get("mode"); mode != "" {
 		d.Mode = mode

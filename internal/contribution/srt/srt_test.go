@@ -77,6 +77,9 @@ func TestAdviceOnTheLatency(t *testing.T) {
 		assert.Contains(t, advise(line(c.loss, c.rtt), c.latency), c.want, "%+v", c)
 	}
 	assert.Empty(t, advise(line(0, ms)[:3], 100*ms), "too early to tell")
+	dropping := line(1, 5*ms)
+	dropping[29].dropped = 40
+	assert.Contains(t, advise(dropping, 120*ms), "40 packets did not come in time. The latency of 120 ms is short: set the sender to 180 ms.")
 }
 
 func TestAddressesOfCalls(t *testing.T) {
@@ -95,7 +98,7 @@ func TestAddressesOfCalls(t *testing.T) {
 	d, err = read("srt://192.0.2.7:7002?mode=rendezvous")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"0.0.0.0:7002", "192.0.2.7:7002"}, []string{d.Local, d.Remote})
-	for _, wrong := range []string{"srt://h:1?mode=other", "srt://h:1?latency=x", "srt://h:1?latency=5", "srt://h:1?overhead=300"} {
+	for _, wrong := range []string{"srt://h:1?mode=other", "srt://h:1?latency=x", "srt://h:1?latency=5", "srt://h:1?overhead=300", "srt://h:1?latencyms=200"} {
 		_, err = read(wrong)
 		assert.ErrorContains(t, err, "expected", wrong)
 	}

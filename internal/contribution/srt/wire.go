@@ -112,7 +112,8 @@ type dialMessage struct {
 	StreamID   string        `json:"streamID,omitempty"`
 	Overhead   int           `json:"overhead,omitempty"`
 	KeepLate   bool          `json:"keepLate,omitempty"`
-	Sends      bool          `json:"sends,omitempty"` // the service sends over it
+	Sends      bool          `json:"sends,omitempty"`   // the service sends over it
+	Channel    string        `json:"channel,omitempty"` // that hears of who is refused
 }
 
 // openedMessage tells of a connection. Of one that came to the shared port, Listener is 0.

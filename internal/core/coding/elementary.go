@@ -297,7 +297,7 @@ func (p *pictureTimes) composition(at, told int64, stamped bool, c *cut, t *medi
 	case t.FrameRate.Valid():
 		p.period = t.FrameRate.Period(media.VideoTimescale)
 	case stamped && p.begun && p.since > 0:
-		if d := (at - p.at) & (1<<33 - 1); d < maxPeriod*p.since {
+		if d := (at - p.at) & (1<<33 - 1); d < longestPeriod*p.since {
 			p.period = d / p.since
 		}
 	}
@@ -325,8 +325,8 @@ func (p *pictureTimes) composition(at, told int64, stamped bool, c *cut, t *medi
 	return d
 }
 
-// maxPeriod is how far apart, in ticks, pictures may be that come without stamps: two seconds.
-const maxPeriod = 180_000
+// longestPeriod is how far apart, in ticks, pictures may be that come without stamps: two seconds.
+const longestPeriod = 180_000
 
 // fits says what is wrong with a frame that says it is so long, nil when nothing is.
 func fits(what string, size int) error {

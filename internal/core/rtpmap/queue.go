@@ -24,6 +24,7 @@ type Queue struct {
 	Wait time.Duration // for how long a missing packet is waited for
 
 	Packets, Lost, Late, Reordered int64
+	Twice                          int64 // packets that came before already
 	// Jitter is the interarrival jitter (RFC 3550, 6.4.1, A.8), in sixteenths of a tick.
 	Jitter int64
 
@@ -34,6 +35,7 @@ type Queue struct {
 	bytes   int
 	transit int64
 	clock   int64
+	given   [1 << 16 / 64]uint64 // which of the sequence numbers up to the next one were handed over
 }
 
 type slot struct {
@@ -65,6 +67,7 @@ func (q *Queue) Put(p *Packet, now time.Duration, take func(p *Packet, lost int)
 	d := int(int16(p.Sequence - q.next))
 	switch {
 	case d == 0 && q.waiting == 0: // as it should be
+		q.gave(p.Sequence, 0)
 		q.next++
 		take(p, 0)
 		return
@@ -75,8 +78,13 @@ func (q *Queue) Put(p *Packet, now time.Duration, take func(p *Packet, lost int)
 			lost = 0
 		}
 		q.Lost += int64(lost)
+		clear(q.given[:])
+		q.gave(p.Sequence, 0)
 		q.next = p.Sequence + 1
 		take(p, max(lost, 1)) // another stream, or one with a long gap
+		return
+	case d < 0 && q.was(p.Sequence):
+		q.Twice++
 		return
 	case d < 0:
 		q.Late++
@@ -84,7 +92,8 @@ func (q *Queue) Put(p *Packet, now time.Duration, take func(p *Packet, lost int)
 	}
 	s := &q.slots[p.Sequence%queueSize]
 	if s.p != nil {
-		return // it came twice
+		q.Twice++
+		return
 	}
 	if d == 0 {
 		q.Reordered++
@@ -134,11 +143,23 @@ func (q *Queue) drain(now time.Duration, take func(p *Packet, lost int)) {
 		*s = slot{}
 		q.waiting--
 		q.bytes -= len(p.Payload)
+		q.gave(seq, lost)
 		q.next = seq + 1
 		q.Lost += int64(lost)
 		take(p, lost)
 	}
 }
+
+// gave notes that a number was handed over, and so many before it were not.
+func (q *Queue) gave(seq uint16, lost int) {
+	for n := seq - uint16(lost); n != seq; n++ {
+		q.given[n/64] &^= 1 << (n % 64)
+	}
+	q.given[seq/64] |= 1 << (seq % 64)
+}
+
+// was reports whether a number was handed over.
+func (q *Queue) was(seq uint16) bool { return q.given[seq/64]>>(seq%64)&1 == 1 }
 
 // Restart says that the packets that come next count from anywhere: those that wait are handed over, and nothing is lost
 // in between.

@@ -68,6 +68,16 @@ func Dial(ctx context.Context, u *url.URL) (*mpegts.Conn, error) {
 	return conn, conn.SetRate(u)
 }
 
+// fits reports whether who calls has our passphrase, or neither side has one.
+func fits(s *libsrt.Socket, passphrase string) bool {
+	key := s.Key()
+	for n := 0; key == libsrt.KeyPending && n < 50; n++ {
+		time.Sleep(20 * time.Millisecond)
+		key = s.Key()
+	}
+	return key == libsrt.KeyGood || passphrase == "" && key == libsrt.KeyNone
+}
+
 func open(ctx context.Context, u *url.URL, o libsrt.Options) (*libsrt.Socket, error) {
 	switch mode := u.Query().Get("mode"); mode {
 	case "", "caller":
@@ -88,6 +98,10 @@ func open(ctx context.Context, u *url.URL, o libsrt.Options) (*libsrt.Socket, er
 		stop := context.AfterFunc(ctx, l.Close)
 		defer stop()
 		s, err := l.Accept()
+		for err == nil && !fits(s, o.Passphrase) {
+			s.Close()
+			s, err = l.Accept()
+		}
 		if err == nil {
 			go func() { // further calls find nobody; the port stays, since closing it would end the connection's
 				for {
