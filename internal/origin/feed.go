@@ -618,8 +618,22 @@ func (f *Feed) send(e earlyUnit) {
 		f.session.unit(e.id, e.stamp, e.composition, e.data)
 		return
 	}
+	if verdict == timeline.Jumped && !s.paused {
+		if by, ok := s.rejoin(e.id, e.stamp); ok {
+			f.c.event(Warning, "timestamps-jumped", fmt.Sprintf("The timestamps of the sender's %s jumped by %s; the channel goes on without a break.", e.kind, signed(by)), "If it happens often, look at the encoder's clock.")
+			verdict = s.unit(e.id, e.stamp, e.composition, e.data)
+		}
+	}
 	switch verdict {
 	case timeline.Jumped:
+		if s.paused {
+			f.c.event(Warning, "feed-paused", fmt.Sprintf("Pictures are missing for %s; the channel goes on with a discontinuity, at the next keyframe.", s.pause.Round(100*time.Millisecond)), "Look at the line to the encoder, and at the encoder's load.")
+			f.c.endSession()
+			f.session = f.c.startSession(f.video, f.beside(), f.sounds, f.heard, s.longest)
+			f.anchorAll()
+			f.session.unit(e.id, e.stamp, e.composition, e.data)
+			return
+		}
 		f.c.event(Warning, "timestamps-jumped", fmt.Sprintf("The timestamps of the sender's %s jumped; the channel goes on with a discontinuity.", e.kind), "If it happens often, look at the encoder's clock.")
 		f.c.endSession()
 		f.session = f.c.startSession(f.video, f.beside(), f.sounds, f.heard, s.longest)
@@ -629,6 +643,15 @@ func (f *Feed) send(e earlyUnit) {
 	case timeline.Stale:
 		f.stale++
 	}
+}
+
+// signed writes a number of ticks of media.VideoTimescale as a time.
+func signed(by int64) string {
+	d := media.Duration(by, media.VideoTimescale).Round(10 * time.Millisecond)
+	if d > 0 {
+		return "+" + d.String()
+	}
+	return d.String()
 }
 
 // End says that the connection is over, and why.

@@ -30,9 +30,18 @@ func (s *session) unit(id media.TrackID, stamp, composition int64, data []byte) 
 		s.feed.Align(id, clock, stamp, now.UnixMilli(), s.settings.SegmentMillis)
 		s.firstAt = s.feed.Last()
 	}
+	if s.video != nil && s.video.ID == id && s.begun && !s.vtime.Varies() {
+		if d := s.feed.Peek(clock, stamp) - s.mapped; s.mapped > 0 && d > longestPause && d < maxPause {
+			s.paused, s.pause = true, ticks(d)
+			return timeline.Jumped
+		}
+	}
 	at, verdict := s.feed.Map(id, clock, stamp, elapsed)
 	if verdict != timeline.Follows {
 		return verdict
+	}
+	if s.video != nil && s.video.ID == id {
+		s.mapped = at
 	}
 	u := media.AccessUnit{Data: data}
 	if s.video != nil && s.video.ID == id {
@@ -56,6 +65,25 @@ func (s *session) unit(id media.TrackID, stamp, composition int64, data []byte) 
 	s.end = max(s.end, media.Rescale(u.PTS+u.Duration, a.track.Timescale, media.VideoTimescale))
 	s.audioUnit(a, &u)
 	return verdict
+}
+
+// Pictures of an even rate that are missing for so long end a run, in ticks of media.VideoTimescale: what was on air ends with
+// the last one, and players are not told of one picture that lasts for seconds. Past maxPause the stamps jumped.
+const (
+	longestPause = 3 * media.VideoTimescale / 2
+	maxPause     = 10 * media.VideoTimescale
+)
+
+// rejoin lets a track whose stamps jumped go on where it was; ok is false where that cannot be.
+func (s *session) rejoin(id media.TrackID, stamp int64) (by int64, ok bool) {
+	step := int64(1)
+	if a := s.sound(id); a != nil {
+		step = media.Rescale(a.track.FrameSamples, a.track.Timescale, media.VideoTimescale)
+	} else if s.vtime != nil {
+		step = s.vtime.Step()
+	}
+	elapsed, _ := s.timer.elapsed(s.now(), s.monotonic)
+	return s.feed.Rejoin(id, s.clockOf(id), stamp, step, elapsed)
 }
 
 // anchor sets a track's stamps against the sender's wall clock.

@@ -42,6 +42,9 @@ const (
 	// maxCorrection is how far a track's anchors may lie apart and be taken for one.
 	//limit:ticks by which a track's anchors may differ | each feed | another line
 	maxCorrection = 200 * ticksEachMilli
+	// maxClockStep is how far a sender's wall clock may correct a track; past it that clock was set.
+	//limit:ticks by which a sender's wall clock moves a track | each feed | its clock was set, the track stays
+	maxClockStep = 1000 * ticksEachMilli
 	// staleFor is for how long after a jump the stamps of other tracks may still be on the old line.
 	staleFor = 3000 * ticksEachMilli
 )
@@ -69,8 +72,57 @@ type Feed struct {
 	old    *int64 // the newest stamp of the line before a jump
 	drift  *drift // nil: the sender's clock is taken as it is
 
+	jumps    []jump // the newest, of all tracks
+
 	anchored bool  // some track was anchored
 	wall     int64 // the sender's wall clock where the line is 0
+}
+
+// jump is by how much a track's stamps jumped, and when.
+type jump struct {
+	by int64
+	at time.Duration
+}
+
+const (
+	//limit:jumps that are remembered | each feed | the oldest is forgotten
+	maxJumps = 4
+	// sameJump is for how long another track's jump may be the same one, and how far it may then lie beside its place.
+	sameJumpWithin = 10 * time.Second
+	sameJump       = 500 * ticksEachMilli
+	// silent is after what time without a unit the time that passed counts, and not the unit's length.
+	silent = 500 * time.Millisecond
+)
+
+// Rejoin sets a track whose stamp Map found to have jumped behind its newest unit: what follows goes on without a break.
+// Tracks that jump together keep their distance. step is how long a unit lasts, in ticks of media.VideoTimescale. It reports
+// false where the line is not ours to move.
+func (f *Feed) Rejoin(id media.TrackID, c media.Clock, stamp, step int64, now time.Duration) (by int64, ok bool) {
+	t := f.line(id)
+	if f.drift == nil || !f.set {
+		return 0, false
+	}
+	passed := max(step, 1)
+	s := c.Ticks(f.unwrap(t, c, stamp)) + t.shift
+	after := f.newest // of a track that had no unit yet
+	if t.set {
+		after = t.last
+		if d := now - t.at; d > silent {
+			passed = d.Microseconds() * ticksEachMilli / 1000
+		}
+	}
+	by = after + passed - s
+	for _, j := range f.jumps {
+		if now-j.at < sameJumpWithin && abs(by-j.by) < sameJump && t.set && s+j.by > t.last {
+			t.shift += j.by
+			return j.by, true
+		}
+	}
+	if f.jumps = append(f.jumps, jump{by, now}); len(f.jumps) > maxJumps {
+		f.jumps = f.jumps[1:]
+	}
+	t.shift += by
+	return by, true
 }
 
 // NewFeed begins at a media time in ticks of media.VideoTimescale.
@@ -182,6 +234,10 @@ func (f *Feed) Anchor(id media.TrackID, c media.Clock, stamp, at int64) {
 		}
 	}
 	if shift -= f.wall; t.known && abs(shift-t.shift) <= maxCorrection {
+		return
+	}
+	if t.known && t.set && abs(shift-t.shift) > maxClockStep {
+		f.wall += shift - t.shift // the sender set its clock; its streams go on (RFC 3550, 6.4.1)
 		return
 	}
 	t.shift, t.known = shift, true
@@ -302,13 +358,18 @@ func NewVideo(rate media.Rational) *Track {
 
 // NewAudio evens audio out to frames of a number of samples.
 func NewAudio(timescale int64, samples int64) *Track {
-	return &Track{timescale: timescale, sound: true, follow: lineFollows, step: media.Rational{Num: samples, Den: 1}}
+	t := &Track{timescale: timescale, sound: true, follow: lineFollows, step: media.Rational{Num: samples, Den: 1}}
+	t.jitter = usualJitter * t.milli()
+	return t
 }
+
+// milli is a millisecond in fine ticks.
+func (t *Track) milli() int64 { return t.timescale * fine / 1000 }
 
 // slack is how far a unit may stray from the line now, in fine ticks.
 func (t *Track) slack() int64 {
 	if t.sound {
-		return media.RescaleDown(audioSlack, 1000, t.timescale) * fine
+		return min(4*t.jitter+leastSlack*t.milli(), audioSlack*t.milli())
 	}
 	return min(4*t.jitter+leastSlack*ticksEachMilli*fine, videoSlack*ticksEachMilli*fine)
 }
@@ -394,8 +455,8 @@ func (t *Track) even(ticks int64) int64 {
 func (t *Track) skipped(d int64) int64 {
 	step := t.step.Num * fine / t.step.Den
 	n := (d + step/2) / step
-	if t.sound || n < 1 || n > maxSkipped {
-		return 0 // sound is never let go without its samples
+	if n < 1 || n > maxSkipped || t.sound && abs(d-n*step) > t.slack() {
+		return 0 // a sender whose stamps stray by more than that lost nothing
 	}
 	return n
 }

@@ -69,6 +69,76 @@ func TestWhatIsAJump(t *testing.T) {
 	assert.Equal(t, Follows, verdict)
 }
 
+// Tracks whose stamps jump together, one after the other, go on behind their newest units and keep their distance; one that
+// jumps elsewhere later goes on as well.
+func TestTracksGoOnBehindAJump(t *testing.T) {
+	f := NewFeed(0)
+	at := func(ms int64) time.Duration { return time.Duration(ms) * time.Millisecond }
+	send := func(id media.TrackID, stamp, now int64) int64 {
+		v, verdict := f.Map(id, millis, stamp, at(now))
+		if verdict == Jumped {
+			_, ok := f.Rejoin(id, millis, stamp, 40*ticksEachMilli, at(now))
+			require.True(t, ok)
+			v, verdict = f.Map(id, millis, stamp, at(now))
+		}
+		require.Equal(t, Follows, verdict)
+		return v / ticksEachMilli
+	}
+	for _, jump := range []int64{0, 3_600_000, -3_000, -86_400_000, 700_000_000} {
+		for now := int64(0); now < 2000; now += 40 {
+			base := 400_000_000 + jump
+			assert.InDelta(t, f.Last()/ticksEachMilli+40, send(video, base+now, now)+0, 42)
+			if now >= 120 { // its sound follows
+				send(audio, base+now-100, now)
+			}
+		}
+		assert.InDelta(t, 100, (f.line(video).last-f.line(audio).last)/ticksEachMilli, 60, "%d", jump)
+	}
+}
+
+// A frame of sound that is lost leaves a hole of its own length, at once; stamps that stray do not.
+func TestALostFrameOfSoundLeavesItsPlace(t *testing.T) {
+	exact := func(n int64) int64 { return n * 1024 * 90 / 48 }
+	track := NewAudio(48000, 1024)
+	n := int64(0)
+	for ; n < 200; n++ {
+		track.DTS(exact(n))
+	}
+	for range 20 {
+		n++ // one is lost
+		for range 6 {
+			assert.InDelta(t, n*1024, track.DTS(exact(n)), 2)
+			n++
+		}
+	}
+	assert.Zero(t, track.Resyncs)
+	rounded := NewAudio(44100, 1024)
+	for n := range int64(500) {
+		if n%50 == 49 {
+			continue
+		}
+		assert.InDelta(t, n*1024, rounded.DTS(n*1024*1000/44100*ticksEachMilli), 50)
+	}
+}
+
+// A sender that sets its clock late: its reports step by hours, and its streams go on as they are.
+func TestASenderThatSetsItsClock(t *testing.T) {
+	f := NewFeed(0)
+	clock := media.Clock{Scale: 90_000}
+	for id, base := range map[media.TrackID]int64{1: 1000, 2: 900_000} {
+		f.Anchor(id, clock, base, 5_000_000)
+	}
+	f.Map(1, clock, 1000, 0)
+	f.Map(2, clock, 900_000, 0)
+	for id, base := range map[media.TrackID]int64{1: 1000, 2: 900_000} {
+		f.Anchor(id, clock, base+90_000, 5_000_000+90_000+1_700_000_000*90_000)
+	}
+	a, verdict := f.Map(1, clock, 1000+90_000, time.Second)
+	assert.Equal(t, []any{int64(90_000), Follows}, []any{a, verdict})
+	b, verdict := f.Map(2, clock, 900_000+90_000, time.Second)
+	assert.Equal(t, []any{int64(90_000), Follows}, []any{b, verdict})
+}
+
 func TestOtherTracksAreStaleForAWhileAfterAJump(t *testing.T) {
 	before := NewFeed(0)
 	before.Map(video, millis, int64(50_000), 0)

@@ -304,9 +304,10 @@ func (s *encoding) take(sink Sink, pcm []int16, pts int64, rate, channels int, l
 	}
 	samples, delay := s.enc.Frame()
 	// Follow the sample count, and by a sample a frame the stamps, as the sender's clock drifts; step
-	// over to them when they part by more than two frames; silence fills what is missing.
+	// over to them when they part by more than two frames; silence fills what is missing, as soon as it is most of a frame.
+	frame := min(int64(len(pcm)/channels)*3/4, 2*samples)
 	switch d := pts - s.next - int64(len(s.held)/channels); {
-	case s.next != math.MinInt64 && d > 2*samples && d < longestSilence*int64(rate):
+	case s.next != math.MinInt64 && d > max(frame, 1) && d < longestSilence*int64(rate):
 		s.held = append(s.held, make([]int16, d*int64(channels))...) // frames are missing: what players hold goes on
 	case s.next == math.MinInt64 || d > 2*samples || d < -2*samples:
 		s.next, s.held = pts, s.held[:0]
