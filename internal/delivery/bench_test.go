@@ -37,7 +37,7 @@ func newOriginWith(t testing.TB, set origin.Settings, archive origin.Archive) (*
 	require.NoError(t, err)
 	f, err := o.Open(contribution.Sender{Channel: "booth", Key: "key", Protocol: "test", Remote: "here"})
 	require.NoError(t, err)
-	f.Track(media.Track{Kind: media.Audio, Codec: media.AAC, Timescale: 48000, SampleRate: 48000, Channels: 2, CodecName: "mp4a.40.2", Config: []byte{0x11, 0x90}})
+	f.Track(media.Track{Kind: media.Audio, Codec: media.AAC, Timescale: 48000, SampleRate: 48000, Channels: 2, FrameSamples: 1024, CodecName: "mp4a.40.2", Config: []byte{0x11, 0x90}})
 	return o, f
 }
 

@@ -1,7 +1,6 @@
 package origin
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -12,30 +11,33 @@ import (
 	"metaplasis/internal/present"
 )
 
-// targetFor returns the target duration of all of the channel's playlists, which agree. It never
-// falls while somebody may hold one of them. It is told before any segment is whole: the source's
-// keyframes lead, so that it counts how far apart they were. whole is the newest segment that is, or nil.
+// targetFor returns the target duration of all of the channel's playlists, which agree. It is chosen with the first that is shown and
+// does not change then (RFC 8216, 6.2.1), unless somebody sets longer segments: where the source leads, by how far its keyframes
+// were apart, or, while nobody knows, with headroom over the segment length that is set. A segment that would be longer is cut
+// without a keyframe. whole is the newest segment that is whole, or nil.
 func (p *publisher) targetFor(whole *segment.Segment) int64 {
-	before := p.target
-	expected := int64(0)
-	if p.forecast != nil {
-		expected = (p.forecast.Length() + media.VideoTimescale/2) / media.VideoTimescale
-	}
-	p.target = max(p.target, expected, hls.TargetDuration(p.settings.step(), whole))
 	if whole != nil {
 		p.longest = max(p.longest, whole.Duration)
 	}
-	if before > 0 && p.target > before && p.listed {
-		p.event(Warning, "target-duration-rose", fmt.Sprintf("A segment of %d s came where %d s were told: the sender's keyframes are further apart than before. Players may wait once.", p.target, before),
-			fmt.Sprintf("Set the encoder's keyframe interval to %d ms.", p.settings.SegmentMillis))
+	set := hls.TargetDuration(p.settings.step(), nil)
+	if p.listed {
+		p.target = max(p.target, set)
+		return p.target
 	}
+	chosen := int64(0)
+	if p.forecast != nil {
+		chosen = (p.forecast.Length() + media.VideoTimescale/2) / media.VideoTimescale
+		if p.forecast.Even() == 0 && !p.forecast.Known() {
+			chosen = set + (set+1)/2
+		}
+	}
+	p.target = max(p.target, chosen, hls.TargetDuration(p.settings.step(), whole))
 	return p.target
 }
 
-// targetKnown reports whether it is known how long segments will be. Playlists wait for that, since
-// their target duration may not change: where the source leads, two keyframes tell.
-func (p *publisher) targetKnown() bool {
-	return p.listed || p.forecast == nil || p.forecast.Even() > 0 || p.forecast.Known()
+// lengthKnown reports whether it is known how long segments will be: where the source leads, two keyframes tell.
+func (p *publisher) lengthKnown() bool {
+	return p.forecast == nil || p.forecast.Even() > 0 || p.forecast.Known()
 }
 
 // expectedEnd is where the open segments are likely to end, 0 when nobody knows.
@@ -123,7 +125,7 @@ func (p *publisher) describe() {
 	if len(p.shown) == 0 {
 		return
 	}
-	p.periods.Note(&present.Look{Offers: p.shown, Alternates: p.alternates, Known: p.targetKnown(), Even: p.evenStep})
+	p.periods.Note(&present.Look{Offers: p.shown, Alternates: p.alternates, Known: p.lengthKnown(), Even: p.evenStep})
 	now := p.describedNow()
 	// Players of whole segments begin with more than players of parts; once begun they are not held up again.
 	p.wholeShown = p.wholeShown || now.ShowsWhole()
@@ -132,11 +134,9 @@ func (p *publisher) describe() {
 		if len(d.Offers) == 0 {
 			return
 		}
-		if p.targetKnown() {
-			p.listed = true
-			docs[name+".m3u8"] = present.NewDoc(func() []byte { return d.Multivariant(hls.CMAF).Marshal() })
-		}
-		if len(d.Counted) > 0 && p.listed {
+		p.listed = true
+		docs[name+".m3u8"] = present.NewDoc(func() []byte { return d.Multivariant(hls.CMAF).Marshal() })
+		if len(d.Counted) > 0 {
 			docs[lowName(name)] = present.NewDoc(func() []byte { return d.Manifest(true, true).Marshal() })
 		}
 		if p.wholeShown && len(d.Periods) > 0 {
@@ -161,7 +161,7 @@ func (p *publisher) describe() {
 // describedNow is the picture of what is shown now.
 func (p *publisher) describedNow() *present.Channel {
 	d := &present.Channel{
-		Slug: p.slug, Epoch: p.epoch, Now: p.now(), Step: p.settings.step(), PartTarget: p.partTarget, Longest: max(p.longest, p.settings.step()), Window: p.settings.Window,
+		Slug: p.slug, Epoch: p.epoch, Now: p.now(), Step: p.settings.step(), PartTarget: p.partTarget, Dependent: p.forecast != nil && p.forecast.Even() == 0, Longest: max(p.longest, p.settings.step()), Window: p.settings.Window,
 		StartOffset: p.settings.StartOffsetMillis, Numbered: p.settings.Numbered,
 		Over: p.settings.Closed && p.forecast == nil, Language: p.settings.Language,
 		SoundName: p.settings.SoundName, Captions: p.captions, Titled: p.notes.everTitled(), Offers: p.shown, Alternates: p.alternates, Texts: p.texts,

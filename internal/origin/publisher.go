@@ -98,6 +98,15 @@ func (p *publisher) startAnew(epoch time.Time) {
 // forgetTarget lets the target duration be another one: nobody holds a playlist of before.
 func (p *publisher) forgetTarget() { p.target, p.longest, p.listed = 0, 0, false }
 
+// longestSegment is the most that a segment may last, in ticks of media.VideoTimescale, once a target duration is told: rounded, it
+// is that (RFC 8216, 4.3.3.1). 0: nothing is told yet.
+func (p *publisher) longestSegment() int64 {
+	if !p.listed {
+		return 0
+	}
+	return p.target*media.VideoTimescale + media.VideoTimescale*9/20
+}
+
 // offer says what may be offered from now on, and the target duration of the parts.
 func (p *publisher) offer(o offering, partTarget int64) {
 	p.offering, p.partTarget = o, partTarget
@@ -340,7 +349,7 @@ func (p *publisher) render(r *Rendition, idle bool) {
 	}
 	m := hls.Media{
 		Whole: snap.Listed, Open: snap.Open, Discontinuity: snap.Discontinuity, TargetDuration: p.targetFor(snap.NewestWhole()),
-		PartTarget: snap.PartTarget(p.partTarget), Epoch: p.epoch, StartOffset: p.settings.StartOffsetMillis, Idle: idle,
+		PartTarget: p.partTarget, Epoch: p.epoch, StartOffset: p.settings.StartOffsetMillis, Idle: idle,
 		Ended: idle && p.settings.Closed, Ranges: p.notes.rangesWithin(p.epoch, snap), PartFiles: p.settings.PartFiles, NextAt: p.expectedEnd(),
 	}
 	snap = p.withPast(r, &m, snap)

@@ -59,6 +59,7 @@ type session struct {
 	reader       *hub.Reader // of the channel's hub: what is cut is read from there, as by every other reader
 	at           uint64      // number of the unit at hand
 	begun        bool        // the first keyframe has come
+	leading      bool        // pictures that need others from before the first keyframe may still come
 	unaligned    bool        // the first stamp is still to be set against the wall clock
 	ended        bool
 	rungs        []ladder.Rung
@@ -67,12 +68,12 @@ type session struct {
 	captions     sourceCaptions
 	source       source
 	coding       codingTime
-	newest       int64         // presentation time of the newest picture
-	end          int64         // presentation time behind all units, ticks of media.VideoTimescale
-	firstWall    time.Time     // when the first unit came
-	timer        clock         // since then
-	mapped       int64         // media time of the newest picture as it came, ticks of media.VideoTimescale
-	paused       bool          // pictures are missing for so long that the run is over
+	newest       int64     // presentation time of the newest picture
+	end          int64     // presentation time behind all units, ticks of media.VideoTimescale
+	firstWall    time.Time // when the first unit came
+	timer        clock     // since then
+	mapped       int64     // media time of the newest picture as it came, ticks of media.VideoTimescale
+	paused       bool      // pictures are missing for so long that the run is over
 	pause        time.Duration
 	stepped      time.Duration // by how much the wall clock was set, which ends the run; 0: it was not
 	firstAt      int64         // its media time, ticks of media.VideoTimescale

@@ -194,8 +194,5 @@ func (c *Channel) StartsIn() string {
 	case !s.begun:
 		return fmt.Sprintf("A sender is connected; it begins about a second behind the sender's next keyframe, which is awaited for %d ms.", (s.newest-s.source.idr)/90)
 	}
-	if known := c.out.targetKnown(); !known {
-		return "A sender is connected; it begins with the sender's second keyframe, which tells how long segments are."
-	}
 	return "The first parts are being made. It begins in about a second."
 }

@@ -125,7 +125,13 @@ func (s *session) videoUnit(u *media.AccessUnit) {
 		if !u.Key && !(s.source.suspended && (p.Recovery || p.Intra)) {
 			return
 		}
+		s.leading = p.Random
 		s.begin()
+	} else if u.Key {
+		s.leading = false
+	}
+	if s.leading && p.Leading { // it needs what came before the run
+		return
 	}
 	s.shownAt(s.video.ID, u.PTS)
 	s.hub.Push(s.video, u)
@@ -205,6 +211,7 @@ func (s *session) startWorker() {
 
 // offer shows a unit of the leading track to the clock and passes on the boundary that it opens.
 func (s *session) offer(u *media.AccessUnit) {
+	s.clock.SetLimit(s.out.longestSegment())
 	b, ok := s.clock.Offer(u)
 	if !ok {
 		return
@@ -334,6 +341,7 @@ func (s *session) cut(o *output, u media.AccessUnit) {
 		s.finish(o) // what comes is behind its end
 		return
 	}
+	o.cutter.Longest = s.out.longestSegment()
 	for _, seg := range o.cutter.Push(u, b, due, s.now()) {
 		s.publish(o, seg)
 	}

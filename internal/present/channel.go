@@ -56,6 +56,7 @@ type Channel struct {
 	Step        int64     // the segments' nominal length, ticks of media.VideoTimescale
 	Longest     int64     // that a segment lasts, ticks of media.VideoTimescale
 	PartTarget  int64     // of all renditions, ticks of media.VideoTimescale
+	Dependent   bool      // segments follow the source's keyframes, and may need others where one is missing
 	Window      int       // segments that are shown
 	StartOffset int64     // milliseconds before the end, 0 for none
 	Numbered    bool      // the manifest counts segments of even length

@@ -21,7 +21,7 @@ const (
 // each group with the one to start with first: players stay within the group that they begin with.
 func (c *Channel) Multivariant(w hls.Wrapping) *hls.Multivariant {
 	list := c.Offers
-	m := &hls.Multivariant{StartOffset: c.StartOffset}
+	m := &hls.Multivariant{StartOffset: c.StartOffset, Dependent: c.Dependent}
 	file := map[hls.Wrapping]string{hls.CMAF: "/index.m3u8", hls.TS: "/ts.m3u8"}[w]
 	groups := map[string]bool{}
 	for i := range list {

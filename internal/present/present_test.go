@@ -49,7 +49,7 @@ func (r *rung) part(msn uint64, n int) *View {
 	}
 	r.window.Publish(s, step)
 	snap := r.window.Snapshot()
-	v := NewView(hls.Media{Whole: snap.Listed, Open: snap.Open, Discontinuity: snap.Discontinuity, TargetDuration: 2, PartTarget: snap.PartTarget(step / parts)},
+	v := NewView(hls.Media{Whole: snap.Listed, Open: snap.Open, Discontinuity: snap.Discontinuity, TargetDuration: 2, PartTarget: step / parts},
 		snap, func() []hls.Report { return nil })
 	v.Peak, v.Average, v.KeyPeak = r.window.Rates()
 	r.offer.Video = v

@@ -112,6 +112,9 @@ type Picture struct {
 	Intra    bool // it refers to no other picture
 	// No other picture refers to it: a decoder may leave it out.
 	Disposable bool
+	// It follows a random access point in decode order and refers to what lies before that: who begins there leaves it out
+	// (of HEVC, RASL).
+	Leading bool
 }
 
 // The table. Rows are in the order in which people look for them.
@@ -125,7 +128,7 @@ var table = [...]Codec{
 	{
 		ID: media.HEVC, Kind: media.Video, Web: true, Label: "HEVC", Decoded: true, Encoded: true, FourCC: "hvc1", Entry: "hvc1", Box: "hvcC", BoxVersion: plainBox,
 		Composition: true, Profiles: []string{"main"}, Levels: hevcLevels, LevelBlock: 1, Cost: [9]int{51, 56, 71, 77, 82, 106, 106, 280, 1760}, track: hevcTrack, unit: hevcUnit, length: hevcLength,
-		look:       func(b []byte) Picture { return Picture{Random: hevc.HasIRAP(b)} },
+		look:       func(b []byte) Picture { return Picture{Random: hevc.HasIRAP(b), Leading: hevc.HasSkipped(b)} },
 		elementary: hevcElementary, streamTypes: []uint8{0x24}, registrations: []string{"HEVC"}, RTP: "H265", line: 0x24, lineWrite: hevcLine, rtpConfig: hevcRTPConfig, sets: hevcSets,
 	},
 	{

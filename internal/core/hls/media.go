@@ -5,6 +5,7 @@ package hls
 import (
 	"bytes"
 	"fmt"
+	"slices"
 	"strconv"
 	"time"
 
@@ -129,8 +130,10 @@ func (m *Media) Marshal() []byte {
 	if m.Sequence > 0 {
 		first = m.Sequence
 	}
-	fmt.Fprintf(b, "#EXT-X-MEDIA-SEQUENCE:%d\n#EXT-X-DISCONTINUITY-SEQUENCE:%d\n#EXT-X-INDEPENDENT-SEGMENTS\n", first,
-		m.Discontinuity)
+	fmt.Fprintf(b, "#EXT-X-MEDIA-SEQUENCE:%d\n#EXT-X-DISCONTINUITY-SEQUENCE:%d\n", first, m.Discontinuity)
+	if m.independent() {
+		b.WriteString("#EXT-X-INDEPENDENT-SEGMENTS\n")
+	}
 	if m.Wrapping == Keys {
 		b.WriteString("#EXT-X-I-FRAMES-ONLY\n")
 	}
@@ -207,6 +210,12 @@ func (m *Media) list(b *bytes.Buffer, list []*segment.Segment) {
 	}
 }
 
+// independent reports whether each segment that is listed can be decoded alone.
+func (m *Media) independent() bool {
+	dependent := func(s *segment.Segment) bool { return s.Dependent }
+	return !slices.ContainsFunc(m.Whole, dependent) && (m.Open == nil || !m.Open.Dependent)
+}
+
 // folder is where the addresses of a segment lie.
 func (m *Media) folder(s *segment.Segment) string {
 	if name := m.Elsewhere[s.MSN]; name != "" {
@@ -258,6 +267,9 @@ func (m *Media) head(b *bytes.Buffer, s *segment.Segment, folder, header string,
 func (m *Media) parts(b *bytes.Buffer, s *segment.Segment, folder string) {
 	at := int64(0)
 	for n, p := range s.Parts {
+		if m.tooLong(p) { // what follows it in the segment comes with the whole
+			return
+		}
 		if m.PartFiles {
 			fmt.Fprintf(b, "#EXT-X-PART:DURATION=%s,URI=\"%s%s\"", Seconds(p.Duration), folder, PartName(s, n))
 		} else {
@@ -271,6 +283,13 @@ func (m *Media) parts(b *bytes.Buffer, s *segment.Segment, folder string) {
 		b.WriteByte('\n')
 	}
 }
+
+// tooLong reports whether a part is longer than all were told to be, which does not change for it: a picture lasted that long. It is
+// not listed as one.
+func (m *Media) tooLong(p *segment.Part) bool { return p.Duration > m.PartTarget+partSlack }
+
+// partSlack is what rounding may add to a part, in ticks of media.VideoTimescale: half a millisecond.
+const partSlack = media.VideoTimescale / 2000
 
 // end writes what follows the segments: the hint at the next part, reports, and the end.
 func (m *Media) end(b *bytes.Buffer) {
@@ -299,7 +318,7 @@ func (m *Media) end(b *bytes.Buffer) {
 // one, when the open one has all that is expected of it.
 func (m *Media) hint(b *bytes.Buffer, folder string, last *segment.Segment) {
 	part, offset := len(last.Parts), last.Size
-	if over := m.NextAt > 0 && last.Start+last.Duration+hintSlack >= m.NextAt; !last.Open || over {
+	if over := m.NextAt > 0 && last.Start+last.Duration+hintSlack >= m.NextAt; !last.Open || over || slices.ContainsFunc(last.Parts, m.tooLong) {
 		last = &segment.Segment{MSN: last.MSN + 1, Prefix: last.Prefix}
 		part, offset = 0, 0
 	}

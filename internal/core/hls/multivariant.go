@@ -62,12 +62,17 @@ type Multivariant struct {
 	Subtitles []Subtitles
 	// StartOffset is EXT-X-START in milliseconds before the end, 0 for none.
 	StartOffset int64
+	// Dependent: some segments may need others, since the source's keyframes are not ours to place.
+	Dependent bool
 }
 
 // Marshal writes the playlist (draft, 4.4.6), variants in the order given.
 func (m *Multivariant) Marshal() []byte {
 	var b bytes.Buffer
-	b.WriteString("#EXTM3U\n#EXT-X-VERSION:8\n#EXT-X-INDEPENDENT-SEGMENTS\n")
+	b.WriteString("#EXTM3U\n#EXT-X-VERSION:8\n")
+	if !m.Dependent {
+		b.WriteString("#EXT-X-INDEPENDENT-SEGMENTS\n")
+	}
 	if m.StartOffset > 0 {
 		fmt.Fprintf(&b, "#EXT-X-START:TIME-OFFSET=-%d.%03d\n", m.StartOffset/1000, m.StartOffset%1000)
 	}

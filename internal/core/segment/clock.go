@@ -11,6 +11,7 @@ type Boundary struct {
 	MSN           uint64 // media sequence number
 	Start         int64
 	Discontinuity bool // the segment begins a new run of timestamps or encodings
+	Open          bool // the source has no keyframe here: what passes through begins without one
 }
 
 // Mode says who leads the clock.
@@ -41,7 +42,13 @@ type Clock struct {
 	lastKey  int64 // presentation time of the newest keyframe
 	distance int64 // from the one before it; 0 when there was none
 	keys     int
+	limit    int64 // the most that a segment may last, 0: no limit
+	lastDTS  int64 // of the unit before
+	step1    int64 // how long units lasted lately, at most
 }
+
+// SetLimit bounds how long a segment may be where the source leads: one without a keyframe is cut all the same.
+func (c *Clock) SetLimit(ticks int64) { c.limit = ticks }
 
 // Expected returns where the next boundary will lie if the source's keyframes go on as they came, 0
 // when nobody knows.
@@ -111,12 +118,16 @@ func (c *Clock) Offer(u *media.AccessUnit) (Boundary, bool) {
 		}
 		c.lastKey = u.PTS
 	}
-	if u.PTS < c.nextAt || c.mode == Lead && !u.Key {
+	open := c.overdue(u)
+	if !open && (u.PTS < c.nextAt || c.mode == Lead && !u.Key) {
 		return Boundary{}, false
 	}
-	b := Boundary{MSN: c.next, Start: c.nextAt, Discontinuity: c.pending}
+	b := Boundary{Open: open, MSN: c.next, Start: c.nextAt, Discontinuity: c.pending}
 	if c.mode == Lead || c.fresh || u.PTS >= c.nextAt+c.step { // the last: the source paused
 		b.Start = u.PTS
+	}
+	if open { // pictures that are decoded behind this one may be presented before it
+		b.Start = u.DTS
 	}
 	c.pending, c.fresh, c.anything = false, false, true
 	if c.aligned {
@@ -133,6 +144,17 @@ func (c *Clock) Offer(u *media.AccessUnit) (Boundary, bool) {
 		c.known = append(c.known[:0], c.known[len(c.known)-keep:]...)
 	}
 	return b, true
+}
+
+// overdue reports whether a unit that is no keyframe must begin a segment, since the one that is open would be too long with it.
+func (c *Clock) overdue(u *media.AccessUnit) bool {
+	c.step1 = max(min(u.DTS-c.lastDTS, media.VideoTimescale), c.step1-c.step1/16)
+	c.lastDTS = u.DTS
+	n := len(c.known)
+	if c.mode != Lead || c.limit <= 0 || u.Key || c.fresh || n == 0 {
+		return false
+	}
+	return u.DTS+c.step1-c.known[n-1].Start > c.limit
 }
 
 // Due returns where the next boundary lies, when that is certain already.

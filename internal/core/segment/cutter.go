@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"metaplasis/internal/core/bmff"
+	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/media"
 )
 
@@ -26,31 +27,33 @@ const maxBridge = media.VideoTimescale / 2
 
 // Cutter collects the units of one rendition between two boundaries and hands them out in parts.
 type Cutter struct {
-	header   *Header // of the open segment
-	next     *Header // of the segments that begin from now on
-	parting  Parting // of the open segment
-	after    Parting // of the segments that begin from now on
-	open     *Boundary
-	state    *Segment           // the open segment as it was last handed out, nil before its first part
-	units    []media.AccessUnit // of the part being collected
-	part     int64              // the part grid's next line ends part number part
-	base     int64              // where the part grid begins, ticks of media.VideoTimescale
-	total    int                // units of the open segment
-	bytes    int
-	begun    time.Time
-	arrived  time.Time
-	lastDur  int64
-	lastSize int64  // bytes of the segment before
-	room     []byte // set aside for the open segment
-	flushed  bool   // the segment of open is out already
-	floor    uint64 // no segment below this number may be made any more
-	end      int64  // decode time behind the last unit that is out, track ticks
-	started  bool   // end is known
-	shown    int64  // presentation time behind all units of the open segment that are out, track ticks
-	due      int64  // where the open segment ends, ticks of media.VideoTimescale; 0 while nobody knows
-	again    bool   // units come a second time, and are not wanted before a keyframe behind shown
-	MaxBytes int    // of the open segment; 0 is MaxSegmentBytes
-	Prefix   string // of the segments' names
+	header    *Header // of the open segment
+	next      *Header // of the segments that begin from now on
+	parting   Parting // of the open segment
+	after     Parting // of the segments that begin from now on
+	open      *Boundary
+	state     *Segment           // the open segment as it was last handed out, nil before its first part
+	units     []media.AccessUnit // of the part being collected
+	part      int64              // the part grid's next line ends part number part
+	base      int64              // where the part grid begins, ticks of media.VideoTimescale
+	total     int                // units of the open segment
+	bytes     int
+	begun     time.Time
+	arrived   time.Time
+	lastDur   int64
+	lastSize  int64  // bytes of the segment before
+	room      []byte // set aside for the open segment
+	flushed   bool   // the segment of open is out already
+	dependent bool   // the open segment needs others
+	floor     uint64 // no segment below this number may be made any more
+	end       int64  // decode time behind the last unit that is out, track ticks
+	started   bool   // end is known
+	shown     int64  // presentation time behind all units of the open segment that are out, track ticks
+	due       int64  // where the open segment ends, ticks of media.VideoTimescale; 0 while nobody knows
+	again     bool   // units come a second time, and are not wanted before a keyframe behind shown
+	MaxBytes  int    // of the open segment; 0 is MaxSegmentBytes
+	Longest   int64  // that a segment may be, ticks of media.VideoTimescale: its last picture ends there; 0: no limit
+	Prefix    string // of the segments' names
 	// Fragments is how many fragments of a segment have numbers of their own; 0 is 512. See FragmentNumbers.
 	Fragments int
 	// Messages are put at the begin of the segment of a number; nil for none. Their times are set
@@ -102,7 +105,7 @@ func (c *Cutter) Push(u media.AccessUnit, b Boundary, due int64, now time.Time) 
 		c.chain(&u)
 	}
 	if begins {
-		if c.next.Track.Kind == media.Video && !u.Key {
+		if c.next.Track.Kind == media.Video && !u.Key && (!b.Open || c.open == nil && !c.started) {
 			c.Dropped++ // an encoder that missed its keyframe, or a feed that joins late
 			return nil
 		}
@@ -121,6 +124,9 @@ func (c *Cutter) Push(u media.AccessUnit, b Boundary, due int64, now time.Time) 
 		if len(c.units) > 0 && c.passed(&u, false) {
 			out = append(out, c.cut(false))
 		}
+	}
+	if t := &c.header.Track; t.Kind == media.Video && !u.Key {
+		c.dependent = c.dependent || c.total == 0 || t.Codec == media.HEVC && coding.Look(t.Codec, u.Data).Leading
 	}
 	c.due = due
 	c.units = append(c.units, u)
@@ -179,6 +185,7 @@ const soundBridge = media.VideoTimescale / 1000
 
 func (c *Cutter) begin(u *media.AccessUnit, b Boundary, now time.Time) {
 	c.open, c.state, c.units, c.bytes, c.total, c.flushed, c.header = &b, nil, nil, 0, 0, false, c.next
+	c.dependent = false
 	c.parting = c.after
 	c.begun, c.part = now, 1
 	c.base = b.Start
@@ -239,6 +246,23 @@ func (c *Cutter) until(next *media.AccessUnit, b *Boundary) int64 {
 	return next.DTS
 }
 
+// within is no later than the open segment may end, where its newest picture began before that.
+func (c *Cutter) within(end int64) int64 {
+	n := len(c.units)
+	if c.Longest <= 0 || n == 0 {
+		return end
+	}
+	first := c.units[0].DTS
+	if c.state != nil {
+		first = c.state.first
+	}
+	most := first + media.RescaleDown(c.Longest, media.VideoTimescale, c.header.Track.Timescale)
+	if most <= c.units[n-1].DTS {
+		return end
+	}
+	return min(end, most)
+}
+
 // closeGap sets the duration of the newest unit from the time of its successor.
 func (c *Cutter) closeGap(next int64) {
 	if n := len(c.units); n > 0 {
@@ -265,6 +289,7 @@ func (c *Cutter) cut(last bool) *Segment {
 	}
 	next := *s // states that were handed out never change
 	next.Open = !last
+	next.Dependent = c.dependent
 	if len(c.units) > 0 {
 		tail := &c.units[len(c.units)-1]
 		if tail.Duration <= 0 {
@@ -389,7 +414,7 @@ func (c *Cutter) finish(next *media.AccessUnit, b *Boundary) *Segment {
 		return nil
 	}
 	if next != nil && !b.Discontinuity {
-		c.closeGap(c.until(next, b))
+		c.closeGap(c.within(c.until(next, b)))
 	}
 	c.floor = c.open.MSN + 1
 	s := c.cut(true)

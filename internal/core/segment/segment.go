@@ -52,6 +52,8 @@ type Segment struct {
 	FirstPTS      int64 // presentation time of the first unit, track ticks
 	TrackDuration int64 // track ticks; of the parts so far while Open
 	KeySize       int   // bytes of the first unit, when it is a keyframe of video
+	// It cannot be decoded alone: it begins without a keyframe, or with one behind which pictures refer to what lies before.
+	Dependent bool
 
 	first int64 // decode time of the first unit, track ticks
 }

@@ -549,3 +549,105 @@ func TestWhatIsLeftOutIsNoLongerThanItWas(t *testing.T) {
 		assert.Equal(t, []string{"0 false 30", "1 true 30", "2 false 30", "3 true 30", "4 true 30", "5 false 10"}, got)
 	}
 }
+
+// A keyframe that does not come, or one that comes late, makes no segment longer than the limit: the next one begins without a
+// keyframe, says so, and holds every picture.
+func TestASegmentIsNeverLongerThanItsLimit(t *testing.T) {
+	const limit = 2*media.VideoTimescale + media.VideoTimescale*9/20
+	for name, key := range map[string]func(int64) bool{
+		"a lost one":           func(n int64) bool { return n%60 == 0 && n != 120 },
+		"ten seconds apart":    every(300),
+		"none but the first":   func(n int64) bool { return n == 0 },
+		"each second and more": func(n int64) bool { return n%60 == 0 },
+	} {
+		c := NewClock(0, 2*media.VideoTimescale)
+		c.SetMode(Lead)
+		c.SetLimit(limit)
+		c.Begin(0, false)
+		cutter := &Cutter{Longest: limit}
+		cutter.SetHeader(header(media.Video))
+		var list []*Segment
+		for n := range int64(1000) {
+			u := *video(n, key(n))
+			u.Duration = 0
+			c.Offer(&u)
+			b, due, ok := c.Lookup(u.PTS)
+			require.True(t, ok)
+			for _, s := range cutter.Push(u, b, due, time.Time{}) {
+				if !s.Open {
+					list = append(list, s)
+				}
+			}
+		}
+		list = append(list, cutter.Flush())
+		units := 0
+		for i, s := range list {
+			units += s.Units
+			assert.LessOrEqual(t, (s.Duration+media.VideoTimescale/2)/media.VideoTimescale, int64(2), "%s: segment %d", name, i)
+			assert.Equal(t, !key(s.Start/frame), s.Dependent, "%s: segment %d", name, i)
+			assert.EqualValues(t, i, s.MSN)
+		}
+		assert.Equal(t, 1000, units, name)
+		assert.Zero(t, cutter.Dropped)
+	}
+}
+
+// Where pictures are reordered, a segment that is cut without a keyframe holds every picture all the same.
+func TestReorderedPicturesOfACutSegment(t *testing.T) {
+	const limit = media.VideoTimescale
+	c := NewClock(0, media.VideoTimescale)
+	c.SetMode(Lead)
+	c.SetLimit(limit)
+	c.Begin(2*frame, false)
+	cutter := &Cutter{Longest: limit}
+	cutter.SetHeader(header(media.Video))
+	units := 0
+	for n := range int64(200) {
+		shown := n // I P B B P B B
+		if n > 0 {
+			shown = []int64{n + 2, n - 1, n - 1}[(n-1)%3]
+		}
+		u := media.AccessUnit{DTS: n * frame, PTS: (shown + 2) * frame, Key: n == 0, Data: []byte{0, 0, 0, 1, 9}}
+		c.Offer(&u)
+		b, due, ok := c.Lookup(u.PTS)
+		require.True(t, ok)
+		for _, s := range cutter.Push(u, b, due, time.Time{}) {
+			if !s.Open {
+				units += s.Units
+				assert.LessOrEqual(t, s.Duration, int64(limit+limit/2))
+			}
+		}
+	}
+	if s := cutter.Flush(); s != nil {
+		units += s.Units
+	}
+	assert.Equal(t, 200, units)
+	assert.Zero(t, cutter.Dropped)
+}
+
+// A picture that lasts for seconds ends where its segment may end.
+func TestALongPictureEndsWithItsSegment(t *testing.T) {
+	const limit = 2*media.VideoTimescale + media.VideoTimescale*9/20
+	c := NewClock(0, 2*media.VideoTimescale)
+	c.SetMode(Lead)
+	c.SetLimit(limit)
+	c.Begin(0, false)
+	cutter := &Cutter{Longest: limit}
+	cutter.SetHeader(header(media.Video))
+	var list []*Segment
+	for _, n := range []int64{0, 1, 2, 3, 200, 201, 202, 260, 261} {
+		u := *video(n, n == 0 || n == 260)
+		u.Duration = 0
+		c.Offer(&u)
+		b, due, ok := c.Lookup(u.PTS)
+		require.True(t, ok)
+		for _, s := range cutter.Push(u, b, due, time.Time{}) {
+			if !s.Open {
+				list = append(list, s)
+			}
+		}
+	}
+	require.Len(t, list, 2)
+	assert.LessOrEqual(t, list[0].Duration, int64(limit))
+	assert.Equal(t, int64(200*frame), list[1].Start)
+}

@@ -259,24 +259,6 @@ func (s *Snapshot) with(list []*Segment) []*Segment {
 	return append(list[:len(list):len(list)], s.Open)
 }
 
-// PartTarget widens the planned target of parts to the longest that is there, so that the rule holds
-// (draft-pantos-hls-rfc8216bis, 4.4.4.9) whatever a sender does.
-func (s *Snapshot) PartTarget(planned int64) int64 {
-	const looked = 3 // segments beside the open one: as far as parts are listed
-	take := func(s *Segment) {
-		for _, p := range s.Parts {
-			planned = max(planned, p.Duration)
-		}
-	}
-	for _, h := range s.Held[max(0, len(s.Held)-looked):] {
-		take(h)
-	}
-	if s.Open != nil {
-		take(s.Open)
-	}
-	return planned
-}
-
 // Find returns the segment with a number, and whether the number is older than all that is held.
 func (s *Snapshot) Find(msn uint64) (seg *Segment, gone bool) {
 	if s.Open != nil && msn == s.Open.MSN {

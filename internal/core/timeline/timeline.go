@@ -72,7 +72,7 @@ type Feed struct {
 	old    *int64 // the newest stamp of the line before a jump
 	drift  *drift // nil: the sender's clock is taken as it is
 
-	jumps    []jump // the newest, of all tracks
+	jumps []jump // the newest, of all tracks
 
 	anchored bool  // some track was anchored
 	wall     int64 // the sender's wall clock where the line is 0
