@@ -159,9 +159,12 @@ func (q *request) playlist(rend *origin.Rendition, v *present.View, w hls.Wrappi
 		// The address names a state: a cache may keep the answer (draft, 6.2.5.2).
 		cache = v.BlockedLife()
 	}
-	// Who does not ask for parts begins with a whole segment and a little more, so that the next one is
-	// there in time.
-	enough := (*present.View).ShowsWhole
+	// The first answer comes with the first parts, since who plays parts asks for the list without saying so. In containers
+	// without parts it comes with a whole segment and a little more, so that the next one is there in time.
+	enough := (*present.View).Shows
+	if w != hls.CMAF {
+		enough = (*present.View).ShowsWhole
+	}
 	if q.r.Header.Get("Range") != "" {
 		// Who reads a playlist by ranges of bytes, as media elements do, reads it as any file and knows
 		// nothing of parts. Such players lose their place in a list that is shorter than the hold-back.
