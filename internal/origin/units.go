@@ -31,7 +31,7 @@ func (s *session) unit(id media.TrackID, stamp, composition int64, data []byte) 
 		s.firstAt = s.feed.Last()
 	}
 	if s.video != nil && s.video.ID == id && s.begun && !s.vtime.Varies() {
-		if d := s.feed.Peek(clock, stamp) - s.mapped; s.mapped > 0 && d > longestPause && d < maxPause {
+		if d := s.feed.Peek(clock, stamp) - s.mapped; s.mapped > 0 && d > longestPause && d < jumpedPause {
 			s.paused, s.pause = true, ticks(d)
 			return timeline.Jumped
 		}
@@ -68,10 +68,10 @@ func (s *session) unit(id media.TrackID, stamp, composition int64, data []byte) 
 }
 
 // Pictures of an even rate that are missing for so long end a run, in ticks of media.VideoTimescale: what was on air ends with
-// the last one, and players are not told of one picture that lasts for seconds. Past maxPause the stamps jumped.
+// the last one, and players are not told of one picture that lasts for seconds. Past jumpedPause the stamps jumped.
 const (
 	longestPause = 3 * media.VideoTimescale / 2
-	maxPause     = 10 * media.VideoTimescale
+	jumpedPause  = 10 * media.VideoTimescale
 )
 
 // rejoin lets a track whose stamps jumped go on where it was; ok is false where that cannot be.

@@ -59,13 +59,14 @@ func (c *Channel) Manifest(numbered, low bool) *dash.MPD {
 		periods = c.Counted
 	}
 	target := 2*part + latencyShare
+	length := max(Ticks(c.Longest), step) // segments follow the source's keyframes where it leads
 	m := &dash.MPD{
 		Profiles:              "urn:mpeg:dash:profile:isoff-live:2011,urn:mpeg:dash:profile:cmaf:2019",
 		Type:                  "dynamic",
 		AvailabilityStartTime: dash.NewDate(c.Epoch), PublishTime: dash.NewDate(c.Now),
-		MinimumUpdatePeriod: dash.NewDuration(step), MinBufferTime: dash.NewDuration(step),
-		TimeShiftBufferDepth: dash.NewDuration(step * time.Duration(c.Window)),
-		SuggestedDelay:       dash.NewDuration(3 * step), MaxSegmentDuration: dash.NewDuration(max(Ticks(c.Longest), step)),
+		MinimumUpdatePeriod: dash.NewDuration(step), MinBufferTime: dash.NewDuration(length),
+		TimeShiftBufferDepth: dash.NewDuration(length * time.Duration(c.Window)),
+		SuggestedDelay:       dash.NewDuration(3 * length), MaxSegmentDuration: dash.NewDuration(length),
 		UTCTiming: []dash.Descriptor{{Scheme: clockName, Value: "/media/" + c.Slug + "/time"}},
 	}
 	if low {
@@ -75,7 +76,7 @@ func (c *Channel) Manifest(numbered, low bool) *dash.MPD {
 		m.SuggestedDelay, m.MinBufferTime = dash.NewDuration(target), dash.NewDuration(2*part)
 		m.ServiceDescription = &dash.ServiceDescription{
 			Latency: &dash.Latency{Target: int(target.Milliseconds()), Min: int(part.Milliseconds()),
-				Max: int((3 * step).Milliseconds())},
+				Max: int((3 * length).Milliseconds())},
 			PlaybackRate: &dash.PlaybackRate{Min: 0.96, Max: 1.1},
 		}
 	}

@@ -23,10 +23,11 @@ func (c *Channel) Multivariant(w hls.Wrapping) *hls.Multivariant {
 	list := c.Offers
 	m := &hls.Multivariant{StartOffset: c.StartOffset, Dependent: c.Dependent}
 	file := map[hls.Wrapping]string{hls.CMAF: "/index.m3u8", hls.TS: "/ts.m3u8"}[w]
-	groups := map[string]bool{}
+	groups, ranks := map[string]bool{}, map[string]rankOf{}
 	for i := range list {
 		o := &list[i]
 		v := hls.Variant{Name: o.Name}
+		var choices []soundGroup
 		if o.Sound != nil {
 			v.Peak, v.Average, v.Codecs = o.Sound.Peak, o.Sound.Average, []string{o.SoundTrack.CodecName}
 		}
@@ -37,18 +38,14 @@ func (c *Channel) Multivariant(w hls.Wrapping) *hls.Multivariant {
 				v.URI = o.SoundName + "/aac.m3u8"
 			}
 		case o.Sound != nil && w == hls.CMAF:
-			v.AudioGroup = o.SoundName
-			if !groups[o.SoundName] {
-				groups[o.SoundName] = true
-				m.Audio = append(m.Audio, c.audioGroup(o, file)...)
-			}
-			for i := range c.Alternates {
-				a := &c.Alternates[i]
-				if !slices.Contains(v.Codecs, a.Track.CodecName) {
-					v.Codecs = append(v.Codecs, a.Track.CodecName)
+			choices = c.soundGroups(o)
+			for _, g := range choices {
+				if !groups[g.id] {
+					groups[g.id] = true
+					m.Audio = append(m.Audio, c.audioGroup(o, &g, file)...)
 				}
-				v.Peak = max(v.Peak, a.View.Peak) // of one sound at a time
 			}
+			v.Peak, v.Average, v.Codecs = 0, 0, nil
 		}
 		if o.Video != nil {
 			v.URI = o.Name + file
@@ -74,7 +71,18 @@ func (c *Channel) Multivariant(w hls.Wrapping) *hls.Multivariant {
 			// Packets and stuffing: 4 of 188 bytes, tables, and the spreading at the end of a segment.
 			v.Peak, v.Average = v.Peak*106/100+100_000, v.Average*106/100+60_000
 		}
-		m.Variants = append(m.Variants, v)
+		if len(choices) == 0 {
+			m.Variants = append(m.Variants, v)
+		}
+		for rank, g := range choices {
+			one := v
+			one.AudioGroup, one.Codecs = g.id, append(slices.Clone(v.Codecs), g.codec)
+			if one.Peak, one.Average = v.Peak+g.peak, v.Average+g.average; rank > 0 {
+				one.Name = o.Name + "-" + string(g.of)
+			}
+			m.Variants = append(m.Variants, one)
+			ranks[one.Name] = rankOf{o.Name, rank}
+		}
 	}
 	if list[0].Video != nil {
 		for _, name := range c.Captions {
@@ -89,7 +97,7 @@ func (c *Channel) Multivariant(w hls.Wrapping) *hls.Multivariant {
 	if w == hls.CMAF && list[0].Video != nil {
 		m.Subtitles = c.subtitles()
 	}
-	m.Variants = c.grouped(m.Variants)
+	m.Variants = c.grouped(m.Variants, ranks)
 	if w == hls.TS && len(m.Variants) > 0 && m.Variants[0].Width > 0 && list[0].Sound != nil {
 		// A receiver on a poor line goes on with the sound alone.
 		o := list[0]
@@ -114,27 +122,68 @@ func (c *Channel) subtitles() (out []hls.Subtitles) {
 	return out
 }
 
-// audioGroup is a rung's sound and the other tracks, for players to choose from.
-func (c *Channel) audioGroup(o *Offer, file string) (out []hls.AudioRendition) {
+// soundGroup is the sound of a rung in one codec: players choose within a group, and stay with the codec that they began with (RFC
+// 8216bis, 4.4.6.1.1: the renditions of a group have the same attributes).
+type soundGroup struct {
+	id            string
+	of            media.Codec
+	codec         string // RFC 6381
+	main          bool   // the rung's own sound is in it
+	others        []*Alternate
+	peak, average int64
+}
+
+// rankOf is a rung with its sound in one of several codecs; the first is the one that most players read.
+type rankOf struct {
+	rung string
+	rank int
+}
+
+// soundGroups are a rung's sound and the other tracks, for players to choose from: a group for each codec, the one that most players
+// read first.
+func (c *Channel) soundGroups(o *Offer) (out []soundGroup) {
+	add := func(t *media.Track, v *View, a *Alternate) {
+		i := slices.IndexFunc(out, func(g soundGroup) bool { return g.of == t.Codec })
+		if i < 0 {
+			out = append(out, soundGroup{id: o.SoundName + "-" + string(t.Codec), of: t.Codec, codec: t.CodecName})
+			i = len(out) - 1
+		}
+		g := &out[i]
+		if g.peak, g.average = max(g.peak, v.Peak), max(g.average, v.Average); a == nil {
+			g.main, g.id = true, o.SoundName
+		} else {
+			g.others = append(g.others, a)
+		}
+	}
+	add(&o.SoundTrack, o.Sound, nil)
+	for i := range c.Alternates {
+		if a := &c.Alternates[i]; a.Name != o.SoundName { // else it is the main one here
+			add(&a.Track, a.View, a)
+		}
+	}
+	slices.SortStableFunc(out, func(a, b soundGroup) int { return cmp.Compare(coding.Order(a.of), coding.Order(b.of)) })
+	return out
+}
+
+// audioGroup lists the renditions of a group.
+func (c *Channel) audioGroup(o *Offer, g *soundGroup, file string) (out []hls.AudioRendition) {
 	named := map[string]bool{}
-	add := func(name, uri string, t *media.Track, main bool) {
+	add := func(name, uri string, t *media.Track) {
 		for n, base := 2, name; named[name]; n++ { // names in a group differ (draft, 4.4.6.1.1)
 			name = fmt.Sprintf("%s %d", base, n)
 		}
 		named[name] = true
 		out = append(out, hls.AudioRendition{
-			Group: o.SoundName, Name: name, Language: t.Language, URI: uri + file, Channels: t.Channels, Default: main, Described: t.Role == media.RoleDescription,
+			Group: g.id, Name: name, Language: t.Language, URI: uri + file, Channels: t.Channels, Default: len(out) == 0, Described: t.Role == media.RoleDescription,
 		})
 	}
 	main := o.SoundTrack
-	main.Language = cmp.Or(main.Language, c.Language)
-	add(cmp.Or(main.Name, c.SoundName), o.SoundName, &main, true)
-	for i := range c.Alternates {
-		a := &c.Alternates[i]
-		if a.Name == o.SoundName {
-			continue // it is the main one here
-		}
-		add(soundTitle(&a.Track, main.Codec), a.Name, &a.Track, false)
+	if g.main {
+		main.Language = cmp.Or(main.Language, c.Language)
+		add(cmp.Or(main.Name, c.SoundName), o.SoundName, &main)
+	}
+	for _, a := range g.others {
+		add(soundTitle(&a.Track, main.Codec), a.Name, &a.Track)
 	}
 	return out
 }
@@ -148,23 +197,33 @@ func soundTitle(t *media.Track, main media.Codec) string {
 	return title
 }
 
-// grouped orders variants: a group for each codec of video, and behind them those of sound alone.
-func (c *Channel) grouped(list []hls.Variant) (out []hls.Variant) {
+// grouped orders variants: a group for each codec of video, in it one for each codec of sound, and behind them those of sound alone.
+func (c *Channel) grouped(list []hls.Variant, ranks map[string]rankOf) (out []hls.Variant) {
 	of := map[string]media.Codec{}
 	for i := range c.Offers {
 		if o := &c.Offers[i]; o.Video != nil {
 			of[o.Name] = o.VideoTrack.Codec
 		}
 	}
+	most := 0
+	for _, r := range ranks {
+		most = max(most, r.rank)
+	}
 	for _, codec := range append(c.videoCodecs(), "") {
-		var group []hls.Variant
-		for i := range list {
-			if of[list[i].Name] == codec {
-				group = append(group, list[i])
+		for rank := range most + 1 {
+			var group []hls.Variant
+			for i := range list {
+				r, known := ranks[list[i].Name]
+				if !known {
+					r.rung = list[i].Name
+				}
+				if of[r.rung] == codec && r.rank == rank {
+					group = append(group, list[i])
+				}
 			}
+			hls.OrderForStart(group, startBelow)
+			out = append(out, group...)
 		}
-		hls.OrderForStart(group, startBelow)
-		out = append(out, group...)
 	}
 	return out
 }

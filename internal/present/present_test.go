@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"metaplasis/internal/core/dash"
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
@@ -232,4 +233,57 @@ func TestHighDynamicRangeIsSignalled(t *testing.T) {
 	list := string(c.Multivariant(hls.CMAF).Marshal())
 	assert.Equal(t, 2, strings.Count(list, ",VIDEO-RANGE=PQ"), "of the variant and its keyframes: %s", list)
 	assert.Contains(t, string(c.Manifest(false, false).Marshal()), `schemeIdUri="urn:mpeg:mpegB:cicp:TransferCharacteristics" value="16"`)
+}
+
+// Sounds of two codecs are two groups, and each picture has a variant for each of them: the codec that most players read comes first,
+// and what exists only in the other one is found there.
+func TestSoundsOfTwoCodecs(t *testing.T) {
+	sound := func(name string, codec media.Codec, codecName, language string) Alternate {
+		r := newRung(name, codec, 0, 6)
+		r.header.Track = media.Track{Kind: media.Audio, Codec: codec, CodecName: codecName, Timescale: 48000, SampleRate: 48000, Channels: 2, Language: language}
+		r.fill(9)
+		return Alternate{name, r.offer.Video, r.header.Track}
+	}
+	for _, mainCodec := range []media.Codec{media.AAC, media.Opus} {
+		main := sound("audio", mainCodec, map[media.Codec]string{media.AAC: "mp4a.40.2", media.Opus: "opus"}[mainCodec], "en")
+		rungs := []*rung{newRung("low", media.H264, 360, 6), newRung("large", media.H264, 720, 6)}
+		for _, r := range rungs {
+			r.fill(9)
+			r.offer.Sound, r.offer.SoundTrack, r.offer.SoundName = main.View, main.Track, main.Name
+		}
+		c := &Channel{Slug: "harbour", Step: step, Window: 6, Offers: look(rungs...).Offers,
+			Alternates: []Alternate{main, sound("audio-fr", media.AAC, "mp4a.40.2", "fr"), sound("audio-gv", media.Opus, "opus", "gv")}}
+		m := c.Multivariant(hls.CMAF)
+		require.Len(t, m.Variants, 4)
+		group := map[string]string{} // codec by group
+		for i, v := range m.Variants {
+			require.Len(t, v.Codecs, 2, "one of pictures, one of sound")
+			assert.Equal(t, []string{"mp4a.40.2", "opus"}[i/2], v.Codecs[1])
+			group[v.AudioGroup] = v.Codecs[1]
+		}
+		require.Len(t, group, 2)
+		languages, defaults := map[string]string{}, 0
+		for _, a := range m.Audio {
+			languages[a.Language] = group[a.Group]
+			if a.Default {
+				defaults++
+			}
+		}
+		assert.Equal(t, map[string]string{"en": main.Track.CodecName, "fr": "mp4a.40.2", "gv": "opus"}, languages)
+		assert.Equal(t, 2, defaults, "one of each group")
+	}
+}
+
+// What a manifest says of times follows the segments as they are, not as they were set.
+func TestTimesOfAManifestFollowTheSegments(t *testing.T) {
+	r := newRung("source", media.H264, 720, 6)
+	r.fill(9)
+	var periods Periods
+	l := look(r)
+	periods.Note(l)
+	c := &Channel{Slug: "line", Step: step / 4, Longest: 5 * step, Window: 6, Offers: l.Offers, Periods: periods.Listed}
+	m := c.Manifest(false, false)
+	for got, want := range map[*dash.Duration]time.Duration{m.TimeShiftBufferDepth: 60 * time.Second, m.SuggestedDelay: 30 * time.Second, m.MinBufferTime: 10 * time.Second, m.MaxSegmentDuration: 10 * time.Second} {
+		assert.Equal(t, want, got.D())
+	}
 }

@@ -180,12 +180,12 @@ func ParseSPS(nal []byte) (*SPS, error) {
 		}
 	}
 	s.planes = separatePlanes
-	s.frameBits = int(min(r.UE(), maxCountBits)) + 4
+	s.frameBits = int(min(r.UE(), countBits)) + 4
 	order := r.UE()
 	s.Reordered, s.Reorder = order != 2 && s.Profile != 66, -1
 	switch order {
 	case 0:
-		s.OrderBits = int(min(r.UE(), maxCountBits)) + 4
+		s.OrderBits = int(min(r.UE(), countBits)) + 4
 	case 1:
 		r.Flag()
 		r.SE()
@@ -248,8 +248,8 @@ func ParseSPS(nal []byte) (*SPS, error) {
 	return s, nil
 }
 
-// maxCountBits bounds the numbers that slices tell (7.4.2.1.1): log2 minus 4.
-const maxCountBits = 12
+// countBits bounds the numbers that slices tell (7.4.2.1.1): log2 minus 4.
+const countBits = 12
 
 // parseVUI reads annex E.1.1 up to the timing information.
 func (s *SPS) parseVUI(r *bits.Reader) {
@@ -286,13 +286,13 @@ func (s *SPS) parseRestriction(of *bits.Reader) {
 	for range 4 { // bytes, bits and vectors
 		r.UE()
 	}
-	if depth := r.UE(); r.Err() == nil && depth <= maxReorder {
+	if depth := r.UE(); r.Err() == nil && depth <= mostReordered {
 		s.Reorder = int(depth)
 	}
 }
 
-// maxReorder is how far pictures may be reordered (A.3.1).
-const maxReorder = 16
+// mostReordered is how far pictures may be reordered (A.3.1).
+const mostReordered = 16
 
 // skipHRD passes over the parameters of a reference decoder (E.1.2).
 func skipHRD(r *bits.Reader) {

@@ -68,6 +68,8 @@ type Codec struct {
 	bare         func(config []byte) []byte                            // what its box holds of the configuration; nil: all
 	renew        func(t *media.Track, unit []byte) (media.Track, bool) // what a random access point changes
 	look         func(data []byte) Picture
+	leading      func(data []byte) bool               // whether an access unit needs what lies before its random access point
+	first        func(nal []byte) (slice, first bool) // whether a NAL unit is a slice, and the first of its picture
 	captions     func(data []byte) [][]byte
 	caption      func(data []byte, list [][]byte) []byte // puts captions into a unit
 	// The header that a frame of so many bytes has outside of ISO media files.
@@ -121,14 +123,14 @@ type Picture struct {
 var table = [...]Codec{
 	{
 		ID: media.H264, Kind: media.Video, Web: true, Label: "H.264", Decoded: true, FLV: 7, FourCC: "avc1", Entry: "avc1", Box: "avcC", BoxVersion: plainBox,
-		StreamType: 0x1b, Composition: true, Encoded: true, Profiles: []string{"baseline", "main", "high"}, Levels: avcLevels, LevelBlock: 16, Cost: [9]int{4, 9, 13, 20, 31, 36, 55, 80, 137}, track: avcTrack, unit: avcUnit, length: avcLength, renew: avcRenew, look: avcLook,
+		first: avcFirst, StreamType: 0x1b, Composition: true, Encoded: true, Profiles: []string{"baseline", "main", "high"}, Levels: avcLevels, LevelBlock: 16, Cost: [9]int{4, 9, 13, 20, 31, 36, 55, 80, 137}, track: avcTrack, unit: avcUnit, length: avcLength, renew: avcRenew, look: avcLook,
 		captions: avc.Captions, caption: avcCaption, config: avc.WithSets, transport: avcTransport,
 		elementary: avcElementary, RTP: "H264", line: 0x1b, rtpConfig: avcRTPConfig, sets: avcSets,
 	},
 	{
 		ID: media.HEVC, Kind: media.Video, Web: true, Label: "HEVC", Decoded: true, Encoded: true, FourCC: "hvc1", Entry: "hvc1", Box: "hvcC", BoxVersion: plainBox,
 		Composition: true, Profiles: []string{"main"}, Levels: hevcLevels, LevelBlock: 1, Cost: [9]int{51, 56, 71, 77, 82, 106, 106, 280, 1760}, track: hevcTrack, unit: hevcUnit, length: hevcLength,
-		look:       func(b []byte) Picture { return Picture{Random: hevc.HasIRAP(b), Leading: hevc.HasSkipped(b)} },
+		look: func(b []byte) Picture { return Picture{Random: hevc.HasIRAP(b), Leading: hevc.HasSkipped(b)} }, first: hevcFirst, leading: hevc.HasSkipped,
 		elementary: hevcElementary, streamTypes: []uint8{0x24}, registrations: []string{"HEVC"}, RTP: "H265", line: 0x24, lineWrite: hevcLine, rtpConfig: hevcRTPConfig, sets: hevcSets,
 	},
 	{
@@ -382,6 +384,12 @@ func Look(id media.Codec, data []byte) Picture {
 		return c.look(data)
 	}
 	return Picture{}
+}
+
+// Leading reports whether a picture needs what lies before the random access point that it follows: Picture.Leading.
+func Leading(id media.Codec, data []byte) bool {
+	c := Find(id)
+	return c != nil && c.leading != nil && c.leading(data)
 }
 
 // Renew returns the track as it is from an access unit on at which decoding may start, and whether that

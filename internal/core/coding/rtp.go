@@ -49,6 +49,38 @@ func Reordering(c *Codec, config, stretch []byte) (depth int, period int64, know
 	return *t.Reorder, period, true
 }
 
+// FirstSlice reports whether a NAL unit is a slice of a picture, and whether it is the first; neither of a codec without them.
+func (c *Codec) FirstSlice(nal []byte) (slice, first bool) {
+	if c.first == nil {
+		return false, false
+	}
+	return c.first(nal)
+}
+
+// avcFirst: first_mb_in_slice comes first in a slice (ITU-T H.264, 7.3.3).
+func avcFirst(nal []byte) (slice, first bool) {
+	t := avc.NALType(nal)
+	slice = len(nal) > 1 && (t == avc.TypeSlice || t == avc.TypePartitionA || t == avc.TypeIDR)
+	return slice, slice && nal[1]&0x80 != 0
+}
+
+func hevcFirst(nal []byte) (slice, first bool) {
+	slice = len(nal) > 2 && hevc.NALType(nal) < hevc.TypeVPS
+	return slice, slice && hevc.FirstSlice(nal)
+}
+
+// Elements reads audio mux elements of AAC whose configuration was told apart from them (RFC 6416, 7.3).
+type Elements struct{ latm aac.LATM }
+
+// NewElements takes the StreamMuxConfig.
+func NewElements(config []byte) (*Elements, error) {
+	e := &Elements{}
+	return e, e.latm.SetConfig(config)
+}
+
+// Frames returns those of one element.
+func (e *Elements) Frames(element []byte) ([][]byte, error) { return e.latm.Element(element, false) }
+
 func avcRTPConfig(f RTPFormat) []byte {
 	r := avc.Config{LengthSize: 4}
 	for _, n := range f.Sets {

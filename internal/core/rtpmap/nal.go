@@ -3,15 +3,13 @@ package rtpmap
 import (
 	"bytes"
 
-	"metaplasis/internal/core/avc"
-	"metaplasis/internal/core/hevc"
+	"metaplasis/internal/core/coding"
 )
 
 // nalUnits puts NAL units of H.264 (RFC 6184) and HEVC (RFC 7798) together to access units behind start codes.
 type nalUnits struct {
-	form func(u *nalUnits, b []byte)
-	// first tells a slice, and whether it is the first of its picture.
-	first func(nal []byte) (slice, first bool)
+	form  func(u *nalUnits, b []byte)
+	codec *coding.Codec
 
 	stamp    uint32
 	data     []byte
@@ -59,23 +57,11 @@ func (u *nalUnits) begins() bool {
 		if next >= 0 {
 			nal = nal[:next]
 		}
-		if slice, first := u.first(nal); slice || next < 0 {
+		if slice, first := u.codec.FirstSlice(nal); slice || next < 0 {
 			return first
 		}
 		at += code + next - 1
 	}
-}
-
-// avcFirst tells slices of H.264: first_mb_in_slice comes first in them (7.3.3).
-func avcFirst(nal []byte) (slice, first bool) {
-	slice = len(nal) > 1 && (nal[0]&31 == avc.TypeSlice || nal[0]&31 == avc.TypePartitionA || nal[0]&31 == avc.TypeIDR)
-	return slice, slice && nal[1]&0x80 != 0
-}
-
-// hevcFirst tells slice segments of HEVC.
-func hevcFirst(nal []byte) (slice, first bool) {
-	slice = len(nal) > 2 && hevc.NALType(nal) < hevc.TypeVPS
-	return slice, slice && hevc.FirstSlice(nal)
 }
 
 func (u *nalUnits) add(nal []byte) {

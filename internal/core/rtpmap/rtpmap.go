@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"strings"
 
-	"metaplasis/internal/core/aac"
+	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/media"
 )
 
@@ -54,9 +54,9 @@ const (
 func New(f *Format) (Depacketizer, error) {
 	switch f.Name {
 	case "H264":
-		return &nalUnits{form: avcPayload, first: avcFirst}, nil
+		return &nalUnits{form: avcPayload, codec: coding.ByRTP(f.Name)}, nil
 	case "H265":
-		return &nalUnits{form: hevcPayload, first: hevcFirst}, nil
+		return &nalUnits{form: hevcPayload, codec: coding.ByRTP(f.Name)}, nil
 	case "VP8":
 		return &frames{payload: vp8Payload}, nil
 	case "VP9":
@@ -312,7 +312,7 @@ func (a *eac3) Packet(p *Packet, lost bool, take func(Unit)) {
 type latm struct {
 	data   []byte
 	broken bool
-	apart  *aac.LATM // nil: the configuration comes in the elements
+	apart  *coding.Elements // nil: the configuration comes in the elements
 }
 
 func newLATM(f *Format) (*latm, error) {
@@ -323,13 +323,13 @@ func newLATM(f *Format) (*latm, error) {
 	if err != nil || len(config) == 0 {
 		return nil, &media.FormatError{Format: "RTP of AAC in LATM", Found: "cpresent=0 without a config", Want: "the StreamMuxConfig in hexadecimal digits (RFC 6416, 7.3)"}
 	}
-	l := &latm{apart: &aac.LATM{}}
-	return l, l.apart.SetConfig(config)
+	apart, err := coding.NewElements(config)
+	return &latm{apart: apart}, err
 }
 
 // elements hands over the frames of a mux element.
 func (l *latm) elements(p *Packet, take func(Unit)) {
-	frames, err := l.apart.Element(l.data, false)
+	frames, err := l.apart.Frames(l.data)
 	if err != nil {
 		return
 	}

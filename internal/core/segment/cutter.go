@@ -126,7 +126,7 @@ func (c *Cutter) Push(u media.AccessUnit, b Boundary, due int64, now time.Time) 
 		}
 	}
 	if t := &c.header.Track; t.Kind == media.Video && !u.Key {
-		c.dependent = c.dependent || c.total == 0 || t.Codec == media.HEVC && coding.Look(t.Codec, u.Data).Leading
+		c.dependent = c.dependent || c.total == 0 || coding.Leading(t.Codec, u.Data)
 	}
 	c.due = due
 	c.units = append(c.units, u)

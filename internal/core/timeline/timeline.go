@@ -108,7 +108,7 @@ func (f *Feed) Rejoin(id media.TrackID, c media.Clock, stamp, step int64, now ti
 	if t.set {
 		after = t.last
 		if d := now - t.at; d > silent {
-			passed = d.Microseconds() * ticksEachMilli / 1000
+			passed = media.Ticks(d, media.VideoTimescale)
 		}
 	}
 	by = after + passed - s
@@ -364,7 +364,7 @@ func NewAudio(timescale int64, samples int64) *Track {
 }
 
 // milli is a millisecond in fine ticks.
-func (t *Track) milli() int64 { return t.timescale * fine / 1000 }
+func (t *Track) milli() int64 { return media.RescaleDown(fine, 1000, t.timescale) }
 
 // slack is how far a unit may stray from the line now, in fine ticks.
 func (t *Track) slack() int64 {
