@@ -36,6 +36,7 @@ type File struct {
 	Frames    int    // of sound; 0: any number
 	Says      string // what is said of it when it does not play, or not all of it
 	Plays     bool   // browsers play it as it is
+	Notes     string // what is said of it beside
 	// Shapes: a browser cannot read its numbers.
 	Unread bool
 }
@@ -427,6 +428,22 @@ func Make() ([]File, error) {
 		b, err = movie(v, s)
 		m.add(File{Name: f.name, Container: "MP4", Pictures: made.Pictures, Frames: count, Plays: true}, b, err)
 	}
+	// What a player is told to do with them.
+	second := int64(video.Timescale)
+	rate := int64(sound.Timescale)
+	m.add(File{Name: "turned.mp4", Container: "MP4", Pictures: n, Frames: k, Plays: true, Unread: true, Notes: "turn its pictures by 90 degrees"}, Turned(whole), nil)
+	m.add(File{Name: "trimmed.mp4", Container: "MP4", Pictures: n - 60, Plays: true, Unread: true}, Edited(whole, []Edit{{0, 2*second + video.units[0].PTS - video.units[0].DTS}}, []Edit{{0, 2 * rate}}), nil)
+	m.add(File{Name: "cuts.mp4", Container: "MP4", Pictures: n, Plays: true, Unread: true, Notes: "2 cuts"}, Edited(whole, []Edit{{2000, 0}, {2000, 4 * second}}, []Edit{{2000, 0}, {2000, 4 * rate}}), nil)
+	m.add(File{Name: "descriptions.mp4", Container: "MP4", Frames: k, Plays: true, Unread: true, Says: "2 descriptions"}, Descriptions(whole), nil)
+	short := *video
+	short.units = video.units[:60]
+	b, err = movie(&short, sound)
+	m.add(File{Name: "late-sound.mp4", Container: "MP4", Pictures: 60, Frames: k, Plays: true, Unread: true}, b, err)
+	b, err = frames(sound)
+	m.add(File{Name: "recorded.aac", Container: "AAC", Frames: k, Plays: true, Notes: "are no sound"}, append([]byte("\x01\x02 a torn frame \xff\xf1\x00 and noise "), b...), err)
+	unfinished := wav(tone(8, 48000, 2), 48000, 2)
+	clear(unfinished[40:44]) // who wrote it did not go back
+	m.add(File{Name: "unfinished.wav", Container: "WAV", Says: "has to be coded anew"}, unfinished, nil)
 	// What is broken.
 	m.add(File{Name: "cut-off.mp4", Container: "MP4", Says: "ends early", Plays: true, Unread: true}, whole[:len(whole)*2/3], nil)
 	m.add(File{Name: "cut-off.ts", Container: "MPEG-TS", Plays: true, Unread: true}, stream[:len(stream)*2/3+100], nil)

@@ -1,6 +1,8 @@
 package control
 
 import (
+	"crypto/sha1"
+	"crypto/sha256"
 	"encoding/base64"
 	"errors"
 	"fmt"
@@ -20,7 +22,7 @@ import (
 
 const (
 	tusVersion    = "1.0.0"
-	tusExtensions = "creation,creation-with-upload,termination,expiration"
+	tusExtensions = "creation,creation-with-upload,termination,expiration,checksum"
 	tusContent    = "application/offset+octet-stream"
 	uploadsPath   = "/uploads"
 	// pieceWait is for how long nothing may come of a piece that is being sent.
@@ -60,7 +62,34 @@ func (s *Service) uploadOptions(w http.ResponseWriter, _ *http.Request) {
 	h := w.Header()
 	h.Set("Tus-Version", tusVersion)
 	h.Set("Tus-Extension", tusExtensions)
+	h.Set("Tus-Checksum-Algorithm", "sha1,sha256")
 	w.WriteHeader(http.StatusNoContent)
+}
+
+// checksumMismatch is the status of a piece that is not what its checksum says (tus, extension checksum).
+const checksumMismatch = 460
+
+// checksum reads what a piece has to be: an algorithm and a sum in base64.
+func checksum(r *http.Request) (*library.Checksum, error) {
+	text := r.Header.Get("Upload-Checksum")
+	if text == "" {
+		return nil, nil
+	}
+	name, sum, _ := strings.Cut(strings.TrimSpace(text), " ")
+	c := &library.Checksum{}
+	switch strings.ToLower(name) {
+	case "sha1":
+		c.Hash = sha1.New() // what senders of this protocol know; it guards against accidents, not against attackers
+	case "sha256":
+		c.Hash = sha256.New()
+	default:
+		return nil, fmt.Errorf("found the checksum algorithm %.20q, expected sha1 or sha256", name)
+	}
+	var err error
+	if c.Want, err = base64.StdEncoding.DecodeString(strings.TrimSpace(sum)); err != nil || len(c.Want) != c.Hash.Size() {
+		return nil, fmt.Errorf("found a checksum of %d bytes, expected %d in base64", len(c.Want), c.Hash.Size())
+	}
+	return c, nil
 }
 
 func (s *Service) listUploads(http.ResponseWriter, *http.Request) (any, error) {
@@ -139,7 +168,16 @@ func (s *Service) appendUpload(w http.ResponseWriter, r *http.Request) {
 func (s *Service) piece(w http.ResponseWriter, r *http.Request, id string, offset int64, status int) {
 	c := http.NewResponseController(w)
 	body := &patientBody{r: r, c: c}
-	u, file, err := s.files.Append(id, offset, body)
+	sum, err := checksum(r)
+	if err != nil {
+		s.refuse(w, http.StatusBadRequest, err.Error(), "Send Upload-Checksum: sha256 SUM, or none.")
+		return
+	}
+	if u, err := s.files.FindUpload(id); err == nil && r.ContentLength > u.Size-u.Offset {
+		s.uploadFailed(w, library.ErrTooLong)
+		return
+	}
+	u, file, err := s.files.Append(id, offset, body, sum)
 	if err != nil {
 		s.uploadFailed(w, err)
 		return
@@ -182,6 +220,10 @@ func (s *Service) uploadFailed(w http.ResponseWriter, err error) {
 	switch {
 	case errors.Is(err, library.ErrNoUpload):
 		status = http.StatusNotFound
+	case errors.Is(err, library.ErrTooLong):
+		status, do = http.StatusRequestEntityTooLarge, "Send as many bytes as Upload-Length less Upload-Offset says."
+	case errors.Is(err, library.ErrChecksum):
+		status, do = checksumMismatch, "Send the piece again from the same offset."
 	case errors.Is(err, library.ErrTooMany):
 		status = http.StatusTooManyRequests
 	case errors.Is(err, library.ErrNoRoom):

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"errors"
-	"fmt"
 	"mime"
 	"net/http"
 	"slices"
@@ -144,7 +143,7 @@ func busy(w http.ResponseWriter, r *http.Request, s *Items) bool {
 }
 
 func (s *Items) document(w http.ResponseWriter, r *http.Request, key, kind string, make func() []byte, past *present.Past) {
-	d := s.documents.get(key, fmt.Sprintf("%p", past.Strips[0].List[0]), func() []byte {
+	d := s.documents.get(key, past.Strips[0].List[0].ETag, func() []byte {
 		done, err := s.turn(r)
 		if err != nil {
 			return nil
@@ -207,6 +206,13 @@ func (s *Items) track(w http.ResponseWriter, r *http.Request, past *present.Past
 		return
 	}
 	number, kind, _ := strings.Cut(file, ".")
+	prefix := t.Track.Segments[0].Prefix
+	if i := strings.LastIndexByte(number, '-') + 1; number[:i] != prefix {
+		http.Error(w, "The file was replaced: ask for its playlist again.", http.StatusNotFound)
+		return
+	} else {
+		number = number[i:]
+	}
 	n, err := strconv.ParseUint(number, 10, 31)
 	if err != nil {
 		http.Error(w, "There is nothing at this address.", http.StatusNotFound)
@@ -308,6 +314,9 @@ func (s *Items) segment(w http.ResponseWriter, r *http.Request, past *present.Pa
 		return
 	case err != nil:
 		status := http.StatusServiceUnavailable
+		if errors.Is(err, library.ErrReplaced) {
+			status = http.StatusNotFound
+		}
 		if media.IsFormat(err) {
 			status = http.StatusUnprocessableEntity
 		}

@@ -6,10 +6,14 @@ import (
 	"cmp"
 	"container/list"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -19,6 +23,7 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"time"
 
 	"golang.org/x/text/language"
@@ -90,7 +95,8 @@ type Library struct {
 
 	mu      sync.Mutex
 	entries map[string]*Entry
-	queue   []*Entry // to be looked into
+	names   map[string]string // of items, by their main files
+	queue   []*Entry          // to be looked into
 	wake    chan struct{}
 	stop    chan struct{}
 	all     sync.WaitGroup
@@ -190,21 +196,19 @@ func (l *Library) Look() {
 		if len(files) >= maxEntries {
 			return fs.SkipAll
 		}
-		info, err := d.Info()
-		if err != nil || now.Sub(info.ModTime()) < settled {
-			return nil
+		info, err := root.Stat(name) // of what a link within the folder leads to
+		if err != nil || !info.Mode().IsRegular() || now.Sub(info.ModTime()) < settled {
+			return nil // a pipe or a device would never end
 		}
 		files = append(files, member{name: name, info: info})
 		return nil
 	})
 	found := map[string]bool{}
-	for _, group := range grouped(files) {
-		slug := nameOf(group[0].name)
-		for n := 2; found[slug]; n++ {
-			slug = fmt.Sprintf("%s-%d", nameOf(group[0].name), n)
-		}
-		found[slug] = true
-		l.take(slug, group)
+	groups := grouped(files)
+	slugs := l.named(root, groups)
+	for i, group := range groups {
+		found[slugs[i]] = true
+		l.take(slugs[i], group)
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -285,6 +289,53 @@ func nameOf(file string) string {
 	return s[:min(len(s), 80)]
 }
 
+// namesFile is where the names of items are kept: an item keeps its addresses, whatever else comes into the folder.
+const namesFile = ".names.json"
+
+// named gives each group its name for addresses: the one that it had, else one of its own, that of the older file first.
+func (l *Library) named(root *os.Root, groups [][]member) []string {
+	if l.names == nil {
+		l.names = map[string]string{}
+		if b, err := root.ReadFile(namesFile); err == nil {
+			_ = json.Unmarshal(b, &l.names)
+		}
+	}
+	out := make([]string, len(groups))
+	now, taken := map[string]string{}, map[string]bool{}
+	var fresh []int
+	for i, g := range groups {
+		name := g[0].name
+		if slug := l.names[name]; slug != "" && !taken[slug] {
+			out[i], now[name], taken[slug] = slug, slug, true
+		} else {
+			fresh = append(fresh, i)
+		}
+	}
+	slices.SortStableFunc(fresh, func(a, b int) int { return groups[a][0].info.ModTime().Compare(groups[b][0].info.ModTime()) })
+	for _, i := range fresh {
+		name := groups[i][0].name
+		slug := nameOf(name)
+		for n := 2; taken[slug]; n++ {
+			slug = fmt.Sprintf("%s-%d", nameOf(name), n)
+		}
+		out[i], now[name], taken[slug] = slug, slug, true
+	}
+	if !maps.Equal(now, l.names) {
+		l.names = now
+		if b, err := json.Marshal(now); err == nil { // of a folder that is read only, they follow from the files' ages
+			_ = root.WriteFile(namesFile+".new", b, 0o644)
+			_ = root.Rename(namesFile+".new", namesFile)
+		}
+	}
+	return out
+}
+
+// identity names the files of an item as they are: others have other addresses.
+func (e *Entry) identity() string {
+	sum := sha256.Sum256([]byte(e.state))
+	return hex.EncodeToString(sum[:5])
+}
+
 // take notes an item that is new or another one than before, to be looked into.
 func (l *Library) take(slug string, group []member) {
 	coded := l.coder.files(slug, group)
@@ -352,7 +403,7 @@ func (l *Library) letGo(e *Entry) {
 
 // open looks into the files of an entry; names are those of the files with media, note what is wrong with those beside.
 func (l *Library) open(e *Entry) (it *item.Item, names []string, note string, err error) {
-	o := item.Options{NewHeader: l.newHeader}
+	o := item.Options{NewHeader: l.newHeader, Prefix: e.identity() + "-"}
 	total := max(e.Bytes, 1)
 	o.Progress = func(n int64) { e.progress.Store(1 + n*98/total) }
 	list := e.members
@@ -363,7 +414,7 @@ func (l *Library) open(e *Entry) (it *item.Item, names []string, note string, er
 		if !endings[strings.ToLower(path.Ext(m.name))] {
 			continue
 		}
-		o.Files = append(o.Files, &onDisk{folder: l.folder, name: m.name, size: m.info.Size(), stop: l.stop})
+		o.Files = append(o.Files, &onDisk{folder: l.folder, name: m.name, size: m.info.Size(), modified: m.info.ModTime(), stop: l.stop})
 		names = append(names, m.name)
 		spoken := ""
 		if soundEnding(m.name) && languageWord.MatchString(m.word) {
@@ -460,7 +511,7 @@ func (l *Library) text(m member) (t item.Text, err error) {
 		return t, fmt.Errorf("found subtitles of %d MB, expected %d at most", m.info.Size()>>20, most>>20)
 	}
 	b := make([]byte, m.info.Size())
-	if _, err := (&onDisk{folder: l.folder, name: m.name}).ReadAt(b, 0); err != nil {
+	if _, err := (&onDisk{folder: l.folder, name: m.name, size: m.info.Size(), modified: m.info.ModTime()}).ReadAt(b, 0); err != nil {
 		return t, err
 	}
 	if t.Cues, err = webvtt.Parse(b); err != nil {
@@ -506,9 +557,18 @@ func (e *Entry) describe(it *item.Item, files []string) {
 	if !any {
 		e.Trouble = "None of its tracks plays as it is: " + trouble + "."
 	}
+	notes := it.Notes
 	if it.Truncated {
-		e.Note = "The file ends early: what there is of it plays."
+		notes = append([]string{"The file ends early: what there is of it plays."}, notes...)
 	}
+	if any && trouble != "" { // of a film, the sound alone is not the film
+		for _, t := range e.Tracks {
+			if t.Trouble != "" {
+				notes = append([]string{fmt.Sprintf("Of its tracks, %s (%s) does not play: %s.", t.Name, t.Codec, t.Trouble)}, notes...)
+			}
+		}
+	}
+	e.Note = strings.Join(notes, " ")
 	const far = 10_000
 	for _, t := range e.Tracks {
 		if t.KeyMillis > far && e.Note == "" {
@@ -525,16 +585,7 @@ func (l *Library) Open(name string) (*os.File, fs.FileInfo, error) {
 	if e == nil {
 		return nil, nil, fs.ErrNotExist
 	}
-	f, err := os.OpenInRoot(l.folder, e.File)
-	if err != nil {
-		return nil, nil, err
-	}
-	info, err := f.Stat()
-	if err != nil {
-		_ = f.Close()
-		return nil, nil, err
-	}
-	return f, info, nil
+	return openRegular(l.folder, e.File)
 }
 
 // Remove deletes the files of an item.
@@ -717,10 +768,36 @@ func (c *segments) forget(it *item.Item) {
 	}
 }
 
-// onDisk reads a file of the folder. It holds none open.
+// ErrReplaced says that a file is not the one any more that was looked into.
+var ErrReplaced = errors.New("the file was replaced meanwhile; it is looked into again")
+
+// openRegular opens a file below a folder that is neither a pipe nor a device; it waits for nothing.
+func openRegular(folder, name string) (*os.File, fs.FileInfo, error) {
+	root, err := os.OpenRoot(folder)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer func() { _ = root.Close() }()
+	f, err := root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, nil, err
+	}
+	info, err := f.Stat()
+	if err == nil && !info.Mode().IsRegular() {
+		err = fmt.Errorf("%s is no regular file", name)
+	}
+	if err != nil {
+		_ = f.Close()
+		return nil, nil, err
+	}
+	return f, info, nil
+}
+
+// onDisk reads a file of the folder, as it was when it was found. It holds none open.
 type onDisk struct {
 	folder, name string
 	size         int64
+	modified     time.Time
 	stop         <-chan struct{} // closed when nothing is to be read any more
 }
 
@@ -732,10 +809,13 @@ func (o *onDisk) ReadAt(p []byte, at int64) (int, error) {
 		return 0, fs.ErrClosed
 	default:
 	}
-	f, err := os.OpenInRoot(o.folder, o.name)
+	f, info, err := openRegular(o.folder, o.name)
 	if err != nil {
 		return 0, err
 	}
 	defer func() { _ = f.Close() }()
+	if info.Size() != o.size || !info.ModTime().Equal(o.modified) {
+		return 0, ErrReplaced
+	}
 	return f.ReadAt(p, at)
 }

@@ -1,12 +1,14 @@
 package library
 
 import (
+	"crypto/sha256"
 	"io"
 	"log/slog"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -107,16 +109,31 @@ func TestNamesOfUploads(t *testing.T) {
 	for name, want := range map[string]string{"race.mp4": "race.mp4", "../../race.mp4": "race (2).mp4", `C:\films\race.mp4`: "race (3).mp4"} {
 		u, err := l.BeginUpload(name, 4)
 		require.NoError(t, err)
-		_, _, err = l.Append(u.ID, 1, strings.NewReader("x"))
+		_, _, err = l.Append(u.ID, 1, strings.NewReader("x"), nil)
 		var at *OffsetError
 		require.ErrorAs(t, err, &at)
-		_, file, err := l.Append(u.ID, 0, strings.NewReader("mo"))
+		_, file, err := l.Append(u.ID, 0, strings.NewReader("mo"), nil)
 		require.NoError(t, err)
 		assert.Empty(t, file)
-		u, file, err = l.Append(u.ID, 2, strings.NewReader("ovie and more"))
+		_, _, err = l.Append(u.ID, 2, strings.NewReader("ov and more"), nil)
+		require.ErrorIs(t, err, ErrTooLong)
+		sum := sha256.Sum256([]byte("vi"))
+		_, _, err = l.Append(u.ID, 2, strings.NewReader("xx"), &Checksum{sha256.New(), sum[:]})
+		require.ErrorIs(t, err, ErrChecksum)
+		u, file, err = l.Append(u.ID, 2, strings.NewReader("vi"), &Checksum{sha256.New(), sum[:]})
 		require.NoError(t, err)
 		assert.EqualValues(t, 4, u.Offset)
 		assert.Regexp(t, `^race( \(\d\))?\.mp4$`, file, want)
+		// Who did not hear that it is complete asks, and sends nothing a second time.
+		again, err := l.FindUpload(u.ID)
+		require.NoError(t, err)
+		assert.Equal(t, []any{again.Size, file}, []any{again.Offset, again.File})
+		_, same, err := l.Append(u.ID, 4, strings.NewReader(""), nil)
+		require.NoError(t, err)
+		assert.Equal(t, file, same)
+		list, err := l.Uploads()
+		require.NoError(t, err)
+		assert.Empty(t, list)
 	}
 	_, err := l.FindUpload("../race")
 	require.ErrorIs(t, err, ErrNoUpload)
@@ -134,5 +151,88 @@ func TestAFileThatHarmsIsLeftAlone(t *testing.T) {
 	require.Eventually(t, func() bool {
 		list := l.List()
 		return len(list) == 1 && list[0].Looking == 0 && strings.Contains(list[0].Trouble, "more memory or time")
+	}, 20*time.Second, 10*time.Millisecond)
+}
+
+// Pipes, devices and links that lead out of the folder are no files; a link within it is one. Nothing waits for them.
+func TestOnlyRegularFilesAreItems(t *testing.T) {
+	dir := t.TempDir()
+	old := time.Now().Add(-time.Hour)
+	file := filepath.Join(dir, "race.flv")
+	require.NoError(t, os.WriteFile(file, demo.Loops[0].FLV, 0o644))
+	require.NoError(t, os.Chtimes(file, old, old))
+	require.NoError(t, syscall.Mkfifo(filepath.Join(dir, "pipe.mp4"), 0o644))
+	require.NoError(t, os.Symlink("race.flv", filepath.Join(dir, "again.flv")))
+	require.NoError(t, os.Symlink("pipe.mp4", filepath.Join(dir, "led.mp4")))
+	require.NoError(t, os.Symlink("/etc/hostname", filepath.Join(dir, "out.mp4")))
+	l := New(dir, newHeader, nil, slog.New(slog.DiscardHandler))
+	require.Eventually(t, func() bool {
+		done := 0
+		for _, e := range l.List() {
+			if e.Looking == 0 {
+				done++
+			}
+		}
+		return done == 2
+	}, 20*time.Second, 10*time.Millisecond)
+	var names []string
+	for _, e := range l.List() {
+		names = append(names, e.Name)
+		assert.Empty(t, e.Trouble)
+	}
+	assert.Equal(t, []string{"again", "race"}, names)
+	_, _, err := openRegular(dir, "pipe.mp4")
+	require.ErrorContains(t, err, "no regular file")
+	closed := make(chan struct{})
+	go func() { l.Close(); close(closed) }()
+	select {
+	case <-closed:
+	case <-time.After(20 * time.Second):
+		t.Fatal("the library does not end")
+	}
+}
+
+// An item keeps its addresses when a file comes whose name would give the same ones, also over a restart; a file that is replaced gets
+// other addresses for its segments, and the old ones hold nothing of it.
+func TestAddressesOfItemsStay(t *testing.T) {
+	l, _ := open(t, map[string][]byte{"a-b.flv": demo.Loops[0].FLV}, 1)
+	put := func(name string, b []byte, age time.Duration) {
+		path, at := filepath.Join(l.Folder(), name), time.Now().Add(-age)
+		require.NoError(t, os.WriteFile(path, b, 0o644))
+		require.NoError(t, os.Chtimes(path, at, at))
+	}
+	find := func(of *Library, items int) map[string]string {
+		out := map[string]string{}
+		require.Eventually(t, func() bool {
+			clear(out)
+			of.Look()
+			for _, e := range of.List() {
+				if e.Looking == 0 {
+					out[e.File] = e.Name
+				}
+			}
+			return len(out) == items
+		}, 20*time.Second, 10*time.Millisecond)
+		return out
+	}
+	put("A b.flv", demo.Loops[0].FLV, 30*time.Hour) // it is older, and comes first by its name
+	want := map[string]string{"a-b.flv": "a-b", "A b.flv": "a-b-2"}
+	assert.Equal(t, want, find(l, 2))
+	other := New(l.Folder(), newHeader, nil, slog.New(slog.DiscardHandler))
+	assert.Equal(t, want, find(other, 2), "after a restart")
+	other.Close()
+	require.NoError(t, l.Remove("a-b-2"))
+	_, err := os.Stat(filepath.Join(l.Folder(), "a-b.flv"))
+	require.NoError(t, err, "the other one is still there")
+
+	list, _, _ := l.Find("a-b")
+	before := list[0].Track.Segments[0]
+	put("a-b.flv", demo.Loops[1].FLV, time.Minute)
+	_, err = l.Make(list[1].Track.Segments[0])
+	require.ErrorIs(t, err, ErrReplaced, "bytes of another film")
+	require.Eventually(t, func() bool {
+		l.Look()
+		list, _, _ := l.Find("a-b")
+		return len(list) > 0 && list[0].Track.Segments[0].Name() != before.Name() && list[0].Track.Segments[0].ETag != before.ETag
 	}, 20*time.Second, 10*time.Millisecond)
 }

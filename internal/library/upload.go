@@ -1,10 +1,12 @@
 package library
 
 import (
+	"bytes"
 	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"hash"
 	"io"
 	"io/fs"
 	"os"
@@ -24,6 +26,9 @@ type Upload struct {
 	Begun   time.Time `json:"begun"`
 	Newest  time.Time `json:"newest"` // when something came
 	Expires time.Time `json:"expires"`
+	// File is the name that the file got once the upload was complete, "" before. What is known of it is kept for an hour, for who did
+	// not hear of it.
+	File string `json:"file,omitempty"`
 }
 
 // Bounds of uploads.
@@ -35,6 +40,10 @@ const (
 	maxUpload = 1 << 40
 	// uploadRests is for how long an upload is kept of which nothing comes.
 	uploadRests = 24 * time.Hour
+	// doneRests is for how long a complete one is remembered.
+	doneRests = time.Hour
+	//limit:uploads that are complete and remembered | all | the oldest are forgotten
+	maxDone = 256
 	// diskLeft is what uploads leave free of the disk, bytes.
 	diskLeft = 1 << 30
 )
@@ -122,6 +131,7 @@ func (l *Library) listUploads(root *os.Root) (out []Upload, err error) {
 	if err != nil {
 		return nil, err
 	}
+	var done []Upload
 	for _, d := range names {
 		id, ok := strings.CutSuffix(d.Name(), ".json")
 		if !ok {
@@ -132,9 +142,17 @@ func (l *Library) listUploads(root *os.Root) (out []Upload, err error) {
 			l.dropUpload(root, id)
 			continue
 		}
-		if err == nil {
+		switch {
+		case err != nil:
+		case u.File != "":
+			done = append(done, u)
+		default:
 			out = append(out, u)
 		}
+	}
+	slices.SortFunc(done, func(a, b Upload) int { return a.Newest.Compare(b.Newest) })
+	for _, u := range done[:max(len(done)-maxDone, 0)] {
+		l.dropUpload(root, u.ID)
 	}
 	slices.SortFunc(out, func(a, b Upload) int { return a.Begun.Compare(b.Begun) })
 	return out, nil
@@ -153,6 +171,10 @@ func (l *Library) upload(root *os.Root, id string) (u Upload, err error) {
 	b, err := root.ReadFile(l.uploadFile(id, ".json"))
 	if err != nil || json.Unmarshal(b, &u) != nil {
 		return u, ErrNoUpload
+	}
+	if u.File != "" {
+		u.Offset, u.Expires = u.Size, u.Newest.Add(doneRests)
+		return u, nil
 	}
 	info, err := root.Stat(l.uploadFile(id, ".part"))
 	if err != nil {
@@ -211,9 +233,23 @@ func (e *OffsetError) Error() string {
 	return fmt.Sprintf("found a piece from byte %d on, expected one from byte %d on", e.Found, e.Want)
 }
 
-// Append adds a piece of an upload from a byte on. What came before r failed stays. The last piece puts the file into the library: the
-// name that it got is the second value then.
-func (l *Library) Append(id string, offset int64, r io.Reader) (u Upload, file string, err error) {
+// Errors of a piece.
+var (
+	// ErrTooLong says that a piece has more bytes than the file has left. Nothing of it is kept.
+	ErrTooLong = errors.New("the piece has more bytes than are left of the file")
+	// ErrChecksum says that a piece is not what its checksum says. Nothing of it is kept.
+	ErrChecksum = errors.New("the piece is not what its checksum says")
+)
+
+// Checksum is what a piece has to be, nil for one that says nothing.
+type Checksum struct {
+	Hash hash.Hash
+	Want []byte
+}
+
+// Append adds a piece of an upload from a byte on. What came before r failed stays, unless a checksum tells of the whole piece. The last
+// piece puts the file into the library: the name that it got is the second value then.
+func (l *Library) Append(id string, offset int64, r io.Reader, sum *Checksum) (u Upload, file string, err error) {
 	root, err := l.root()
 	if err != nil {
 		return u, "", err
@@ -240,11 +276,32 @@ func (l *Library) Append(id string, offset int64, r io.Reader) (u Upload, file s
 	if offset != u.Offset {
 		return u, "", &OffsetError{offset, u.Offset}
 	}
+	if u.File != "" { // it was complete before, and somebody did not hear of it
+		if n, _ := io.CopyN(io.Discard, r, 1); n > 0 {
+			return u, "", ErrTooLong
+		}
+		return u, u.File, nil
+	}
 	f, err := root.OpenFile(l.uploadFile(id, ".part"), os.O_WRONLY|os.O_APPEND, 0o644)
 	if err != nil {
 		return u, "", err
 	}
-	n, err := io.Copy(f, io.LimitReader(r, u.Size-u.Offset))
+	from := io.LimitReader(r, u.Size-u.Offset)
+	if sum != nil {
+		from = io.TeeReader(from, sum.Hash)
+	}
+	n, err := io.Copy(f, from)
+	if err == nil && u.Offset+n == u.Size {
+		if more, _ := io.CopyN(io.Discard, r, 1); more > 0 {
+			err = ErrTooLong
+		}
+	}
+	if sum != nil && err == nil && !bytes.Equal(sum.Hash.Sum(nil), sum.Want) {
+		err = ErrChecksum
+	}
+	if errors.Is(err, ErrTooLong) || sum != nil && err != nil {
+		return u, "", errors.Join(err, f.Truncate(u.Offset), f.Close())
+	}
 	u.Offset += n
 	whole := u.Offset == u.Size
 	if whole && err == nil {
@@ -260,8 +317,8 @@ func (l *Library) Append(id string, offset int64, r io.Reader) (u Upload, file s
 	if err != nil {
 		return u, "", err
 	}
-	_ = root.Remove(l.uploadFile(id, ".json"))
-	return u, file, nil
+	u.File, u.Newest = file, time.Now().UTC()
+	return u, file, l.noteUpload(root, &u)
 }
 
 // place gives a file a name that no other one has.

@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"runtime/debug"
+	"syscall"
 	"time"
 
 	"metaplasis/internal/core/item"
@@ -74,7 +75,7 @@ type diskSource struct {
 }
 
 func openSource(path string) (*diskSource, error) {
-	f, err := os.Open(path)
+	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0) // a pipe is not waited for
 	if err != nil {
 		return nil, err
 	}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 
 	"metaplasis/internal/core/media"
 )
@@ -25,6 +26,12 @@ type FileTrack struct {
 	HeaderInfo
 	Language string // three letters, "" when the file does not say
 	Samples  []Sample
+	// Cuts is how many stretches of the media an edit list puts one behind the other (8.6.6); more than one is not followed.
+	Cuts int
+	// Turned is by how many degrees the pictures are to be turned clockwise (8.3.2): 0, 90, 180 or 270.
+	Turned int
+	// Descriptions is how many descriptions the samples refer to (8.5.2).
+	Descriptions int
 }
 
 // Sample is where an access unit lies, and when.
@@ -130,14 +137,11 @@ func ReadFile(r io.ReaderAt, size int64) (*File, error) {
 	any := false
 	for i := range f.Tracks {
 		t := &f.Tracks[i]
-		for n := len(t.Samples); n > 0 && t.Samples[n-1].Offset+int64(t.Samples[n-1].Size) > size; n-- {
-			t.Samples, f.Truncated = t.Samples[:n-1], true
+		if n := slices.IndexFunc(t.Samples, func(s Sample) bool { return s.Offset < 0 || s.Offset+int64(s.Size) > size }); n >= 0 {
+			t.Samples, f.Truncated = t.Samples[:n], true
 		}
 		if i < len(edits) && !f.Fragmented {
-			for k := range t.Samples {
-				t.Samples[k].DTS -= edits[i].shift(t.Timescale)
-				t.Samples[k].PTS -= edits[i].shift(t.Timescale)
-			}
+			t.edit(&edits[i])
 		}
 		any = any || len(t.Samples) > 0
 	}
@@ -160,9 +164,48 @@ func body(r io.ReaderAt, at, size, most int64) ([]byte, error) {
 
 // edit is what an edit list says of a track's beginning (8.6.6).
 type edit struct {
-	movie int64 // timescale of empty
-	empty int64 // nothing is shown for so long
-	from  int64 // the media begins here, ticks of the track
+	movie  int64 // timescale of empty
+	empty  int64 // nothing is shown for so long
+	from   int64 // the media begins here, ticks of the track
+	length int64 // for how long it is shown, ticks of the movie; 0: to its end
+	cuts   int   // stretches of media
+}
+
+// edit moves the samples to where the presentation has them, and leaves out those that lie outside of it. Pictures before its begin are
+// left out up to a keyframe.
+func (t *FileTrack) edit(e *edit) {
+	t.Cuts = e.cuts
+	shift := e.shift(t.Timescale)
+	for k := range t.Samples {
+		t.Samples[k].DTS -= shift
+		t.Samples[k].PTS -= shift
+	}
+	if e.cuts != 1 {
+		return
+	}
+	begin := media.Rescale(e.empty, max(e.movie, 1), t.Timescale)
+	first := 0
+	for k := range t.Samples {
+		s := &t.Samples[k]
+		if t.Handler == "soun" {
+			if s.PTS+int64(s.Duration) > begin {
+				break
+			}
+			first = k + 1
+		} else if s.Key && s.PTS <= begin {
+			first = k
+		}
+	}
+	if n := len(t.Samples); n > 0 && t.Samples[min(first, n-1)].PTS-t.Samples[0].PTS > t.Timescale/4 { // less is what a decoder begins with
+		t.Samples = t.Samples[min(first, n-1):]
+	}
+	if e.length <= 0 || e.movie == 0 {
+		return
+	}
+	end := begin + media.RescaleUp(e.length, e.movie, t.Timescale)
+	for n := len(t.Samples); n > 1 && t.Samples[n-1].PTS >= end+int64(t.Samples[n-1].Duration); n-- { // a writer may round
+		t.Samples = t.Samples[:n-1]
+	}
 }
 
 // shift is what the track's times are to be lessened by.
@@ -231,6 +274,7 @@ func (f *File) readMoov(b []byte) (edits []edit, err error) {
 			if err := s.samples(&t, f.size); err != nil {
 				return err
 			}
+			t.Descriptions = s.descriptions()
 			f.Tracks, edits = append(f.Tracks, t), append(edits, own)
 		}
 		return nil
@@ -253,6 +297,8 @@ func (s *tables) visit(kind string, body []byte, t *FileTrack, e *edit) error {
 		if len(body) >= at+2 {
 			t.Language = language(binary.BigEndian.Uint16(body[at:]))
 		}
+	case "tkhd":
+		t.Turned = turned(body)
 	case "elst":
 		e.read(body)
 	case "stts":
@@ -275,6 +321,43 @@ func (s *tables) visit(kind string, body []byte, t *FileTrack, e *edit) error {
 	return nil
 }
 
+// turned reads the matrix of a track's header: how far pictures are turned, of those that are not also sheared.
+func turned(b []byte) int {
+	at := 40
+	if len(b) > 0 && b[0] == 1 {
+		at = 52
+	}
+	if len(b) < at+20 {
+		return 0
+	}
+	const one = 1 << 16
+	v := func(i int) int32 { return int32(binary.BigEndian.Uint32(b[at+4*i:])) }
+	switch [4]int32{v(0), v(1), v(3), v(4)} {
+	case [4]int32{0, one, -one, 0}:
+		return 90
+	case [4]int32{-one, 0, 0, -one}:
+		return 180
+	case [4]int32{0, -one, one, 0}:
+		return 270
+	}
+	return 0
+}
+
+// descriptions is how many descriptions the samples refer to.
+func (s *tables) descriptions() int {
+	runs, n, err := list("stsc", s.stsc, 8, 12)
+	if err != nil {
+		return 1
+	}
+	used := map[uint32]bool{}
+	for i := range n {
+		if used[binary.BigEndian.Uint32(runs[12*i+8:])] = true; len(used) > maxTracks {
+			break
+		}
+	}
+	return len(used)
+}
+
 func language(v uint16) string {
 	if v < 0x400 || v == 0x7fff {
 		return ""
@@ -286,7 +369,7 @@ func language(v uint16) string {
 	return string(b)
 }
 
-// read reads an edit list as far as the first media.
+// read reads an edit list: what is empty at its begin, the first stretch of media, and how many there are.
 func (e *edit) read(b []byte) {
 	if len(b) < 8 {
 		return
@@ -306,11 +389,14 @@ func (e *edit) read(b []byte) {
 			}
 			length, from, b = int64(binary.BigEndian.Uint32(b)), int64(int32(binary.BigEndian.Uint32(b[4:]))), b[12:]
 		}
-		if from >= 0 {
-			e.from = from
-			return
+		switch {
+		case from >= 0 && e.cuts == 0:
+			e.from, e.length, e.cuts = from, length, 1
+		case from >= 0:
+			e.cuts++
+		case e.cuts == 0:
+			e.empty += length
 		}
-		e.empty += length
 	}
 }
 

@@ -190,7 +190,12 @@ func (h *HeaderInfo) visit(kind string, body []byte) error {
 			return broken("a short stsd", "a sample entry")
 		}
 		plain := body[0] == 0 // then an entry of sound with another version is one of a MOV file
-		return walk(body[8:], func(kind string, body []byte) error { return h.sampleEntry(kind, body, plain) })
+		return walk(body[8:], func(kind string, body []byte) error {
+			if h.SampleEntry != "" { // the first describes what there is; of others, File tells
+				return nil
+			}
+			return h.sampleEntry(kind, body, plain)
+		})
 	}
 	return nil
 }

@@ -45,6 +45,25 @@ func matrix(b []byte) []byte {
 	return b
 }
 
+// turnedMatrix is the one that turns pictures of a size clockwise (8.2.2 and 8.3.2).
+func turnedMatrix(b []byte, degrees, width, height int) []byte {
+	const one, minus = 1 << 16, 0xffff0000
+	x, y := uint32(width)<<16, uint32(height)<<16
+	v := [9]uint32{one, 0, 0, 0, one, 0, 0, 0, 0x40000000}
+	switch degrees {
+	case 90:
+		v = [9]uint32{0, one, 0, minus, 0, 0, y, 0, 0x40000000}
+	case 180:
+		v = [9]uint32{minus, 0, 0, 0, minus, 0, x, y, 0x40000000}
+	case 270:
+		v = [9]uint32{0, minus, 0, one, 0, 0, 0, x, 0x40000000}
+	}
+	for _, u := range v {
+		b = u32(b, u)
+	}
+	return b
+}
+
 // Header writes a CMAF header (7.3.1): ftyp and moov.
 func Header(t *media.Track) []byte {
 	return header("iso6cmfcmp41", [][]media.Track{{*t}})
@@ -100,7 +119,7 @@ func trak(b []byte, id uint32, descriptions []media.Track) []byte {
 		} else {
 			b = zeros(b, 8)
 		}
-		b = matrix(b)
+		b = turnedMatrix(b, t.Turned, width, height)
 		b = u32(b, uint32(width)<<16)
 		return u32(b, uint32(height)<<16)
 	})

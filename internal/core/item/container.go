@@ -18,6 +18,7 @@ type contents struct {
 	container string
 	tracks    []*source
 	truncated bool
+	notes     []string // what of it is not done as it says, for people
 }
 
 // source is where the access units of a track lie.
@@ -26,6 +27,7 @@ type source struct {
 	codec    *coding.Codec // nil when it is none that is known here
 	called   string        // the codec, as the container has it
 	config   []byte
+	turned   int // degrees clockwise by which pictures are to be turned
 	scale    int64
 	language string
 	title    string
@@ -103,7 +105,48 @@ func read(src Source, progress func(int64)) (*contents, error) {
 			return c, nil
 		}
 	}
+	if c, err := readLate(src, start, head, progress); c != nil || err != nil {
+		return c, err
+	}
 	return nil, &media.FormatError{Format: "file on demand", Found: fmt.Sprintf("a file that begins with %q", head[:min(len(head), 8)]), Want: Containers}
+}
+
+// readLate reads frames of sound behind something else, as those have that were recorded from a stream: nil when there are none.
+func readLate(src Source, start int64, head []byte, progress func(int64)) (*contents, error) {
+	for _, f := range []struct {
+		name  string
+		parse reading
+	}{{"AAC", coding.ReadADTS}, {"MP3", coding.ReadMPEGAudio}} {
+		for at := 1; at+maxHeader < len(head); at++ {
+			if inRow(head[at:], f.parse) {
+				c, err := readFrames(src, f.parse, progress)
+				if c != nil {
+					c.container = f.name
+					c.notes = append(c.notes, fmt.Sprintf("The file begins with %d bytes that are no sound; they are left out.", start+int64(at)))
+				}
+				return c, err
+			}
+		}
+	}
+	return nil, nil
+}
+
+// maxHeader is what a frame's header takes at most.
+//
+//limit:bytes of a frame's header | each frame | it is none
+const maxHeader = 16
+
+// inRow reports whether frames in a row begin somewhere: one alone may be chance.
+func inRow(b []byte, parse reading) bool {
+	const enough = 3
+	for range enough {
+		f, err := parse(b)
+		if err != nil || f.Size <= 0 || f.Size >= len(b)-maxHeader {
+			return false
+		}
+		b = b[f.Size:]
+	}
+	return true
 }
 
 // extents reads samples that lie as they are in the file.

@@ -193,6 +193,9 @@ func readWAV(src Source, _ func(int64)) (*contents, error) {
 			if size == undefined && long >= 0 {
 				size = long
 			}
+			if size == 0 && long < 0 { // who wrote it could not go back
+				size = undefined
+			}
 			if size > src.Size()-at {
 				c.truncated = size != undefined
 				size = src.Size() - at

@@ -8,6 +8,7 @@ import (
 	"math"
 	"slices"
 	"sort"
+	"strings"
 
 	"metaplasis/internal/core/bmff"
 	"metaplasis/internal/core/coding"
@@ -24,6 +25,8 @@ type Item struct {
 	Container string
 	// Packed: it is sound that browsers take as its own frames alone.
 	Packed bool
+	// Notes say what of the files is not done as they say, for people.
+	Notes []string
 }
 
 // Cost is about how much memory an item takes, in bytes.
@@ -82,6 +85,7 @@ type Options struct {
 	Texts     []Text
 	NewHeader func(media.Track) *segment.Header // makes the CMAF header of a track
 	Progress  func(bytes int64)                 // is told how far a file was read; may be nil
+	Prefix    string                            // of the names of segments: it names the files as they are
 }
 
 // Open looks into the files.
@@ -93,6 +97,7 @@ func Open(o Options) (*Item, error) {
 			return nil, err
 		}
 		it.Truncated = it.Truncated || c.truncated
+		it.Notes = append(it.Notes, c.notes...)
 		if n == 0 {
 			it.Container = c.container
 		}
@@ -118,6 +123,12 @@ func Open(o Options) (*Item, error) {
 		it.Tracks = append(it.Tracks, t)
 	}
 	it.cut()
+	for i := range it.Tracks {
+		for _, s := range it.Tracks[i].Segments {
+			s.Prefix = o.Prefix
+			s.ETag = `"` + o.Prefix + strings.TrimPrefix(s.ETag, `"`)
+		}
+	}
 	return it, nil
 }
 
@@ -148,7 +159,7 @@ func (it *Item) look(src Source, s *source, newHeader func(media.Track) *segment
 	if out.Trouble == "" {
 		track, trouble := s.find(src)
 		if out.Trouble = trouble; trouble == "" {
-			track.Language, track.Name = s.language, s.title
+			track.Language, track.Name, track.Turned = s.language, s.title, s.turned
 			out.Track = track
 			out.time()
 		} else {
@@ -338,6 +349,11 @@ func (it *Item) lines(lead *Track) (lines []int64) {
 			lines = append(lines, at)
 		}
 	}
+	if lead.Kind == media.Video { // sound that goes on behind the last picture has segments of its own
+		for at := lead.until() + keySlack; len(lines) > 0 && it.Duration-at > least/2; at += least {
+			lines = append(lines, at)
+		}
+	}
 	return lines
 }
 
@@ -357,6 +373,15 @@ func (t *Track) keys() (out []int64) {
 	}
 	slices.Sort(out)
 	return out
+}
+
+// until is when the track's last sample is over in what is made, ticks of media.VideoTimescale.
+func (t *Track) until() (end int64) {
+	s := t.source
+	for k := max(len(s.samples)-32, 0); k < len(s.samples); k++ {
+		end = max(end, media.Rescale(s.samples[k].PTS+t.shift+int64(s.samples[k].Duration), s.scale, media.VideoTimescale))
+	}
+	return end
 }
 
 // cut makes the segments of a track between lines.

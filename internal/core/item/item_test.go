@@ -2,6 +2,7 @@ package item_test
 
 import (
 	"encoding/binary"
+	"strings"
 	"sync"
 	"testing"
 
@@ -66,6 +67,7 @@ func TestEveryFile(t *testing.T) {
 				return
 			}
 			assert.Equal(t, f.Container, it.Container)
+			assert.Contains(t, strings.Join(it.Notes, " "), f.Notes)
 			played, trouble := 0, ""
 			for i := range it.Tracks {
 				tr := &it.Tracks[i]

@@ -1,6 +1,9 @@
 package item
 
 import (
+	"fmt"
+	"slices"
+
 	"metaplasis/internal/core/bmff"
 	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/media"
@@ -29,8 +32,20 @@ func readMP4(src Source, _ func(int64)) (*contents, error) {
 		case "soun":
 			s.kind = media.Audio
 		case "vide":
+			if s.turned = t.Turned; s.turned != 0 {
+				c.note("Players turn its pictures by %d degrees, as the file says; what is coded of them anew is not turned.", s.turned)
+			}
+		case "text", "sbtl", "subt", "clcp":
+			c.note("Text tracks in the file are not read: put subtitles beside it, as NAME.de.vtt.")
+			continue
 		default:
 			continue
+		}
+		if t.Cuts > 1 {
+			c.note("Its edit list has %d cuts, which are not followed: all of the media plays.", t.Cuts)
+		}
+		if t.Descriptions > 1 {
+			s.trouble = fmt.Sprintf("its samples change their format within the file: %d descriptions, where one is read", t.Descriptions)
 		}
 		if t.Protected {
 			s.trouble = "its media is encrypted"
@@ -38,4 +53,11 @@ func readMP4(src Source, _ func(int64)) (*contents, error) {
 		c.tracks = append(c.tracks, s)
 	}
 	return c, nil
+}
+
+// note tells something once.
+func (c *contents) note(text string, args ...any) {
+	if text = fmt.Sprintf(text, args...); !slices.Contains(c.notes, text) {
+		c.notes = append(c.notes, text)
+	}
 }

@@ -186,6 +186,7 @@ type Track struct {
 	// Undecodable says why no decoder here reads the track, in words; "" when one does. It passes through all the same.
 	Undecodable string `json:"undecodable,omitempty"`
 	OnlyCoded   bool   `json:"onlyCoded,omitempty"` // nothing packages it as it is: it is coded anew
+	Turned      int    `json:"-"`                   // degrees clockwise by which players turn the pictures: 0, 90, 180 or 270
 	Reorder     *int   `json:"-"`                   // how many pictures may be decoded before one and presented behind it; nil: it does not say
 	Reordered   bool   `json:"-"`                   // pictures may be presented in another order than they are decoded
 
