@@ -10,6 +10,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"maps"
 	"net/url"
 	"regexp"
 	"slices"
@@ -47,6 +48,8 @@ var Schemes = []string{"folder", "put+http", "put+https", "s3", "ftp", "ftps", "
 
 // copied is what the far end has of a channel, over several attempts.
 type copied struct {
+	mu    sync.Mutex
+	kept  bool                 // the far end lets nothing be removed
 	files map[string]time.Time // when no list named it any more; zero while one does
 	lists map[string]string    // by name, the digest of what was written
 }
@@ -96,6 +99,9 @@ func (w *Writer) Copy(ctx context.Context, p *relay.Plan, up func(), sent func(b
 			text := "writing to " + relay.Shown(p.Address)
 			if behind > 0 {
 				text += fmt.Sprintf(", %.0f s behind", behind.Seconds())
+			}
+			if x.c.kept {
+				text += "; the far end lets nothing be removed, so that what is over stays there"
 			}
 			tell(text)
 		}
@@ -157,12 +163,13 @@ const maxCopies = 1024
 
 // run is one attempt.
 type run struct {
-	w    *Writer
-	p    *relay.Plan
-	at   string // the address, with the channel and the date in it
-	t    target
-	c    *copied
-	sent func(bytes int, lost int64)
+	w       *Writer
+	p       *relay.Plan
+	at      string // the address, with the channel and the date in it
+	t       target
+	c       *copied
+	sent    func(bytes int, lost int64)
+	sending sync.Mutex // guards sent
 	// What the lists at the far end were made of, by name: there is a round ten times a second, and mostly nothing new.
 	views map[string]*present.View
 	docs  map[string][]byte
@@ -174,14 +181,33 @@ func (w *Writer) newRun(p *relay.Plan, at string, t target, sent func(bytes int,
 	return &run{w: w, p: p, at: at, t: t, c: w.copyOf(there), sent: sent, views: map[string]*present.View{}, docs: map[string][]byte{}}
 }
 
-func (x *run) put(ctx context.Context, name, contentType string, pieces ...[]byte) error {
-	own, cancel := context.WithTimeout(ctx, wait)
-	defer cancel()
-	if err := x.t.put(own, name, contentType, pieces); err != nil {
-		return fmt.Errorf("%s: %w", name, err)
+// Tries of a file whose far end says that it may take it a moment later, and the pause before the first further one.
+const (
+	putTries = 4
+	putPause = 200 * time.Millisecond
+)
+
+func (x *run) put(ctx context.Context, name, contentType string, pieces ...[]byte) (err error) {
+	for n := range putTries {
+		own, cancel := context.WithTimeout(ctx, wait)
+		err = x.t.put(own, name, contentType, pieces)
+		cancel()
+		if err == nil {
+			x.sending.Lock()
+			defer x.sending.Unlock()
+			x.sent(int(size(pieces)), 0)
+			return nil
+		}
+		if !passing(err) {
+			break
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(putPause << n):
+		}
 	}
-	x.sent(int(size(pieces)), 0)
-	return nil
+	return fmt.Errorf("%s: %w", name, err)
 }
 
 // mediaType is the type of a rendition's segments.
@@ -197,6 +223,11 @@ func mediaType(t *media.Track) string {
 
 // round writes what is new, and reports whether the channel has lists, and how much media is not written yet.
 func (x *run) round(ctx context.Context) (listed bool, behind time.Duration, err error) {
+	// The documents first: all that they name is in the views then, and is written before them.
+	docs := map[string][]byte{}
+	for file := range documents {
+		docs[file] = x.w.Channels.Document(x.p.Channel, file)
+	}
 	views := x.w.Channels.Views(x.p.Channel)
 	names := make([]string, 0, len(views))
 	for name, v := range views {
@@ -206,12 +237,8 @@ func (x *run) round(ctx context.Context) (listed bool, behind time.Duration, err
 	}
 	slices.Sort(names)
 	needed := map[string]bool{}
-	for _, name := range names {
-		late, err := x.rendition(ctx, name, views[name], needed)
-		if err != nil {
-			return false, 0, err
-		}
-		behind = max(behind, late)
+	if behind, err = x.renditions(ctx, names, views, needed); err != nil {
+		return false, 0, err
 	}
 	for _, name := range names {
 		if x.views[name] == views[name] {
@@ -225,13 +252,13 @@ func (x *run) round(ctx context.Context) (listed bool, behind time.Duration, err
 			x.views[name] = views[name]
 		}
 	}
-	for file, kind := range map[string]string{"index.m3u8": "application/vnd.apple.mpegurl", "index.mpd": "application/dash+xml"} {
-		b := x.w.Channels.Document(x.p.Channel, file)
+	for file, kind := range documents {
+		b := docs[file]
 		if b == nil {
 			continue
 		}
 		listed = true
-		if bytes.Equal(x.docs[file], b) {
+		if bytes.Equal(x.docs[file], b) || behind > 0 { // else it waits for what it names
 			continue
 		}
 		if _, err := x.list(ctx, file, kind, plain(b)); err != nil {
@@ -242,19 +269,45 @@ func (x *run) round(ctx context.Context) (listed bool, behind time.Duration, err
 	return listed, behind, x.expire(ctx, needed)
 }
 
+// documents are the lists of a channel, by their names, and their types.
+var documents = map[string]string{"index.m3u8": "application/vnd.apple.mpegurl", "index.mpd": "application/dash+xml"}
+
+// renditions writes the segments of all renditions that the far end does not have, several at a time where it takes them.
+func (x *run) renditions(ctx context.Context, names []string, views map[string]*present.View, needed map[string]bool) (behind time.Duration, err error) {
+	var all sync.WaitGroup
+	var mu sync.Mutex
+	room := make(chan struct{}, max(x.t.streams(), 1))
+	for _, name := range names {
+		room <- struct{}{}
+		all.Go(func() {
+			defer func() { <-room }()
+			own := map[string]bool{}
+			late, wrong := x.rendition(ctx, name, views[name], own)
+			mu.Lock()
+			defer mu.Unlock()
+			maps.Copy(needed, own)
+			if behind = max(behind, late); err == nil {
+				err = wrong
+			}
+		})
+	}
+	all.Wait()
+	return behind, err
+}
+
 // rendition writes the segments of a rendition that the far end does not have.
 func (x *run) rendition(ctx context.Context, name string, v *present.View, needed map[string]bool) (behind time.Duration, err error) {
 	written := func(s *segment.Segment) error {
 		header, file := name+"/"+s.Header.Name, name+"/"+hls.CMAF.SegmentName(s)
 		needed[header], needed[file] = true, true
 		kind := mediaType(&s.Header.Track)
-		if _, have := x.c.files[header]; !have {
+		if !x.has(header) {
 			if err := x.put(ctx, header, kind, s.Header.Bytes); err != nil {
 				return err
 			}
-			x.c.files[header] = time.Time{}
+			x.note(header)
 		}
-		if _, have := x.c.files[file]; have {
+		if x.has(file) {
 			return nil
 		}
 		b, err := s.Bytes()
@@ -264,7 +317,7 @@ func (x *run) rendition(ctx context.Context, name string, v *present.View, neede
 		if err := x.put(ctx, file, kind, b...); err != nil {
 			return err
 		}
-		x.c.files[file] = time.Time{}
+		x.note(file)
 		return nil
 	}
 	var missing []*segment.Segment
@@ -293,7 +346,16 @@ func (x *run) rendition(ctx context.Context, name string, v *present.View, neede
 	return behind, nil
 }
 
+// note says that the far end has a file.
+func (x *run) note(file string) {
+	x.c.mu.Lock()
+	defer x.c.mu.Unlock()
+	x.c.files[file] = time.Time{}
+}
+
 func (x *run) has(file string) bool {
+	x.c.mu.Lock()
+	defer x.c.mu.Unlock()
 	_, ok := x.c.files[file]
 	return ok
 }
@@ -324,24 +386,45 @@ func (x *run) list(ctx context.Context, name, kind string, b []byte) (done bool,
 
 // expire removes media that no list has named for a while.
 func (x *run) expire(ctx context.Context, needed map[string]bool) error {
-	now := time.Now()
+	for _, name := range x.over(needed, time.Now()) {
+		own, cancel := context.WithTimeout(ctx, wait)
+		err := x.t.remove(own, name)
+		cancel()
+		switch {
+		case ctx.Err() != nil:
+			return ctx.Err()
+		case err != nil && refused(err):
+			x.c.kept = true
+			return nil
+		case err != nil: // it is tried again a while later; what is written goes on
+			return nil
+		}
+		x.c.mu.Lock()
+		delete(x.c.files, name)
+		x.c.mu.Unlock()
+	}
+	return nil
+}
+
+// over lists the files that no list has named for a while, and notes those that none names any more.
+func (x *run) over(needed map[string]bool, now time.Time) (out []string) {
+	x.c.mu.Lock()
+	defer x.c.mu.Unlock()
 	for name, gone := range x.c.files {
 		switch {
 		case needed[name]:
 			x.c.files[name] = time.Time{}
 		case gone.IsZero():
 			x.c.files[name] = now
-		case now.Sub(gone) > keepGone:
-			own, cancel := context.WithTimeout(ctx, wait)
-			err := x.t.remove(own, name)
-			cancel()
-			if err != nil {
-				return fmt.Errorf("removing %s: %w", name, err)
-			}
+		case now.Sub(gone) <= keepGone:
+		case x.c.kept:
 			delete(x.c.files, name)
+		default:
+			x.c.files[name] = now
+			out = append(out, name)
 		}
 	}
-	return nil
+	return out
 }
 
 // playlist is the media playlist of a view without what only a server can do: parts, and waiting for them.

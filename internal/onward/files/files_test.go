@@ -486,3 +486,116 @@ func TestMediaThatNoListNamesIsRemoved(t *testing.T) {
 	assert.ErrorIs(t, err, os.ErrNotExist)
 	assert.NotContains(t, x.c.files, first)
 }
+
+// moody is a far end that answers 503 now and then, takes no DELETE, and needs a round trip for each file.
+type moody struct {
+	mu      sync.Mutex
+	files   map[string][]byte
+	puts    int
+	now     int // on their way
+	most    int
+	removes int
+	missing []string // that a manifest named before it came
+	trip    time.Duration
+}
+
+func (m *moody) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	m.mu.Lock()
+	m.now++
+	m.most = max(m.most, m.now)
+	m.mu.Unlock()
+	time.Sleep(m.trip)
+	b, _ := io.ReadAll(r.Body)
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.now--
+	if r.Method == http.MethodDelete {
+		m.removes++
+		http.Error(w, "no", http.StatusMethodNotAllowed)
+		return
+	}
+	if m.puts++; m.puts%7 == 3 {
+		http.Error(w, "a moment", http.StatusServiceUnavailable)
+		return
+	}
+	name := strings.TrimPrefix(r.URL.Path, "/live/")
+	if name == "index.mpd" {
+		for n := range strings.FieldsSeq(string(b)) {
+			if file, ok := strings.CutPrefix(n, "file:"); ok && m.files[file] == nil {
+				m.missing = append(m.missing, file)
+			}
+		}
+	}
+	m.files[name] = b
+}
+
+// naming is a programme whose manifest names the newest segment.
+type naming struct{ *programme }
+
+func (n naming) Document(channel, file string) []byte {
+	if file == "index.mpd" {
+		return fmt.Appendf(nil, "<MPD> file:source/a-%d.m4s file:audio/a-%d.m4s </MPD>", n.newest(), n.newest())
+	}
+	return n.programme.Document(channel, file)
+}
+
+// A single refusal costs its file a moment and nothing else; a far end that lets nothing be removed is told of and goes on; files are on
+// their way side by side; and a manifest comes behind all that it names, while the window moves.
+func TestAMoodyFarEnd(t *testing.T) {
+	far := &moody{files: map[string][]byte{}, trip: 3 * time.Millisecond}
+	s := httptest.NewServer(far)
+	defer s.Close()
+	p := naming{&programme{last: 3}}
+	w := &Writer{Channels: p}
+	var texts sync.Map
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan error, 1)
+	go func() {
+		at := "put+" + s.URL + "/live"
+		done <- w.Copy(ctx, &relay.Plan{Channel: "line", Name: "site", Address: at, Full: at}, func() {}, func(int, int64) {}, func(text string) { texts.Store(text, true) })
+	}()
+	has := func(msn uint64) func() bool {
+		return func() bool {
+			far.mu.Lock()
+			defer far.mu.Unlock()
+			return far.files[fmt.Sprintf("source/a-%d.m4s", msn)] != nil && far.files[fmt.Sprintf("audio/a-%d.m4s", msn)] != nil && bytes.Contains(far.files["index.mpd"], fmt.Appendf(nil, "a-%d.m4s", msn))
+		}
+	}
+	for msn := uint64(3); msn < 20; msn++ {
+		require.Eventually(t, has(msn), 20*time.Second, time.Millisecond, "segment %d", msn)
+		p.grow()
+	}
+	w.mu.Lock()
+	c := w.copies[relay.Plan{Channel: "line", Name: "site", Address: "put+" + s.URL + "/live", Full: "put+" + s.URL + "/live"}]
+	w.mu.Unlock()
+	c.mu.Lock()
+	for name, gone := range c.files {
+		if !gone.IsZero() {
+			c.files[name] = time.Now().Add(-keepGone - time.Second)
+		}
+	}
+	c.mu.Unlock()
+	require.Eventually(t, func() bool {
+		told := false
+		texts.Range(func(text, _ any) bool {
+			told = told || strings.Contains(text.(string), "lets nothing be removed")
+			return true
+		})
+		return told
+	}, 20*time.Second, 5*time.Millisecond)
+	require.Eventually(t, has(20), 20*time.Second, time.Millisecond, "it goes on")
+	cancel()
+	require.ErrorIs(t, <-done, context.Canceled)
+	assert.Empty(t, far.missing)
+	assert.Greater(t, far.most, 1)
+	assert.Equal(t, 1, far.removes, "it is not asked again")
+}
+
+// Paths of FTP lie below the folder that signing in leads to, unless they begin with an encoded slash.
+func TestFoldersOfFTP(t *testing.T) {
+	for address, want := range map[string]string{"ftp://h/www/live": "www/live", "ftp://h": "", "ftp://h/": "", "ftp://h/%2Fsrv/live/": "/srv/live", "ftp://h/../up": "up"} {
+		u, err := url.Parse(address)
+		require.NoError(t, err)
+		assert.Equal(t, want, ftpBase(u.Path), address)
+	}
+}

@@ -15,6 +15,7 @@ import (
 	"path"
 	"path/filepath"
 	"strings"
+	"sync"
 	"time"
 
 	"metaplasis/internal/network"
@@ -31,7 +32,50 @@ type target interface {
 	put(ctx context.Context, name, contentType string, pieces [][]byte) error
 	remove(ctx context.Context, name string) error
 	close() error
+	// streams is how many files may be on their way at a time.
+	streams() int
 }
+
+// statusError is an answer of a far end that is no success.
+type statusError struct {
+	status int
+	text   string
+}
+
+func (e *statusError) Error() string { return e.text }
+
+// passing reports whether a far end that answered so may take the file a moment later.
+func passing(err error) bool {
+	code := 0
+	var told *statusError
+	var store minio.ErrorResponse
+	switch {
+	case errors.As(err, &told):
+		code = told.status
+	case errors.As(err, &store):
+		code = store.StatusCode
+	}
+	return code >= 500 && code != http.StatusNotImplemented || code == http.StatusTooManyRequests || code == http.StatusRequestTimeout
+}
+
+// refused reports whether a far end will not do what it was asked for.
+func refused(err error) bool {
+	var told *statusError
+	var store minio.ErrorResponse
+	var ftpSaid *textproto.Error
+	switch {
+	case errors.As(err, &told):
+		return told.status/100 == 4 || told.status == http.StatusNotImplemented
+	case errors.As(err, &store):
+		return store.StatusCode/100 == 4
+	case errors.As(err, &ftpSaid):
+		return ftpSaid.Code/100 == 5
+	}
+	return errors.Is(err, os.ErrPermission)
+}
+
+// manyStreams is how many files are on their way at a time where each takes a round trip or more.
+const manyStreams = 6
 
 // wait bounds one file's way to the far end, and the way to it.
 const wait = 20 * time.Second
@@ -121,6 +165,8 @@ func (d onDisk) remove(_ context.Context, name string) error {
 
 func (d onDisk) close() error { return d.root.Close() }
 
+func (onDisk) streams() int { return 1 }
+
 // overHTTP writes by PUT and DELETE (DASH-IF Live Media Ingest Protocol, interface 2).
 type overHTTP struct {
 	client *http.Client
@@ -172,7 +218,7 @@ func (h *overHTTP) do(ctx context.Context, method, name, contentType string, pie
 	_ = res.Body.Close()
 	gone := method == http.MethodDelete && (res.StatusCode == http.StatusNotFound || res.StatusCode == http.StatusGone)
 	if res.StatusCode/100 != 2 && !gone {
-		return fmt.Errorf("the far end answered %s to %s of %s", res.Status, method, name)
+		return &statusError{res.StatusCode, fmt.Sprintf("the far end answered %s to %s of %s", res.Status, method, name)}
 	}
 	return nil
 }
@@ -184,6 +230,8 @@ func (h *overHTTP) put(ctx context.Context, name, contentType string, pieces [][
 func (h *overHTTP) remove(ctx context.Context, name string) error {
 	return h.do(ctx, http.MethodDelete, name, "", nil)
 }
+
+func (*overHTTP) streams() int { return manyStreams }
 
 func (h *overHTTP) close() error { h.client.CloseIdleConnections(); return nil }
 
@@ -232,78 +280,197 @@ func (b *bucket) remove(ctx context.Context, name string) error {
 
 func (b *bucket) close() error { return nil }
 
-// overFTP writes over FTP, with TLS for ftps.
+func (*bucket) streams() int { return manyStreams }
+
+// overFTP writes over FTP, with TLS for ftps, on several connections, each of which carries one file at a time.
 type overFTP struct {
-	c    *ftp.ServerConn
-	base string
+	dial func(ctx context.Context) (*ftp.ServerConn, error)
+	base string // relative to the folder that signing in leads to, or from / on
+	free chan *ftp.ServerConn
+	open chan struct{} // one for each connection
+	mu   sync.Mutex
 	made map[string]bool
 }
+
+// deadlined gives up a connection on which nothing moves.
+type deadlined struct{ net.Conn }
+
+func (d deadlined) Read(b []byte) (int, error) {
+	_ = d.SetReadDeadline(time.Now().Add(wait))
+	return d.Conn.Read(b)
+}
+
+func (d deadlined) Write(b []byte) (int, error) {
+	_ = d.SetWriteDeadline(time.Now().Add(wait))
+	return d.Conn.Write(b)
+}
+
+// ftpStreams is how many connections there are: servers let few in.
+const ftpStreams = 3
 
 func openFTP(ctx context.Context, u *url.URL) (target, error) {
 	host := u.Host
 	if u.Port() == "" {
 		host = net.JoinHostPort(u.Hostname(), "21")
 	}
-	options := []ftp.DialOption{ftp.DialWithContext(ctx), ftp.DialWithDialer(*network.Dialer(wait)), ftp.DialWithShutTimeout(wait)}
-	if u.Scheme == "ftps" {
-		options = append(options, ftp.DialWithExplicitTLS(&tls.Config{ServerName: u.Hostname(), MinVersion: tls.VersionTLS12}))
-	}
-	c, err := ftp.Dial(host, options...)
-	if err != nil {
-		return nil, err
-	}
 	password, _ := u.User.Password()
 	user := u.User.Username()
 	if user == "" {
 		user, password = "anonymous", "anonymous"
 	}
-	if err := c.Login(user, password); err != nil {
-		return nil, errors.Join(fmt.Errorf("signing in: %w", err), c.Quit())
+	conf := &tls.Config{ServerName: u.Hostname(), MinVersion: tls.VersionTLS12}
+	dial := func(ctx context.Context) (*ftp.ServerConn, error) {
+		control := true
+		options := []ftp.DialOption{ftp.DialWithShutTimeout(wait), ftp.DialWithDialFunc(func(kind, address string) (net.Conn, error) {
+			own, cancel := context.WithTimeout(context.WithoutCancel(ctx), wait)
+			defer cancel()
+			conn, err := network.Dialer(wait).DialContext(own, kind, address)
+			if err != nil {
+				return nil, err
+			}
+			first := control
+			if control = false; !first && u.Scheme == "ftps" {
+				return tls.Client(deadlined{conn}, conf), nil
+			}
+			return deadlined{conn}, nil
+		})}
+		if u.Scheme == "ftps" {
+			options = append(options, ftp.DialWithExplicitTLS(conf))
+		}
+		c, err := ftp.Dial(host, options...)
+		if err != nil {
+			return nil, err
+		}
+		if err := c.Login(user, password); err != nil {
+			return nil, errors.Join(fmt.Errorf("signing in: %w", err), c.Quit())
+		}
+		return c, nil
 	}
-	return &overFTP{c: c, base: strings.Trim(u.Path, "/"), made: map[string]bool{}}, nil
+	f := &overFTP{dial: dial, base: ftpBase(u.Path), made: map[string]bool{}, free: make(chan *ftp.ServerConn, ftpStreams), open: make(chan struct{}, ftpStreams)}
+	c, err := f.take(ctx)
+	if err == nil {
+		f.give(c, nil)
+	}
+	return f, err
 }
 
-func (f *overFTP) at(name string) string { return path.Join("/", f.base, name) }
+// ftpBase is the folder of an address: relative to the one that signing in leads to, unless it begins with an encoded slash (RFC 1738,
+// 3.2.2).
+func ftpBase(p string) string {
+	p = strings.TrimPrefix(p, "/")
+	if strings.HasPrefix(p, "/") {
+		return path.Clean(p)
+	}
+	return strings.Trim(path.Clean("/"+p), "/")
+}
 
-func (f *overFTP) put(_ context.Context, name, _ string, pieces [][]byte) error {
-	full := f.at(name)
+// take waits for a connection, or opens one.
+func (f *overFTP) take(ctx context.Context) (*ftp.ServerConn, error) {
+	select {
+	case c := <-f.free:
+		return c, nil
+	default:
+	}
+	select {
+	case c := <-f.free:
+		return c, nil
+	case f.open <- struct{}{}:
+		c, err := f.dial(ctx)
+		if err != nil {
+			<-f.open
+		}
+		return c, err
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
+
+// give takes a connection back. One on which something went wrong is closed.
+func (f *overFTP) give(c *ftp.ServerConn, err error) {
+	var said *textproto.Error
+	if err == nil || errors.As(err, &said) {
+		f.free <- c
+		return
+	}
+	_ = c.Quit()
+	<-f.open
+}
+
+func (f *overFTP) at(name string) string { return path.Join(f.base, name) }
+
+func (f *overFTP) put(ctx context.Context, name, _ string, pieces [][]byte) error {
+	c, err := f.take(ctx)
+	if err != nil {
+		return err
+	}
+	err = f.store(c, f.at(name), pieces)
+	f.give(c, err)
+	return err
+}
+
+func (f *overFTP) store(c *ftp.ServerConn, full string, pieces [][]byte) error {
+	f.mu.Lock()
 	if dir := path.Dir(full); !f.made[dir] {
 		at := ""
+		if strings.HasPrefix(dir, "/") {
+			at = "/"
+		}
 		for part := range strings.SplitSeq(strings.Trim(dir, "/"), "/") {
-			at += "/" + part
-			_ = f.c.MakeDir(at) // it may be there
+			if at = path.Join(at, part); part != "." {
+				_ = c.MakeDir(at) // it may be there
+			}
 		}
 		f.made[dir] = true
 	}
+	f.mu.Unlock()
 	part := path.Join(path.Dir(full), ".part-"+path.Base(full))
-	if err := f.c.Stor(part, reader(pieces)); err != nil {
+	if err := c.Stor(part, reader(pieces)); err != nil {
 		return err
 	}
-	err := f.c.Rename(part, full)
+	err := c.Rename(part, full)
 	if refusal := (*textproto.Error)(nil); errors.As(err, &refusal) { // some servers rename over nothing that is there
-		_ = f.c.Delete(full)
-		err = f.c.Rename(part, full)
+		_ = c.Delete(full)
+		err = c.Rename(part, full)
 	}
 	return err
 }
 
-func (f *overFTP) remove(_ context.Context, name string) error {
-	err := f.c.Delete(f.at(name))
+func (f *overFTP) remove(ctx context.Context, name string) error {
+	c, err := f.take(ctx)
+	if err != nil {
+		return err
+	}
+	err = c.Delete(f.at(name))
+	f.give(c, err)
 	if refusal := (*textproto.Error)(nil); errors.As(err, &refusal) && refusal.Code == ftp.StatusFileUnavailable {
 		return nil
 	}
 	return err
 }
 
-func (f *overFTP) close() error { return f.c.Quit() }
+func (*overFTP) streams() int { return ftpStreams }
+
+func (f *overFTP) close() (err error) {
+	for {
+		select {
+		case c := <-f.free:
+			err = errors.Join(err, c.Quit())
+		default:
+			return err
+		}
+	}
+}
 
 // overSFTP writes over SSH's file transfer.
 type overSFTP struct {
 	ssh  *ssh.Client
 	c    *sftp.Client
 	base string
+	mu   sync.Mutex
 	made map[string]bool
 }
+
+func (*overSFTP) streams() int { return manyStreams }
 
 func openSFTP(ctx context.Context, u *url.URL) (target, error) {
 	host := u.Host
@@ -340,11 +507,8 @@ func (s *overSFTP) put(ctx context.Context, name, _ string, pieces [][]byte) err
 	stop := context.AfterFunc(ctx, func() { _ = s.ssh.Close() }) // a line that stands still is given up
 	defer stop()
 	full := path.Join(s.base, name)
-	if dir := path.Dir(full); !s.made[dir] {
-		if err := s.c.MkdirAll(dir); err != nil {
-			return err
-		}
-		s.made[dir] = true
+	if err := s.folder(path.Dir(full)); err != nil {
+		return err
 	}
 	part := path.Join(path.Dir(full), ".part-"+path.Base(full))
 	f, err := s.c.Create(part)
@@ -362,6 +526,20 @@ func (s *overSFTP) put(ctx context.Context, name, _ string, pieces [][]byte) err
 		_ = s.c.Remove(full)
 		return s.c.Rename(part, full)
 	}
+	return nil
+}
+
+// folder makes a folder, once.
+func (s *overSFTP) folder(dir string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.made[dir] {
+		return nil
+	}
+	if err := s.c.MkdirAll(dir); err != nil {
+		return err
+	}
+	s.made[dir] = true
 	return nil
 }
 
