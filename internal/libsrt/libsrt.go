@@ -406,7 +406,7 @@ func (e *RefusedError) Error() string { return e.Text }
 var reasons = map[int]string{
 	BadRequest: "it does not understand the stream id", Unauthorized: "the key is wrong", Overload: "it takes no more connections",
 	Forbidden: "it does not let this address in", NotFound: "it has no such channel", BadMode: "it does not do what the stream id asks for",
-	Conflict: "another sender is there", C.SRT_REJ_BADSECRET: "the passphrase is wrong", C.SRT_REJ_UNSECURE: "one side has a passphrase and the other has none",
+	Conflict: "another sender is there", C.SRT_REJ_BADSECRET: "the passphrase is wrong", C.SRT_REJ_UNSECURE: "the passphrase is wrong, or one side alone has one",
 }
 
 func refusal(s C.SRTSOCKET, addr string) error {

@@ -3,6 +3,7 @@ package onward
 import (
 	"context"
 	"errors"
+	"sync/atomic"
 	"time"
 
 	"metaplasis/internal/core/hub"
@@ -32,7 +33,11 @@ type Carrier struct {
 	wait   bool          // for a keyframe: it is late
 	lost   int64
 	sent   bool
+	lag    atomic.Int64 // nanoseconds by which the newest unit was later than the most punctual one
 }
+
+// Lag is by how much what is sent is later than it could be.
+func (c *Carrier) Lag() time.Duration { return time.Duration(c.lag.Load()) }
 
 const (
 	// HeadStart is where the line's clock begins, so that sound that came early does not lie before 0.
@@ -156,6 +161,7 @@ func (c *Carrier) behind(u *hub.Unit) time.Duration {
 func (c *Carrier) late(u *hub.Unit, video bool) bool {
 	now := c.behind(u)
 	c.lead = min(c.lead, now)
+	c.lag.Store(int64(now - c.lead))
 	random := u.Random && (u.Track.Kind == media.Video || !video)
 	if c.wait {
 		c.wait = !random || now-c.lead > maxBehind/2

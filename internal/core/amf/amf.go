@@ -261,6 +261,9 @@ func appendValue(dst []byte, v any) []byte {
 		return appendName(append(dst, markString), v)
 	case Object:
 		return appendProperties(append(dst, markObject), v)
+	case []any:
+		dst = binary.BigEndian.AppendUint32(append(dst, markStrict), uint32(len(v)))
+		return Append(dst, v...)
 	case ECMAArray:
 		dst = binary.BigEndian.AppendUint32(append(dst, markECMAArray), uint32(len(v)))
 		return appendProperties(dst, Object(v))

@@ -6,6 +6,7 @@ import (
 	"io"
 
 	"metaplasis/internal/core/amf"
+	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/media"
 )
 
@@ -17,13 +18,58 @@ type Client struct {
 	stage          int // 0: S0 to S2, 1: chunks
 	stream         uint32
 	started        bool
-	plays          bool // it receives
+	plays          bool            // it receives
+	takes          map[string]bool // the FourCCs that the server announced
 }
+
+// offeredCodecs lists the codecs of the enhanced form that are known here.
+func offeredCodecs() (out []any) {
+	for _, kind := range []media.Kind{media.Video, media.Audio} {
+		for _, code := range coding.FourCCs(kind) {
+			out = append(out, code)
+		}
+	}
+	return out
+}
+
+// announced reads what a server says in its answer to connect of the codecs that it takes: fourCcList, or a map of each kind.
+func (c *Client) announced(values []any) {
+	for _, v := range values {
+		o, ok := v.(amf.Object)
+		if !ok {
+			continue
+		}
+		for _, p := range o {
+			switch list := p.Value.(type) {
+			case []any:
+				for _, code := range list {
+					if text, ok := code.(string); ok && p.Name == "fourCcList" && len(c.takes) < maxAnnounced {
+						c.takes[text] = true
+					}
+				}
+			case amf.Object:
+				for _, one := range list {
+					if (p.Name == "videoFourCcInfoMap" || p.Name == "audioFourCcInfoMap") && len(c.takes) < maxAnnounced {
+						c.takes[one.Name] = true
+					}
+				}
+			}
+		}
+	}
+}
+
+// maxAnnounced bounds them.
+//
+//limit:codecs that a server announces | each connection | further ones are not sent to it
+const maxAnnounced = 64
+
+// Takes reports whether the server announced a codec by its FourCC; "*" announces all.
+func (c *Client) Takes(fourCC string) bool { return c.takes[fourCC] || c.takes["*"] }
 
 // NewClient makes a sending end that will publish name in the application app, and queues its
 // first bytes. url is the address without the name, as connect's tcUrl wants it.
 func NewClient(random io.Reader, url, app, name string, digest bool) (*Client, error) {
-	c := &Client{link: newLink(), app: app, name: name, url: url}
+	c := &Client{link: newLink(), app: app, name: name, url: url, takes: map[string]bool{}}
 	hello, err := makeC1(random, digest)
 	if err != nil {
 		return nil, err
@@ -68,6 +114,7 @@ func (c *Client) Feed(p []byte, handle func(Event) error) error {
 		c.command(0, "connect", 1.0, amf.Object{
 			{Name: "app", Value: c.app}, {Name: "type", Value: "nonprivate"}, {Name: "tcUrl", Value: c.url},
 			{Name: "capsEx", Value: float64(canReconnect | canMultitrack | canModify | canNanos)},
+			{Name: "fourCcList", Value: offeredCodecs()},
 		})
 	}
 	c.count(len(p))
@@ -117,6 +164,7 @@ func (c *Client) message(m *Message, handle func(Event) error) error {
 	case "_result":
 		switch values[1] {
 		case 1.0: // of connect
+			c.announced(values[2:])
 			if !c.plays {
 				c.command(0, "releaseStream", 2.0, nil, c.name)
 				c.command(0, "FCPublish", 3.0, nil, c.name)
@@ -138,7 +186,7 @@ func (c *Client) message(m *Message, handle func(Event) error) error {
 		}
 	case "_error":
 		if values[1] == 1.0 || values[1] == 4.0 || values[1] == 5.0 {
-			return handle(Event{Kind: EventRefused, Text: info.String("description")})
+			return handle(Event{Kind: EventRefused, Name: info.String("code"), Text: info.String("description")})
 		}
 	case "onStatus":
 		if info.String("level") == "error" {

@@ -9,6 +9,7 @@ type Order struct {
 	depth  int
 	period int64   // from picture to picture, 0: not known
 	recent []int64 // presentation times, in their order
+	made   []int64 // those of them that stand for pictures before the first one
 	last   int64
 	begun  bool
 }
@@ -41,7 +42,9 @@ func (o *Order) Decode(pts int64) (dts int64) {
 		for n := o.depth; n > 0; n-- {
 			o.recent = append(o.recent, pts-int64(n)*step)
 		}
+		o.made = slices.Clone(o.recent)
 	}
+	o.replace(pts)
 	at, _ := slices.BinarySearch(o.recent, pts)
 	later := len(o.recent) - at // pictures that came before and are shown later
 	o.depth = min(max(o.depth, later), maxDepth)
@@ -55,4 +58,20 @@ func (o *Order) Decode(pts int64) (dts int64) {
 	}
 	o.last, o.begun = dts, true
 	return dts
+}
+
+// replace takes out the time that stood for a picture that has come: one that is decoded behind the first and presented before it.
+func (o *Order) replace(pts int64) {
+	step := o.period
+	if step <= 0 {
+		step = leastPeriod
+	}
+	i := slices.IndexFunc(o.made, func(at int64) bool { return at > pts-step/2 && at <= pts+step/2 })
+	if i < 0 {
+		return
+	}
+	if at, found := slices.BinarySearch(o.recent, o.made[i]); found {
+		o.recent = slices.Delete(o.recent, at, at+1)
+	}
+	o.made = slices.Delete(o.made, i, i+1)
 }

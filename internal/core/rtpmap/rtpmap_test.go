@@ -194,6 +194,27 @@ func TestPacketsAreBroughtInOrder(t *testing.T) {
 	assert.Equal(t, []uint16{got[len(got)-1] + 1, got[len(got)-1] + 2}, q.Missing(9))
 }
 
+// Where the parameter sets tell the order, decode times are even from the first picture on, wherever a receiver joins.
+func TestDecodeTimesOfAToldOrder(t *testing.T) {
+	const step = 3000
+	gop := []int64{0, 4, 2, 1, 3, 8, 6, 5, 7, 12, 10, 9, 11, 16, 14, 13, 15}
+	for join := range 9 {
+		var o Order
+		o.Expect(2, step)
+		var last int64
+		for n, at := range gop[join:] {
+			dts := o.Decode(at*step + 900_000)
+			assert.LessOrEqual(t, dts, at*step+900_000)
+			if n > 0 {
+				assert.True(t, n < 6 || dts > last, "joined at %d, picture %d", join, n)
+				assert.True(t, join > 0 || dts == last+step, "joined at %d, picture %d", join, n)
+				assert.True(t, n < 6 || (dts-last)%step == 0, "joined at %d, picture %d", join, n)
+			}
+			last = dts
+		}
+	}
+}
+
 // TestDecodeTimes gives pictures that are shown in another order than they come.
 func TestDecodeTimes(t *testing.T) {
 	for name, c := range map[string]struct{ shown []int64 }{

@@ -67,7 +67,16 @@ func (x *relay) attempt(ctx context.Context, up func()) error {
 		}
 		x.sent(bytes, lost)
 	}}
+	x.watch(c.Lag)
+	defer x.watch(nil)
 	return c.Run(ctx, tap, nil)
+}
+
+// watch says how late what is sent is; nil: nothing is sent.
+func (x *relay) watch(lag func() time.Duration) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.lag, x.moved = lag, time.Now()
 }
 
 // others carries further programmes of the transport stream, until the function that it returns is called. Each comes and

@@ -64,7 +64,10 @@ type Progress struct {
 	Bitrate  int64     `json:"bitrate"`         // bits in the newest second
 	Error    string    `json:"error,omitempty"` // the newest failure
 	Failed   time.Time `json:"failed,omitzero"`
-	Curve    []int64   `json:"curve,omitempty"` // bits in each of the last seconds, five minutes at most
+	// BehindMillis is by how much what is sent is late, since the far end takes it too slowly, or not at all; 0: it keeps up.
+	BehindMillis int64     `json:"behindMillis,omitempty"`
+	BehindSince  time.Time `json:"behindSince,omitzero"`
+	Curve        []int64   `json:"curve,omitempty"` // bits in each of the last seconds, five minutes at most
 }
 
 // Dialer opens the way to an address for a plan.
@@ -202,9 +205,40 @@ type relay struct {
 	// stopping: it is on no more, and is ending. The runner's lock guards it.
 	stopping bool
 
-	mu   sync.Mutex
-	st   Progress
-	last int64 // bytes at the newest second
+	mu    sync.Mutex
+	st    Progress
+	last  int64                // bytes at the newest second
+	moved time.Time            // when something was sent last
+	lag   func() time.Duration // of what is sent; nil: nothing is
+}
+
+// slow is how late a relay may be and keep up.
+const slow = 1500 * time.Millisecond
+
+// behind notes whether the far end keeps up. What is sent comes evenly: a pause of it is the far end's, unless nothing is on air.
+func (x *relay) behind(now time.Time) {
+	if x.st.State != Sending || x.lag == nil {
+		x.st.BehindMillis, x.st.BehindSince = 0, time.Time{}
+		return
+	}
+	late := x.lag()
+	if rest := now.Sub(x.moved); rest > slow && x.onAir() {
+		late += rest
+	}
+	if late <= slow {
+		x.st.BehindMillis, x.st.BehindSince = 0, time.Time{}
+		return
+	}
+	if x.st.BehindSince.IsZero() {
+		x.st.BehindSince = now
+	}
+	x.st.BehindMillis = late.Milliseconds()
+}
+
+// onAir reports whether there is something to send.
+func (x *relay) onAir() bool {
+	_, video, sound := x.r.Channels.Runs(x.p.Channel)
+	return video || sound
 }
 
 func (x *relay) set(state State, text string) {
@@ -222,6 +256,9 @@ func (x *relay) status() Progress {
 	st := x.st
 	st.Channel, st.Name = x.p.Channel, x.p.Name
 	st.Curve = append([]int64(nil), st.Curve...)
+	if st.BehindMillis > 0 {
+		st.Text += fmt.Sprintf(", %.1f s behind since %s UTC: the far end takes it too slowly, or not at all", float64(st.BehindMillis)/1000, st.BehindSince.UTC().Format("15:04:05"))
+	}
 	return st
 }
 
@@ -229,6 +266,7 @@ func (x *relay) status() Progress {
 func (x *relay) second() {
 	x.mu.Lock()
 	defer x.mu.Unlock()
+	x.behind(time.Now())
 	x.st.Bitrate = (x.st.Bytes - x.last) * 8
 	x.last = x.st.Bytes
 	x.st.Curve = append(x.st.Curve, x.st.Bitrate)
@@ -240,6 +278,7 @@ func (x *relay) second() {
 func (x *relay) sent(bytes int, lost int64) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
+	x.moved = time.Now()
 	x.st.Bytes += int64(bytes)
 	x.st.Units++
 	x.st.Lost += lost

@@ -74,6 +74,7 @@ type farEnd struct {
 	units  int
 	closed int
 	failed chan error
+	stuck  chan struct{} // it takes nothing until this is closed
 }
 
 func (f *farEnd) dial(context.Context, *url.URL, *Plan) (Line, error) {
@@ -103,7 +104,15 @@ func (f *farEnd) Unit(media.TrackID, int64, int64, bool, []byte) {
 	f.units++
 }
 func (f *farEnd) Cue(int64, []byte) {}
-func (f *farEnd) Flush() error      { return nil }
+func (f *farEnd) Flush() error {
+	f.mu.Lock()
+	stuck := f.stuck
+	f.mu.Unlock()
+	if stuck != nil {
+		<-stuck
+	}
+	return nil
+}
 func (f *farEnd) Failed() <-chan error {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -186,7 +195,7 @@ func TestARelayIsTriedAgain(t *testing.T) {
 		assert.Equal(t, Sending, p[0].State)
 		assert.Equal(t, "sending to test://club/live", p[0].Text)
 		assert.Positive(t, p[0].Bytes)
-		assert.EqualValues(t, 80_000, p[0].Bitrate, "ten pictures of 1,000 bytes a second")
+		assert.InDelta(t, 80_000, p[0].Bitrate, 8_000, "ten pictures of 1,000 bytes a second")
 		assert.NotEmpty(t, p[0].Curve)
 		assert.Equal(t, []string{"pier relay-failed", "pier relay-resumed"}, w.told())
 
@@ -202,6 +211,34 @@ func TestARelayIsTriedAgain(t *testing.T) {
 		time.Sleep(time.Second)
 		assert.Empty(t, w.r.Progress("pier"))
 		assert.Equal(t, 2, w.far.closed, "each line is closed")
+	})
+}
+
+// TestAFarEndThatStalls: the state says by how much what is sent is late, and since when, and no more of it once that is made up.
+func TestAFarEndThatStalls(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := newWorld(t, nil)
+		w.set(toTest)
+		time.Sleep(10 * time.Second)
+		assert.Zero(t, w.r.Progress("pier")[0].BehindMillis)
+		stuck := make(chan struct{})
+		w.far.mu.Lock()
+		w.far.stuck = stuck
+		w.far.mu.Unlock()
+		at := time.Now()
+		time.Sleep(8 * time.Second)
+		p := w.r.Progress("pier")[0]
+		assert.InDelta(t, 8000, p.BehindMillis, 1100)
+		assert.InDelta(t, 2000, p.BehindSince.Sub(at).Milliseconds(), 1100)
+		assert.Contains(t, p.Text, "s behind since "+p.BehindSince.UTC().Format("15:04:05"))
+		w.far.mu.Lock()
+		w.far.stuck = nil
+		w.far.mu.Unlock()
+		close(stuck)
+		time.Sleep(15 * time.Second)
+		p = w.r.Progress("pier")[0]
+		assert.Zero(t, p.BehindMillis)
+		assert.Equal(t, "sending to test://club/live", p.Text)
 	})
 }
 

@@ -2,6 +2,7 @@
 package rtmp
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/tls"
@@ -30,7 +31,9 @@ const (
 // RefusedError says that the server does not take the stream.
 type RefusedError struct{ Code, Text string }
 
-func (e *RefusedError) Error() string { return fmt.Sprintf("refused (%s): %s", e.Code, e.Text) }
+func (e *RefusedError) Error() string {
+	return fmt.Sprintf("the far end refused the stream (%s): %s", cmp.Or(e.Code, "without a code"), cmp.Or(e.Text, "it does not say why"))
+}
 
 // ReconnectError says that the server asks to connect again.
 type ReconnectError struct{ Text string }
@@ -156,6 +159,10 @@ func (c *Conn) start(ctx context.Context) error {
 				return ferr
 			}
 		}
+		var late net.Error
+		if errors.As(err, &late) && late.Timeout() && !started {
+			return fmt.Errorf("the server took the connection and said nothing for %d s", int(connectTimeout.Seconds()))
+		}
 		if err != nil && !started {
 			return fmt.Errorf("the server closed the connection before it accepted the stream: %w", err)
 		}
@@ -190,6 +197,13 @@ func (c *Conn) listen() {
 			return
 		}
 	}
+}
+
+// Takes reports whether the server announced a codec of the enhanced form by its FourCC.
+func (c *Conn) Takes(fourCC string) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.client.Takes(fourCC)
 }
 
 // Failed delivers the reason when the server ends the stream.

@@ -27,7 +27,11 @@ func (q queued) Media(kind uint8, timestamp uint32, body []byte) {
 }
 
 // NewSender makes a sender of a connection.
-func NewSender(c *Conn) *Sender { return &Sender{tags.New(queued{c}), c} }
+func NewSender(c *Conn) *Sender {
+	w := tags.New(queued{c})
+	w.Takes = c.Takes
+	return &Sender{w, c}
+}
 
 // Cue implements onward.Sender.
 func (s *Sender) Cue(int64, []byte) {}

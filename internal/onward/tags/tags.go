@@ -24,6 +24,8 @@ type Writer struct {
 	told   bool // what the stream is
 	rate   int64
 	err    error
+	// Takes reports whether who receives the tags reads a codec of the enhanced form, by its FourCC; nil: all of them.
+	Takes func(fourCC string) bool
 }
 
 type track struct {
@@ -45,6 +47,10 @@ func (s *Writer) Track(t media.Track) {
 	c := coding.Find(t.Codec)
 	if c == nil || c.FLV == 0 && c.FourCC == "" {
 		s.err = &media.UnsupportedError{Format: "RTMP", What: coding.Label(t.Codec), Do: "send it over another protocol"}
+		return
+	}
+	if c.FLV == 0 && s.Takes != nil && !s.Takes(c.FourCC) {
+		s.err = &media.UnsupportedError{Format: "RTMP", What: coding.Label(t.Codec) + " at a server that did not announce it", Do: "relay a rung of H.264 with AAC"}
 		return
 	}
 	s.tracks[t.ID] = &track{Track: t} // with the next unit its configuration goes out

@@ -679,6 +679,8 @@ export interface Progress {
   bitrate: number; // bits in the newest second
   error?: string; // the newest failure
   failed?: string;
+  behindMillis?: number; // BehindMillis is by how much what is sent is late, since the far end takes it too slowly, or not at all; 0: it keeps up.
+  behindSince?: string;
   curve?: number[]; // bits in each of the last seconds, five minutes at most
 }
 
