@@ -57,13 +57,19 @@ func TestOtherCodecsPassThrough(t *testing.T) {
 // inspectAll lets the inspector judge addresses of a channel.
 func (s *service) inspectAll(slug string, files ...string) {
 	s.t.Helper()
+	s.inspectBut("", slug, files...)
+}
+
+// inspectBut is inspectAll without one rule, which what is sent breaks.
+func (s *service) inspectBut(rule, slug string, files ...string) {
+	s.t.Helper()
 	for _, file := range files {
 		r, err := inspector.Run(context.Background(), inspector.Options{Address: s.http + "/media/" + slug + "/" + file,
 			Follow: 3 * time.Second})
 		require.NoError(s.t, err, file)
 		assert.NotEmpty(s.t, r.Streams, file)
 		for _, f := range r.Findings {
-			if f.Level != inspect.Note {
+			if f.Level != inspect.Note && f.Rule != rule {
 				s.t.Errorf("%s/%s: %s, %s: found %s, expected %s", slug, file, f.Rule, f.Where, f.Found, f.Want)
 			}
 		}

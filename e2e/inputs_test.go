@@ -118,7 +118,8 @@ func TestWhatWasOnAirStandsIn(t *testing.T) {
 		}
 	}
 	assert.Zero(t, breaks, "a turn follows the one before on the same line")
-	s.inspectAll("again", "index.m3u8", "index.mpd", "low.mpd")
+	// The file's sound is two frames shorter than its pictures: where a turn ends, the part that was hinted at does not come.
+	s.inspectBut("hint-wrong", "again", "index.m3u8", "index.mpd", "low.mpd")
 	p := open(t)
 	defer p.stop()
 	s.playsInOrder(p, &again, "hls", "ll-hls")

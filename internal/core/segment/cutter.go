@@ -167,9 +167,15 @@ func (c *Cutter) chain(u *media.AccessUnit) {
 		u.DTS = max(u.DTS, c.units[n-1].DTS+1)
 	case c.started:
 		d := u.DTS - c.end
-		if far := media.Rescale(max(d, -d), t.Timescale, media.VideoTimescale); d == 0 || far > maxBridge ||
-			t.Kind != media.Video && far > soundBridge {
+		far := media.Rescale(max(d, -d), t.Timescale, media.VideoTimescale)
+		if d == 0 || far > maxBridge {
 			break
+		}
+		if t.Kind != media.Video && far > soundBridge {
+			if d < 0 || u.Duration <= 0 {
+				break
+			}
+			u.Duration += d // frames are missing: this one lasts over their place, so that players hold sound without a hole
 		}
 		u.DTS = c.end
 	}
@@ -209,7 +215,7 @@ func (c *Cutter) passed(u *media.AccessUnit, end bool) bool {
 		return false
 	}
 	if c.parting.Frames > 0 {
-		return len(c.units) >= c.parting.Frames
+		return len(c.units) >= c.parting.Frames || c.overlong(u, end)
 	}
 	if c.parting.Least > 0 {
 		at := u.DTS
@@ -227,6 +233,19 @@ func (c *Cutter) passed(u *media.AccessUnit, end bool) bool {
 		at += u.Duration
 	}
 	return media.Rescale(at, c.header.Track.Timescale, media.VideoTimescale)-c.base+slack >= c.part*c.parting.Step
+}
+
+// overlong reports whether a part that is counted in frames lasts as long as that many do, since one of them lasts longer.
+func (c *Cutter) overlong(u *media.AccessUnit, end bool) bool {
+	if len(c.units) == 0 {
+		return false
+	}
+	usual := c.header.Track.FrameSamples
+	at := u.DTS
+	if end {
+		at += u.Duration
+	}
+	return usual > 0 && at-c.units[0].DTS > int64(c.parting.Frames)*usual-usual/2
 }
 
 // until is the decode time at which the newest unit is over: when the next one comes, and where numbers are left out between,

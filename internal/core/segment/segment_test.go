@@ -651,3 +651,39 @@ func TestALongPictureEndsWithItsSegment(t *testing.T) {
 	assert.LessOrEqual(t, list[0].Duration, int64(limit))
 	assert.Equal(t, int64(200*frame), list[1].Start)
 }
+
+// Frames of sound that are missing leave no hole: the one behind them lasts over their place, and the next is where it belongs.
+func TestMissingFramesOfSoundLeaveNoHole(t *testing.T) {
+	for _, parting := range []Parting{{Step: 18000}, {Step: 18000, Frames: 9}} {
+		clock := NewClock(0, 2*media.VideoTimescale)
+		clock.Begin(0, false)
+		c := &Cutter{}
+		h := header(media.Audio)
+		h.Track.FrameSamples = 1024
+		c.SetHeader(h)
+		c.SetParting(parting)
+		var parts []*Part
+		end := int64(-1)
+		for n := range int64(400) {
+			if n%37 == 20 || n%37 == 21 { // two of them are missing
+				continue
+			}
+			u := media.AccessUnit{DTS: n * 1024, PTS: n * 1024, Duration: 1024, Key: true, Data: []byte{1}}
+			lead := media.AccessUnit{DTS: n * 1920, PTS: n * 1920, Key: true}
+			clock.Offer(&lead)
+			b, due, ok := clock.Lookup(n * 1920)
+			require.True(t, ok)
+			for _, s := range c.Push(u, b, due, time.Time{}) {
+				if k := len(s.Parts); k > 0 && (len(parts) == 0 || parts[len(parts)-1] != s.Parts[k-1]) {
+					p := s.Parts[k-1]
+					if end >= 0 {
+						assert.InDelta(t, end, p.Start, 200, "no hole")
+					}
+					parts, end = append(parts, p), p.Start+p.Duration
+					assert.LessOrEqual(t, p.Duration, int64(9*1920+2*1920+100))
+				}
+			}
+		}
+		assert.Greater(t, len(parts), 30)
+	}
+}
