@@ -43,27 +43,28 @@ func NewSession(open func() (contribution.Feed, error)) *Session { return &Sessi
 
 // Track is one stream.
 type Track struct {
-	s       *Session
-	id      media.TrackID
-	m       *Media
-	queue   *rtpmap.Queue
-	form    rtpmap.Depacketizer
-	es      *coding.Elementary
-	order   *rtpmap.Order
-	ordered bool // parameter sets told the order of pictures, or it is too late for them
-	ssrc    uint32
-	bound   bool      // to ssrc
-	left    bool      // ssrc said that it goes
-	heard   time.Time // when a packet of it came last
-	other   int64
-	stamp   uint32 // the newest timestamp
-	whole   int64  // the same, unwrapped
-	stamped bool
-	told    *media.Track // waits for the clocks, or for pictures
-	arrived *anchorPoint // when the first packet came, or was to come
-	aligned bool         // arrived is by the answer to PLAY
-	report  *anchorPoint // the newest word of the sender
-	sent    bool         // the track was handed to the feed
+	s        *Session
+	id       media.TrackID
+	m        *Media
+	queue    *rtpmap.Queue
+	requests requests
+	form     rtpmap.Depacketizer
+	es       *coding.Elementary
+	order    *rtpmap.Order
+	ordered  bool // parameter sets told the order of pictures, or it is too late for them
+	ssrc     uint32
+	bound    bool      // to ssrc
+	left     bool      // ssrc said that it goes
+	heard    time.Time // when a packet of it came last
+	other    int64
+	stamp    uint32 // the newest timestamp
+	whole    int64  // the same, unwrapped
+	stamped  bool
+	told     *media.Track // waits for the clocks, or for pictures
+	arrived  *anchorPoint // when the first packet came, or was to come
+	aligned  bool         // arrived is by the answer to PLAY
+	report   *anchorPoint // the newest word of the sender
+	sent     bool         // the track was handed to the feed
 
 	received contribution.Socket // figures of the socket that it comes over, if it has one of its own
 
@@ -287,13 +288,6 @@ func (t *Track) want(now time.Time) {
 		t.asked = now
 		t.key()
 	}
-}
-
-// Missing lists packets that are waited for, to ask for them again.
-func (t *Track) Missing(n int) []uint16 {
-	t.s.mu.Lock()
-	defer t.s.mu.Unlock()
-	return t.queue.Missing(n)
 }
 
 // SetKey says how a keyframe is asked for, which is done when packets of pictures are missing.

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"github.com/pion/interceptor"
-	"github.com/pion/interceptor/pkg/nack"
 	"github.com/pion/webrtc/v4"
 
 	"metaplasis/internal/contribution"
@@ -30,7 +29,8 @@ const (
 	maxSessions = 256
 	// retransmitWait is for how long a missing packet is waited for: it is asked for again within it, some times.
 	retransmitWait = 300 * time.Millisecond
-	nackEach       = 20 * time.Millisecond
+	// requestEach is how often missing packets are looked for, to ask for them.
+	requestEach = 20 * time.Millisecond
 )
 
 // New receives on a port. codecs are those of pictures that are taken, in the order in which they are preferred; none is
@@ -53,15 +53,10 @@ func New(p *rtc.Port, codecs []string, r contribution.Receiver, logger *slog.Log
 	return s, nil
 }
 
-// intercept sets up what answers senders over RTCP: requests for what is missing, reports, congestion feedback.
+// intercept sets up what answers senders over RTCP: reports, congestion feedback. Missing packets are asked for by who waits for them.
 func intercept(m *webrtc.MediaEngine, i *interceptor.Registry) error {
-	generator, err := nack.NewGeneratorInterceptor(nack.GeneratorInterval(nackEach))
-	if err != nil {
-		return err
-	}
 	m.RegisterFeedback(webrtc.RTCPFeedback{Type: "nack"}, webrtc.RTPCodecTypeVideo)
 	m.RegisterFeedback(webrtc.RTCPFeedback{Type: "nack", Parameter: "pli"}, webrtc.RTPCodecTypeVideo)
-	i.Add(generator)
 	return errors.Join(webrtc.ConfigureRTCPReports(i), webrtc.ConfigureTWCCSender(m, i), webrtc.ConfigureSimulcastExtensionHeaders(m))
 }
 

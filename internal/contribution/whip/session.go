@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -34,6 +35,35 @@ type session struct {
 	feed  contribution.Feed
 	ended bool
 	sizes int // in which a picture came so far
+
+	asking []asking
+}
+
+// asking is a stream whose missing packets are asked for.
+type asking struct {
+	t    *rtpmedia.Track
+	ssrc uint32
+}
+
+// asks reports whether a sender takes requests for packets of a codec.
+func asks(c webrtc.RTPCodecParameters) bool {
+	return slices.ContainsFunc(c.RTCPFeedback, func(f webrtc.RTCPFeedback) bool { return f.Type == "nack" && f.Parameter == "" })
+}
+
+// ask asks for what is missing.
+func (x *session) ask(now time.Time) {
+	x.mu.Lock()
+	list := x.asking
+	x.mu.Unlock()
+	var out []rtcp.Packet
+	for _, a := range list {
+		if missing := a.t.Requests(now); len(missing) > 0 {
+			out = append(out, &rtcp.TransportLayerNack{SenderSSRC: 1, MediaSSRC: a.ssrc, Nacks: rtcp.NackPairsFromSequenceNumbers(missing)})
+		}
+	}
+	if len(out) > 0 {
+		_ = x.peer.PC.WriteRTCP(out)
+	}
 }
 
 // Negotiate implements rtc.Session: each stream is taken only to receive, in the codecs that are allowed.
@@ -155,8 +185,9 @@ func (x *session) open() (contribution.Feed, error) {
 // begin.
 func (x *session) watch() {
 	const lookEach = 50 * time.Millisecond
-	look := time.NewTicker(lookEach)
+	look, request := time.NewTicker(lookEach), time.NewTicker(requestEach)
 	defer look.Stop()
+	defer request.Stop()
 	var asked time.Time
 	var kicked <-chan string
 	for {
@@ -166,6 +197,8 @@ func (x *session) watch() {
 		case why := <-kicked:
 			x.peer.End(why)
 			return
+		case now := <-request.C:
+			x.ask(now)
 		case now := <-look.C:
 			x.media.Look(now)
 			x.mu.Lock()
@@ -224,6 +257,11 @@ func (x *session) track(remote *webrtc.TrackRemote, receiver *webrtc.RTPReceiver
 		if t, err = x.media.Add(m, retransmitWait); err == nil {
 			if remote.Kind() == webrtc.RTPCodecTypeVideo {
 				t.SetKey(func() { x.refresh(uint32(remote.SSRC())) })
+			}
+			if asks(remote.Codec()) {
+				x.mu.Lock()
+				x.asking = append(x.asking, asking{t, uint32(remote.SSRC())})
+				x.mu.Unlock()
 			}
 			go x.reports(func() ([]rtcp.Packet, error) {
 				if rid := remote.RID(); rid != "" {

@@ -45,7 +45,14 @@ type Line interface {
 	Read(ctx context.Context) ([]byte, error)
 	// Close ends it, with a reason for people.
 	Close(reason string)
+	// Fail ends it since what the viewer sent is wrong.
+	Fail(err error)
 }
+
+// ProtocolError says that what a viewer sent breaks the rules of its line.
+type ProtocolError struct{ Err error }
+
+func (e *ProtocolError) Error() string { return e.Err.Error() }
 
 // Server plays channels.
 type Server struct {

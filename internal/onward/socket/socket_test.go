@@ -1,11 +1,15 @@
 package socket
 
 import (
+	"bufio"
 	"context"
 	"crypto/sha256"
 	"crypto/x509"
 	"encoding/json"
 	"errors"
+	"fmt"
+	"io"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"strings"
@@ -231,4 +235,42 @@ func TestCertificatesAreRenewed(t *testing.T) {
 	assert.NotSame(t, first, another)
 	assert.True(t, leaf.NotAfter.After(now), "who has the one before can still use it")
 	assert.False(t, strings.Contains(leaf.Subject.CommonName, " "))
+}
+
+// A frame that is not masked breaks the rules, and is answered so (RFC 6455, 5.1 and 7.4.1).
+func TestAFrameWithoutAMask(t *testing.T) {
+	s := newStation()
+	url := serve(t, s)
+	s.put(0, 100)
+	host, path := strings.TrimPrefix(url, "http://"), "pier"
+	c, err := net.Dial("tcp", host)
+	require.NoError(t, err)
+	defer func() { _ = c.Close() }()
+	_, err = fmt.Fprintf(c, "GET /%s HTTP/1.1\r\nHost: %s\r\nConnection: Upgrade\r\nUpgrade: websocket\r\nSec-WebSocket-Version: 13\r\nSec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==\r\nSec-WebSocket-Protocol: %s\r\n\r\n", path, host, subprotocol)
+	require.NoError(t, err)
+	r := bufio.NewReader(c)
+	res, err := http.ReadResponse(r, nil)
+	require.NoError(t, err)
+	require.Equal(t, http.StatusSwitchingProtocols, res.StatusCode)
+	_, err = c.Write([]byte{0x81, 2, '{', '}'})
+	require.NoError(t, err)
+	for {
+		var head [2]byte
+		_, err := io.ReadFull(r, head[:])
+		require.NoError(t, err)
+		n := int(head[1])
+		if n == 126 {
+			var long [2]byte
+			_, err = io.ReadFull(r, long[:])
+			require.NoError(t, err)
+			n = int(long[0])<<8 | int(long[1])
+		}
+		body := make([]byte, n)
+		_, err = io.ReadFull(r, body)
+		require.NoError(t, err)
+		if head[0]&15 == 8 { // close
+			assert.Equal(t, int(websocket.StatusProtocolError), int(body[0])<<8|int(body[1]))
+			return
+		}
+	}
 }

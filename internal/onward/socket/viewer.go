@@ -3,6 +3,7 @@ package socket
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"slices"
 	"sync"
 	"time"
@@ -33,7 +34,7 @@ type Told struct {
 	Height int            `json:"height,omitempty"`
 	// State is told each second.
 	Bitrate int64  `json:"bitrate,omitempty"` // of the pictures, bits a second
-	Behind  int64  `json:"behind,omitempty"`  // milliseconds of media that wait for the line
+	Behind  int64  `json:"behind"`            // milliseconds of media that wait for the line
 	LeftOut int64  `json:"leftOut,omitempty"` // times that the viewer was too slow and pictures were left out
 	ByHand  bool   `json:"byHand,omitempty"`
 	Now     int64  `json:"now,omitempty"`   // the service's clock, milliseconds since 1970
@@ -52,6 +53,7 @@ type viewer struct {
 	rung   string // that it wants; "" leaves it to the line
 	sound  string
 	paused bool
+	wrong  error // with what the viewer sent
 
 	video, audio *feed
 	batch        []message // that go out together
@@ -89,7 +91,18 @@ func (s *Server) Play(ctx context.Context, line Line, channel, rung, sound strin
 	if err != nil {
 		why = err.Error()
 	}
+	if wrong := v.broken(); wrong != nil {
+		line.Fail(wrong)
+		return
+	}
 	line.Close(why)
+}
+
+// broken is what was wrong with what the viewer sent, nil when nothing was.
+func (v *viewer) broken() error {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	return v.wrong
 }
 
 // listen takes what the viewer says.
@@ -97,6 +110,12 @@ func (v *viewer) listen(ctx context.Context, cancel context.CancelFunc) {
 	defer cancel()
 	for {
 		b, err := v.line.Read(ctx)
+		var wrong *ProtocolError
+		if errors.As(err, &wrong) {
+			v.mu.Lock()
+			v.wrong = wrong
+			v.mu.Unlock()
+		}
 		if err != nil {
 			return
 		}

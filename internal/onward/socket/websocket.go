@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"sync"
@@ -100,6 +101,14 @@ type widened struct {
 // socketBuffer is more than any text of ours or control frame takes: each leaves in one write.
 const socketBuffer = 16 << 10
 
+// What the system holds of a viewer's media: what waits there is late without anybody seeing it, and a slow line is noticed when a write
+// waits. sendBytes leaves room for what is on its way over a long line.
+const (
+	//limit:bytes that wait in the system and were not sent | each viewer over WebSocket | the viewer is behind, and moved to less
+	unsentBytes = 64 << 10
+	sendBytes   = 512 << 10
+)
+
 // Hijack implements http.Hijacker.
 func (w *widened) Hijack() (net.Conn, *bufio.ReadWriter, error) {
 	conn, b, err := http.NewResponseController(w.ResponseWriter).Hijack()
@@ -107,6 +116,7 @@ func (w *widened) Hijack() (net.Conn, *bufio.ReadWriter, error) {
 		return nil, nil, err
 	}
 	w.conn = &sharedConn{Conn: conn}
+	network.BoundUnsent(conn, unsentBytes, sendBytes)
 	return w.conn, bufio.NewReadWriter(b.Reader, bufio.NewWriterSize(w.conn, socketBuffer)), nil
 }
 
@@ -172,19 +182,27 @@ func (l *webSocketLine) Binary(_ context.Context, list []message) error {
 func (l *webSocketLine) Read(ctx context.Context) ([]byte, error) {
 	for {
 		kind, b, err := l.c.Read(ctx)
+		var lost net.Error
+		if err != nil && websocket.CloseStatus(err) < 0 && ctx.Err() == nil && !errors.Is(err, io.EOF) && !errors.Is(err, net.ErrClosed) && !errors.As(err, &lost) {
+			return nil, &ProtocolError{err}
+		}
 		if err != nil || kind == websocket.MessageText {
 			return b, err
 		}
 	}
 }
 
+func (l *webSocketLine) Fail(err error) {
+	_ = l.c.Close(websocket.StatusProtocolError, shortened(err.Error()))
+}
+
+// shortened is a reason as a control frame holds it: 125 bytes with its status (RFC 6455, 5.5).
+func shortened(reason string) string { return reason[:min(len(reason), 120)] }
+
 func (l *webSocketLine) Close(reason string) {
 	if l.broken {
 		_ = l.c.CloseNow()
 		return
 	}
-	if len(reason) > 120 { // RFC 6455, 5.5: a control frame holds 125 bytes
-		reason = reason[:120]
-	}
-	_ = l.c.Close(websocket.StatusNormalClosure, reason)
+	_ = l.c.Close(websocket.StatusNormalClosure, shortened(reason))
 }

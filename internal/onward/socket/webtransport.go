@@ -206,6 +206,8 @@ func (l *transportLine) Read(context.Context) ([]byte, error) {
 	}
 }
 
+func (l *transportLine) Fail(err error) { l.Close(err.Error()) }
+
 func (l *transportLine) Close(reason string) {
 	_ = l.stream.Close()
 	_ = l.session.CloseWithError(0, reason)

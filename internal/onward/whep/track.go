@@ -3,6 +3,7 @@ package whep
 import (
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/pion/rtp"
 	"github.com/pion/webrtc/v4"
@@ -29,7 +30,17 @@ type track struct {
 	packets  uint32
 	octets   uint32
 	stamp    uint32
+	again    int // bytes that may be sent again now
 }
+
+// What is sent again, in bytes: half of what is sent, and so much at once. A line that loses for want of room is not sent more.
+const (
+	againShare = 2 // one of so many bytes
+	//limit:bytes that are sent again at once | each viewer | the packet is not sent again
+	maxAgain = 128 << 10
+	// againEach is how soon a packet may be asked for again: the answer before may be on its way.
+	againEach = 30 * time.Millisecond
+)
 
 // sentRing is how many packets can be sent again, when the viewer misses them: about a second of pictures.
 const sentRing = 1024
@@ -39,6 +50,7 @@ type sentPacket struct {
 	stamp    uint32
 	marker   bool
 	payload  []byte
+	again    time.Time // when it was sent again
 }
 
 // ID implements webrtc.TrackLocal.
@@ -116,10 +128,11 @@ func (t *track) write(stamp uint32, marker bool, payload []byte) {
 	defer t.mu.Unlock()
 	t.sequence++
 	p := &t.sent[t.sequence%sentRing]
-	*p = sentPacket{t.sequence, stamp, marker, payload}
+	*p = sentPacket{sequence: t.sequence, stamp: stamp, marker: marker, payload: payload}
 	t.stamp = stamp
 	t.packets++
 	t.octets += uint32(len(payload))
+	t.again = min(t.again+len(payload)/againShare, maxAgain)
 	t.put(p)
 }
 
@@ -133,14 +146,16 @@ func (t *track) put(p *sentPacket) {
 	_, _ = t.writer.WriteRTP(h, p.payload) // who is gone is noticed by ICE
 }
 
-// repeat sends packets again that the viewer misses. It returns how many.
-func (t *track) repeat(sequence uint16) bool {
+// repeat sends a packet again that the viewer misses. It reports whether it did.
+func (t *track) repeat(sequence uint16, now time.Time) bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	p := &t.sent[sequence%sentRing]
-	if p.payload == nil || p.sequence != sequence {
+	if p.payload == nil || p.sequence != sequence || now.Sub(p.again) < againEach || len(p.payload) > t.again {
 		return false
 	}
+	p.again = now
+	t.again -= len(p.payload)
 	t.put(p)
 	return true
 }

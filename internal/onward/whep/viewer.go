@@ -47,6 +47,7 @@ type line struct {
 	offset uint32 // from the media's clock to stamps
 	last   int64  // time of the newest unit that was sent
 	rejoin time.Time
+	pause  time.Duration // until the next one
 	units  [16]fan.Unit
 	burst  int // packets sent without a pause
 	report time.Time
@@ -142,7 +143,7 @@ func (v *viewer) hear(l *line, sender *webrtc.RTPSender) {
 				for _, pair := range p.Nacks {
 					for _, sequence := range pair.PacketList() {
 						if missing++; missing <= maxRepeated {
-							l.t.repeat(sequence)
+							l.t.repeat(sequence, time.Now())
 						}
 					}
 				}
@@ -239,6 +240,8 @@ const (
 	lookEach = 250 * time.Millisecond
 	// rejoinEach is how often a viewer that lost pictures is sent those since the newest keyframe anew.
 	rejoinEach = 700 * time.Millisecond
+	rejoinMost = 6 * time.Second
+	rejoinCalm = 15 * time.Second // without one, until they may come as often as at first
 	reportEach = time.Second
 	// squeezed is how far apart the stamps are of pictures that are sent only so that a newer one can be shown.
 	squeezed = 90
@@ -253,11 +256,35 @@ func (v *viewer) repair() {
 	again := v.again
 	v.again = false
 	v.mu.Unlock()
-	if l := v.video; again && l != nil && time.Since(l.rejoin) >= rejoinEach {
-		l.rejoin = time.Now()
-		l.reader.Restart()
-		v.send(l)
+	l, now := v.video, time.Now()
+	if !again || l == nil {
+		return
 	}
+	if now.Sub(l.rejoin) > rejoinCalm {
+		l.pause = rejoinEach
+	}
+	if now.Sub(l.rejoin) < l.pause {
+		return
+	}
+	// A line that has no room loses more when all is sent anew: each further time comes later.
+	l.rejoin, l.pause = now, min(2*l.pause, rejoinMost)
+	l.reader.Restart()
+	v.send(l)
+}
+
+// pause is how long a burst of packets waits for the next one, so that what is made up leaves no faster than a few times what the line is
+// estimated to take.
+func (v *viewer) pause() time.Duration {
+	const (
+		faster = 3
+		bits   = burstPackets * 1200 * 8
+		most   = 15 * time.Millisecond
+	)
+	if v.estimator == nil {
+		return burstPause
+	}
+	rate := max(v.estimator.GetTargetBitrate(), 100_000)
+	return max(burstPause, min(time.Duration(bits)*time.Second/time.Duration(faster*rate), most))
 }
 
 // send sends what has come of a track.
@@ -311,7 +338,7 @@ func (v *viewer) current(rung string) {
 }
 
 func (v *viewer) put(l *line, u *fan.Unit, pts int64) {
-	l.put(u, pts)
+	l.put(u, pts, v.pause)
 	if now := time.Now(); now.Sub(l.report) >= reportEach {
 		l.report = now
 		v.tell(l, pts)
@@ -319,7 +346,7 @@ func (v *viewer) put(l *line, u *fan.Unit, pts int64) {
 }
 
 // put sends a unit with a time.
-func (l *line) put(u *fan.Unit, pts int64) {
+func (l *line) put(u *fan.Unit, pts int64, pause func() time.Duration) {
 	if l.last > 0 && pts <= l.last {
 		pts = l.last + 1
 	}
@@ -330,7 +357,7 @@ func (l *line) put(u *fan.Unit, pts int64) {
 	for i, payload := range u.Pieces {
 		if l.burst++; l.burst%burstPackets == 0 && len(u.Pieces) > burstPackets {
 			l.t.release()
-			time.Sleep(burstPause)
+			time.Sleep(pause())
 			l.t.hold()
 		}
 		l.t.write(stamp, i == len(u.Pieces)-1 && l.t.kind == webrtc.RTPCodecTypeVideo, payload)
