@@ -361,6 +361,11 @@ func (q *request) master(contentType string) {
 		return
 	}
 	d, known := q.channel.Document(q.file)
+	if known && d == nil && q.channel.Starts() { // fetched while somebody watches: the first who does waits for it
+		if d = q.firstDocument(); d == nil {
+			return
+		}
+	}
 	switch {
 	case !known:
 		q.fail(http.StatusNotFound, "The channel has no such selection or wrapping.")
@@ -373,6 +378,42 @@ func (q *request) master(contentType string) {
 		q.sendDoc(d, contentType, halfLife(q.channel), time.Time{})
 	}
 }
+
+// firstDocument waits for a channel's first list, for as long as players wait for an answer. Without one it answers that there is none
+// yet, and returns nil.
+func (q *request) firstDocument() *present.Doc {
+	release, ok := q.s.waiting.Take(q.r.RemoteAddr)
+	if !ok {
+		q.fail(http.StatusServiceUnavailable, "Too many wait for this channel. Try again in a moment.")
+		return nil
+	}
+	defer release()
+	q.s.meter.Waiting(1)
+	defer q.s.meter.Waiting(-1)
+	late, look := time.NewTimer(holdAtStart), time.NewTicker(lookForFirst)
+	defer late.Stop()
+	defer look.Stop()
+	for {
+		select {
+		case <-q.r.Context().Done():
+			return nil
+		case <-late.C:
+			q.fail(http.StatusServiceUnavailable, "The channel has nothing to play yet. "+q.channel.StartsIn())
+			return nil
+		case <-look.C:
+		}
+		if q.s.stopping.Load() {
+			q.fail(http.StatusServiceUnavailable, "The service is stopping.")
+			return nil
+		}
+		if d, known := q.channel.Document(q.file); d != nil || !known {
+			return d
+		}
+	}
+}
+
+// lookForFirst is how often a channel is looked at whose first list is waited for.
+const lookForFirst = 20 * time.Millisecond
 
 // halfLife is how long a cache may keep a list that changes with each segment.
 func halfLife(c *origin.Channel) string {

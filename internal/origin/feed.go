@@ -59,6 +59,7 @@ type Feed struct {
 	silence    time.Duration            // for how long nothing may come before others may take its place
 	heard      time.Time                // when the last unit came
 	steady     time.Time                // since when there was no such silence
+	pictured   time.Time                // when the last picture came
 	anchors    map[media.TrackID]anchor // what is known of the sender's wall clock
 	pace       pace
 	stale      int64     // units that were still on the line before a jump
@@ -224,7 +225,7 @@ func (o *Origin) OpenSource(slug string, in Input, protocol, remote string, sile
 
 func (o *Origin) newFeed(c *Channel, in Input, protocol, remote string) *Feed {
 	now := o.Now()
-	return &Feed{c: c, input: in, protocol: protocol, remote: remote, begun: now, heard: now, steady: now, silence: usualSilence,
+	return &Feed{c: c, input: in, protocol: protocol, remote: remote, begun: now, heard: now, steady: now, pictured: now, silence: usualSilence,
 		anchors: map[media.TrackID]anchor{}, kicked: make(chan string, 1), loud: now, ignored: map[media.TrackID]bool{}}
 }
 
@@ -542,6 +543,9 @@ func (f *Feed) Unit(id media.TrackID, stamp, composition int64, key bool, data [
 		kind = media.Video
 	case f.sound(id) < 0:
 		return
+	}
+	if main {
+		f.pictured = f.heard
 	}
 	if !f.standby {
 		f.c.in.add(len(data), f.heard, main)

@@ -422,6 +422,21 @@ func measured(s *segment.Snapshot, span int64) int64 {
 	return media.PerSecond(bytes*8, long, media.VideoTimescale)
 }
 
+// After so long without a picture, or without any track, a channel says so.
+const (
+	pictureless = 2 * time.Second
+	trackless   = 2500 * time.Millisecond // what is needed to find the tracks out is less
+)
+
+// nothing says that nothing usable has come of a feed for long.
+func (f *Feed) nothing(now time.Time) string {
+	rest := int(now.Sub(f.heard).Seconds())
+	if line := f.line.Load(); line != nil && line.TS != nil && line.TS.Bitrate > 0 {
+		return fmt.Sprintf("Packets come from the sender, %d kbit/s, but for %d s neither pictures nor sound that can be used are in them. Look at the programme and its tracks in the encoder's multiplexer.", line.TS.Bitrate/1000, rest)
+	}
+	return fmt.Sprintf("Nothing has come from the sender for %d s, though it is connected. Look at its line, and at the encoder.", rest)
+}
+
 // judge names the state of a channel that has a sender, and its problems.
 func (c *Channel) judge(st *Status) {
 	problem := func(field, text string, args ...any) {
@@ -487,7 +502,9 @@ func (c *Channel) judge(st *Status) {
 		problem("feed", "The sender sends more than the channel may hold, %d Mbit/s with this segment length: segments leave early, or pictures are left out. Lower its bitrate.", maxSourceBitrate/1_000_000)
 	}
 	if f, now := c.air.feed, c.now(); c.session != nil && f.silent(now) {
-		problem("feed", "Nothing has come from the sender for %d s, though it is connected. Look at its line, and at the encoder.", int(now.Sub(f.heard).Seconds()))
+		problem("feed", "%s", f.nothing(now))
+	} else if c.session != nil && f.video != nil && now.Sub(f.pictured) > pictureless {
+		problem("feed", "No picture has come from the sender for %d s, though other things do. Look at the encoder's video, and at the tracks that the input lists.", int(now.Sub(f.pictured).Seconds()))
 	}
 	if now := c.now(); now.Sub(c.air.feed.pace.slowed) < paceShown {
 		problem("feed", "The sender sends faster than real time: its media is %d s ahead of the clock, so it is read more slowly. Set the encoder to real time.", c.o.Burst/time.Second)
@@ -498,10 +515,12 @@ func (c *Channel) judge(st *Status) {
 	if c.now().Sub(c.badCue) < cueShown {
 		problem("feed", "The sender's cue messages cannot be read. Look at the encoder's SCTE 35 settings; the event log says what was found.")
 	}
-	if c.session == nil && c.now().Sub(c.air.feed.begun) > 5*time.Second {
+	if age := c.now().Sub(c.air.feed.begun); c.session == nil && age > trackless {
 		problem("feed", "The sender is connected, but no track has come. Start the encoder's output, and check that it sends one of %s, and for sound one of %s.",
 			strings.Join(coding.Labels(media.Video), ", "), strings.Join(coding.Labels(media.Audio), ", "))
-		st.State = Failed
+		if st.State = Starting; age > 5*time.Second {
+			st.State = Failed
+		}
 	}
 	if age := c.now().Sub(c.air.feed.begun); c.out.firstMedia.IsZero() && c.session != nil && age > 15*time.Second {
 		problem("feed", "Media arrives, but no segment could be made for %d s. Check that the encoder sends keyframes.",

@@ -373,6 +373,16 @@ func (c *Channel) Watched() {
 	}
 }
 
+// Starts reports whether a channel without a list yet is likely to have one soon: a sender is there, or is fetched since somebody watches.
+func (c *Channel) Starts() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.settings.Closed || c.settings.Unpackaged {
+		return false
+	}
+	return c.air.feed != nil || slices.ContainsFunc(c.settings.Inputs, func(in Input) bool { return in.OnDemand })
+}
+
 // sinceWatched is how long ago somebody asked for the channel's media.
 func (c *Channel) sinceWatched() time.Duration {
 	at := c.watched.Load()

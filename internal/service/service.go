@@ -17,6 +17,7 @@ import (
 	"os/exec"
 	"path"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"syscall"
 	"time"
@@ -597,6 +598,24 @@ func plainData(next http.Handler) http.Handler {
 	})
 }
 
+// transportSource lets the pages of a service with HTTPS connect to its other ports: WebTransport has one of its own.
+func transportSource(r *http.Request) string {
+	host := r.Host
+	if name, _, err := net.SplitHostPort(host); err == nil {
+		host = name
+	}
+	if r.TLS == nil || !hostForm.MatchString(host) {
+		return ""
+	}
+	if strings.Contains(host, ":") {
+		host = "[" + strings.Trim(host, "[]") + "]"
+	}
+	return " https://" + host + ":*"
+}
+
+// hostForm is what may stand in a policy.
+var hostForm = regexp.MustCompile(`^[A-Za-z0-9.:\[\]-]+$`)
+
 // page serves one built page. The player may be framed by any site, the console by none.
 func page(files fs.FS, name string, framed bool) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
@@ -609,7 +628,7 @@ func page(files fs.FS, name string, framed bool) http.HandlerFunc {
 		h.Set("Content-Type", "text/html; charset=utf-8")
 		h.Set("Cache-Control", "no-cache")
 		h.Set("Referrer-Policy", "same-origin")
-		policy := "default-src 'self'; img-src 'self' data: blob:; media-src 'self' blob: data:; worker-src 'self' blob:; style-src 'self' 'unsafe-inline'; connect-src 'self'; " +
+		policy := "default-src 'self'; img-src 'self' data: blob:; media-src 'self' blob: data:; worker-src 'self' blob:; style-src 'self' 'unsafe-inline'; connect-src 'self'" + transportSource(r) + "; " +
 			"object-src 'none'; base-uri 'none'; form-action 'self'"
 		if !framed {
 			policy += "; frame-ancestors 'none'"

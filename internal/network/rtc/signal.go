@@ -63,6 +63,7 @@ type Signal struct {
 	pending  map[string]int // peers that are not connected, by network
 	networks map[string]int // all peers, by network: of one no more than a quarter of Most
 	waiting  int
+	turns    map[string]*turns // by network
 	closed   bool
 }
 
@@ -80,6 +81,8 @@ const (
 	//limit:offers that are answered at a time | all | others wait
 	maxAtOnce  = 4 // offers that are answered at one time; others wait
 	waitAtMost = 3 * time.Second
+	//limit:offers that are answered or wait for it | each network | 503
+	maxWaitingNetwork = 16
 )
 
 // Close ends all sessions.
@@ -198,6 +201,13 @@ func (s *Signal) offer(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	s.once.Do(func() { s.busy = make(chan struct{}, maxAtOnce) })
+	leave, ok := s.turn(network.Of(r.RemoteAddr))
+	if !ok {
+		w.Header().Set("Retry-After", "2")
+		http.Error(w, "Too many offers come from this network. Try again in a moment.", http.StatusServiceUnavailable)
+		return
+	}
+	defer leave()
 	select { // answering an offer takes milliseconds of a processor
 	case s.busy <- struct{}{}:
 		defer func() { <-s.busy }()
@@ -236,6 +246,46 @@ func (s *Signal) offer(w http.ResponseWriter, r *http.Request) {
 	}
 	w.WriteHeader(http.StatusCreated)
 	_, _ = io.WriteString(w, answer)
+}
+
+// turns are the offers of a network that are answered, and that wait for it.
+type turns struct {
+	room  chan struct{}
+	users int
+}
+
+// turn waits for the turn of a network: what one network offers takes no more than half of what can be answered, so that others are not
+// kept out by it.
+func (s *Signal) turn(of string) (leave func(), ok bool) {
+	s.mu.Lock()
+	if s.turns == nil {
+		s.turns = map[string]*turns{}
+	}
+	t := s.turns[of]
+	if t == nil {
+		t = &turns{room: make(chan struct{}, maxAtOnce/2)}
+		s.turns[of] = t
+	}
+	if t.users >= maxWaitingNetwork {
+		s.mu.Unlock()
+		return nil, false
+	}
+	t.users++
+	s.mu.Unlock()
+	gone := func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if t.users--; t.users == 0 {
+			delete(s.turns, of)
+		}
+	}
+	select {
+	case t.room <- struct{}{}:
+		return func() { <-t.room; gone() }, true
+	case <-time.After(waitAtMost):
+		gone()
+		return nil, false
+	}
 }
 
 // add books a peer that is not connected yet. Where there are too many of those, the oldest of its network makes room, or of
