@@ -218,6 +218,7 @@ func (c *channels) Epoch(slug string) time.Time                { return c.o.Chan
 func (c *channels) Sounds(string) []onward.Sound               { return nil }
 func (c *channels) Offers(string, *onward.Real) []onward.Offer { return nil }
 func (c *channels) Sources() []source.Source                   { return c.sources }
+func (c *channels) Lets(string, string) bool                   { return true }
 func (c *channels) Problem(s source.Source, text string) {
 	c.mu.Lock()
 	defer c.mu.Unlock()

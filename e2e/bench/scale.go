@@ -48,7 +48,7 @@ func windows() error {
 			for i := range turns {
 				publish(msn+uint64(i/parts), i%parts+1)
 				snap := w.Snapshot()
-				v := present.NewView(hls.Media{Whole: snap.Listed, Open: snap.Open, TargetDuration: 2, PartTarget: snap.PartTarget(step / parts)}, snap,
+				v := present.NewView(hls.Media{Whole: snap.Listed, Open: snap.Open, TargetDuration: 2, PartTarget: step / parts}, snap,
 					func() []hls.Report { return nil })
 				v.Playlist(hls.CMAF, true).Bytes()
 			}

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -110,16 +111,17 @@ func (r receiver) Report(c, net, kind, text, do string) { r.o.Report(c, net, kin
 
 // rig is an origin with an RTMP port and an HTTP address.
 type rig struct {
-	t    *testing.T
-	o    *origin.Origin
-	keep *memory
-	rtmp string
-	http string
+	passed atomic.Int64 // how much longer than it did the origin has run, nanoseconds
+	t      *testing.T
+	o      *origin.Origin
+	keep   *memory
+	rtmp   string
+	http   string
 }
 
 func newRig(t *testing.T) *rig {
 	r := &rig{t: t, keep: &memory{}}
-	r.o = origin.New(origin.Options{Keeper: r.keep, Gate: r.keep, Burst: -1, Worker: func() *exec.Cmd {
+	r.o = origin.New(origin.Options{Keeper: r.keep, Gate: r.keep, Burst: -1, Now: func() time.Time { return time.Now().Add(time.Duration(r.passed.Load())) }, Worker: func() *exec.Cmd {
 		cmd := exec.Command(os.Args[0])
 		cmd.Env = append(os.Environ(), workerMark+"=1")
 		cmd.Stderr = os.Stderr

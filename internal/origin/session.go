@@ -75,6 +75,7 @@ type session struct {
 	mapped       int64     // media time of the newest picture as it came, ticks of media.VideoTimescale
 	paused       bool      // pictures are missing for so long that the run is over
 	pause        time.Duration
+	cameAt       time.Duration // when the last unit came, since the run began
 	stepped      time.Duration // by how much the wall clock was set, which ends the run; 0: it was not
 	firstAt      int64         // its media time, ticks of media.VideoTimescale
 	first        uint64        // number in the hub of its first unit

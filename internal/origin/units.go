@@ -31,7 +31,8 @@ func (s *session) unit(id media.TrackID, stamp, composition int64, data []byte) 
 		s.firstAt = s.feed.Last()
 	}
 	if s.video != nil && s.video.ID == id && s.begun && !s.vtime.Varies() {
-		if d := s.feed.Peek(clock, stamp) - s.mapped; s.mapped > 0 && d > longestPause && d < jumpedPause {
+		// Time that has passed, and not stamps that leap.
+		if d := s.feed.Peek(clock, stamp) - s.mapped; s.mapped > 0 && d > longestPause && d < jumpedPause && elapsed-s.cameAt > ticks(d)/2 {
 			s.paused, s.pause = true, ticks(d)
 			return timeline.Jumped
 		}
@@ -41,7 +42,7 @@ func (s *session) unit(id media.TrackID, stamp, composition int64, data []byte) 
 		return verdict
 	}
 	if s.video != nil && s.video.ID == id {
-		s.mapped = at
+		s.mapped, s.cameAt = at, elapsed
 	}
 	u := media.AccessUnit{Data: data}
 	if s.video != nil && s.video.ID == id {

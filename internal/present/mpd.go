@@ -220,6 +220,16 @@ func (d *describer) text(i int) *set {
 	}, views: []*View{t.View}}
 }
 
+// startWithSAP is 1 where each segment that is listed begins with a random access point, else 0: nothing is said (5.3.7.2).
+func (d *describer) startWithSAP(list []Offer) int {
+	for i := range list {
+		if list[i].Video != nil && !list[i].Video.List.Independent() {
+			return 0
+		}
+	}
+	return 1
+}
+
 // pictures makes an adaptation set of each codec of video, since a player may go over from one
 // representation to another within a set alone (DASH-IF IOP part 3, adaptation sets); the sets name each
 // other, so that one that can go over between them does.
@@ -227,7 +237,7 @@ func (d *describer) pictures(list []Offer, role []dash.Descriptor) (out []*set) 
 	codecs := d.c.videoCodecs()
 	for n, codec := range codecs {
 		s := &set{AdaptationSet: dash.AdaptationSet{ID: pictureSet(n), ContentType: "video", MimeType: "video/mp4", Alignment: true,
-			StartWithSAP: 1, Role: role, Accessibility: d.c.accessibility()}}
+			StartWithSAP: d.startWithSAP(list), Role: role, Accessibility: d.c.accessibility()}}
 		if d.c.Titled {
 			s.Inband = []dash.Descriptor{{Scheme: ID3Scheme, Value: ""}}
 		}

@@ -131,7 +131,7 @@ func (m *Media) Marshal() []byte {
 		first = m.Sequence
 	}
 	fmt.Fprintf(b, "#EXT-X-MEDIA-SEQUENCE:%d\n#EXT-X-DISCONTINUITY-SEQUENCE:%d\n", first, m.Discontinuity)
-	if m.independent() {
+	if m.Independent() {
 		b.WriteString("#EXT-X-INDEPENDENT-SEGMENTS\n")
 	}
 	if m.Wrapping == Keys {
@@ -210,8 +210,8 @@ func (m *Media) list(b *bytes.Buffer, list []*segment.Segment) {
 	}
 }
 
-// independent reports whether each segment that is listed can be decoded alone.
-func (m *Media) independent() bool {
+// Independent reports whether each segment that is listed can be decoded alone.
+func (m *Media) Independent() bool {
 	dependent := func(s *segment.Segment) bool { return s.Dependent }
 	return !slices.ContainsFunc(m.Whole, dependent) && (m.Open == nil || !m.Open.Dependent)
 }

@@ -33,26 +33,28 @@ const (
 // stream is one rendition as it was seen.
 type stream struct {
 	Stream
-	last      *hls.Playlist
-	loaded    time.Time // when last was loaded
-	changed   time.Time // when it last differed from the one before
-	body      string
-	edges     []int64
-	fetches   []int64
-	codecs    string // as announced
-	announced string // RESOLUTION as announced
-	headers   map[string]*header
-	starts    map[uint64]int64 // of segments by number, microseconds on the stream's own time line
-	lengths   map[uint64]int64 // microseconds
-	walls     map[uint64]int64 // where the playlist says that they begin, microseconds since 1970
-	broken    map[uint64]bool  // segments that carry a discontinuity
-	next      int64            // decode time where the next segment should begin, track ticks; -1 when not known
-	nextMSN   uint64
-	sequence  uint32
-	dates     map[string]string // date ranges by ID: their start
-	parts     map[uint64][][]byte
-	counters  map[int]byte
-	judged    struct { // the newest segment whose parts were judged, and how many of them
+	last *hls.Playlist
+	// Each segment is said to be decodable without others.
+	independent bool
+	loaded      time.Time // when last was loaded
+	changed     time.Time // when it last differed from the one before
+	body        string
+	edges       []int64
+	fetches     []int64
+	codecs      string // as announced
+	announced   string // RESOLUTION as announced
+	headers     map[string]*header
+	starts      map[uint64]int64 // of segments by number, microseconds on the stream's own time line
+	lengths     map[uint64]int64 // microseconds
+	walls       map[uint64]int64 // where the playlist says that they begin, microseconds since 1970
+	broken      map[uint64]bool  // segments that carry a discontinuity
+	next        int64            // decode time where the next segment should begin, track ticks; -1 when not known
+	nextMSN     uint64
+	sequence    uint32
+	dates       map[string]string // date ranges by ID: their start
+	parts       map[uint64][][]byte
+	counters    map[int]byte
+	judged      struct { // the newest segment whose parts were judged, and how many of them
 		msn   uint64
 		parts int
 	}

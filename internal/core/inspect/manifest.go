@@ -199,6 +199,7 @@ func (i *Inspector) set(m *dash.MPD, p *dash.Period, set *dash.AdaptationSet) {
 		}
 		s := i.stream(r.ID)
 		s.Announced, s.codecs = max(s.Announced, r.Bandwidth), r.Codecs
+		s.independent = set.StartWithSAP == 1 || set.StartWithSAP == 2
 		s.Kind = strings.Split(or(set.ContentType, set.MimeType), "/")[0]
 		if r.Width > 0 {
 			s.announced = fmt.Sprintf("%dx%d", r.Width, r.Height)

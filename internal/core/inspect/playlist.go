@@ -20,6 +20,7 @@ func (i *Inspector) Playlist(name string, body []byte, at time.Time) (*hls.Playl
 		return nil, err
 	}
 	s.Loads++
+	s.independent = p.Independent || p.Skipped > 0 && s.independent
 	if !p.Ended {
 		i.live = true
 	}

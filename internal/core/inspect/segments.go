@@ -341,6 +341,8 @@ func (i *Inspector) opensWithKey(s *stream, where string, c *coding.Stream, f *b
 	switch {
 	case err != nil:
 		i.finding(Breaks, "sample-syntax", s.Name, where+": "+err.Error(), "a sample as its codec writes it", cmaf+"7.3.2")
+	case !u.Key && !s.independent: // nothing was promised; who joins there waits
+		i.finding(Note, "keyframe-late", s.Name, where+" does not begin with a random access point", "one: who joins or changes there waits for the next", cmaf+"7.3.2.3")
 	case !u.Key:
 		i.finding(Breaks, "keyframe-first", s.Name,
 			where+" does not begin with a random access point (of H.264, an IDR picture)", "one, since segments are independent", cmaf+"7.3.2.3")

@@ -44,6 +44,7 @@ type Clock struct {
 	keys     int
 	limit    int64 // the most that a segment may last, 0: no limit
 	lastDTS  int64 // of the unit before
+	opened   int64 // when the unit that opened the newest segment is decoded
 	step1    int64 // how long units lasted lately, at most
 }
 
@@ -139,6 +140,7 @@ func (c *Clock) Offer(u *media.AccessUnit) (Boundary, bool) {
 		c.nextAt = b.Start + c.step
 	}
 	c.next++
+	c.opened = u.DTS
 	c.known = append(c.known, b)
 	if len(c.known) > keep {
 		c.known = append(c.known[:0], c.known[len(c.known)-keep:]...)
@@ -150,11 +152,10 @@ func (c *Clock) Offer(u *media.AccessUnit) (Boundary, bool) {
 func (c *Clock) overdue(u *media.AccessUnit) bool {
 	c.step1 = max(min(u.DTS-c.lastDTS, media.VideoTimescale), c.step1-c.step1/16)
 	c.lastDTS = u.DTS
-	n := len(c.known)
-	if c.mode != Lead || c.limit <= 0 || u.Key || c.fresh || n == 0 {
+	if c.mode != Lead || c.limit <= 0 || u.Key || c.fresh || len(c.known) == 0 {
 		return false
 	}
-	return u.DTS+c.step1-c.known[n-1].Start > c.limit
+	return u.DTS+c.step1-c.opened > c.limit
 }
 
 // Due returns where the next boundary lies, when that is certain already.

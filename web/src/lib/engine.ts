@@ -143,17 +143,20 @@ class HlsEngine implements Engine {
     if (low) this.#pace = setInterval(() => this.#keepUp(), 100);
   }
   #list() {
-    this.on.qualities(
-      this.#hls.levels.map((l) => ({ id: name(l.url[0]), label: name(l.url[0]), rate: l.bitrate })),
-    );
+    // A rung has a variant for each codec of sound: people choose the rung.
+    const seen = new Set<string>();
+    const rungs = this.#hls.levels.filter((l) => !seen.has(name(l.url[0])) && seen.add(name(l.url[0])));
+    this.on.qualities(rungs.map((l) => ({ id: name(l.url[0]), label: name(l.url[0]), rate: l.bitrate })));
     if (this.#fixed) this.choose(this.#fixed);
     this.#fixed = "";
   }
   #listSounds() {
-    const { audioTracks: list, audioTrack } = this.#hls;
+    // Those of all groups: one in another codec is reached with the variants of that codec.
+    const list = this.#hls.allAudioTracks;
+    const chosen = this.#hls.audioTracks[this.#hls.audioTrack];
     this.on.sounds(
       list.map((t, i) => ({ id: String(i), label: t.name || t.lang || `Sound ${i + 1}` })),
-      String(audioTrack),
+      String(list.findIndex((t) => t.url === chosen?.url)),
     );
   }
   /** Text comes when its segment is whole: too late for who stays nearer to the live edge. */
@@ -168,7 +171,8 @@ class HlsEngine implements Engine {
     this.#hls.subtitleTrack = id === "" ? -1 : Number(id);
   }
   listen(id: string) {
-    this.#hls.audioTrack = Number(id);
+    const track = this.#hls.allAudioTracks[Number(id)];
+    if (track) this.#hls.setAudioOption({ name: track.name, lang: track.lang, groupId: track.groupId });
   }
   choose(id: string) {
     this.#hls.loadLevel = id ? this.#hls.levels.findIndex((l) => name(l.url[0]) === id) : -1;
