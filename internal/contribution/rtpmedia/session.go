@@ -52,6 +52,7 @@ type Track struct {
 	es       *coding.Elementary
 	order    *rtpmap.Order
 	ordered  bool // parameter sets told the order of pictures, or it is too late for them
+	waiting  *opening
 	ssrc     uint32
 	bound    bool      // to ssrc
 	left     bool      // ssrc said that it goes
@@ -410,21 +411,38 @@ func (t *Track) packet(p *rtpmap.Packet, lost int) {
 
 // unit takes what a depacketizer put together.
 func (t *Track) unit(u rtpmap.Unit) {
-	at := t.unwrap(u.Timestamp)
-	pts := t.ticks(at)
+	pts := t.ticks(t.unwrap(u.Timestamp))
+	if t.order != nil && !t.ordered {
+		depth, period, known := coding.Reordering(t.m.Codec, t.m.Config, u.Data)
+		if known {
+			t.order.Expect(depth, period)
+		}
+		t.ordered = known || t.sent
+		if known && depth > 0 && period == 0 {
+			t.waiting = &opening{depth: depth}
+		}
+	}
+	if w := t.waiting; w != nil {
+		if w.add(pts, u.Data) {
+			return
+		}
+		t.waiting = nil
+		t.order.Expect(w.depth, w.period())
+		for i, data := range w.pictures {
+			t.feed(w.times[i], data)
+		}
+		return
+	}
+	t.feed(pts, u.Data)
+}
+
+func (t *Track) feed(pts int64, data []byte) {
 	dts := pts
 	if t.order != nil {
-		if !t.ordered {
-			depth, period, known := coding.Reordering(t.m.Codec, t.m.Config, u.Data)
-			if known {
-				t.order.Expect(depth, period)
-			}
-			t.ordered = known || t.sent
-		}
 		dts = t.order.Decode(pts)
 	}
 	const turn = 1<<33 - 1
-	if err := t.es.Feed(dts&turn, pts-dts, u.Data); err != nil {
+	if err := t.es.Feed(dts&turn, pts-dts, data); err != nil {
 		t.s.err = err
 	}
 }
