@@ -466,3 +466,30 @@ func TestHooksAreTold(t *testing.T) {
 	assert.Contains(t, out, "desk")
 	assert.NotContains(t, out, "ecret")
 }
+
+// TestASenderOverWebRTCComesBack: a sender whose line dies without a word is followed by another connection at once, which is on air
+// once the first has been silent for two seconds; who watches over WebRTC goes on, without a new connection.
+func TestASenderOverWebRTCComesBack(t *testing.T) {
+	t.Parallel()
+	s := start(t)
+	loop := demo.Loops[1]
+	s.channel(loop.Name, origin.Settings{}, sourceOnly)
+	key := s.key(loop.Name, api.NewKey{}).Secret
+	media := s.webrtc[strings.LastIndexByte(s.webrtc, ':'):]
+	line, err := impair.Start("127.0.0.4"+media, "127.0.0.1"+media, impair.Line{})
+	require.NoError(t, err)
+	t.Cleanup(line.Close)
+	s.sendLoop(&loop, camera.Options{URL: s.throughRelay("127.0.0.4") + "/whip/" + loop.Name + "?key=" + key, Name: "first"})
+	eventually(t, "on air", func() bool { return s.newest(loop.Name, "source") >= 2 })
+	p := realTime(t, s, loop.Name)
+	defer p.stop()
+	p.until(`window.frames_.length > 30`)
+	first := s.status(loop.Name).Feed.Begun
+	line.Set(impair.Line{Loss: 1})
+	s.sendLoop(&loop, camera.Options{URL: s.http + "/whip/" + loop.Name + "?key=" + key, Name: "second", Retry: 300 * time.Millisecond})
+	eventually(t, "the second is on air", func() bool { f := s.status(loop.Name).Feed; return f != nil && !f.Begun.Equal(first) })
+	eval[chromedp.Void](p, `window.frames_.length = 0`)
+	p.until(`window.frames_.length > 60`)
+	inOrder(t, p.frames(), loop)
+	assert.Zero(t, eval[int](p, `window.frames_.at(-1).epoch ?? 0`), "the player did not begin anew")
+}

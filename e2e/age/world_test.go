@@ -79,6 +79,7 @@ type keeper struct {
 
 func (*keeper) Reserve(_ string, _ origin.Position, stored func()) { stored() }
 func (*keeper) Settle(string, origin.Position)                     {}
+func (*keeper) Marked(string, origin.Marker)                       {}
 func (*keeper) NewFeed() int64                                     { return 1 }
 func (*keeper) Feed(origin.FeedRecord)                             {}
 func (*keeper) Admit(contribution.Sender) (origin.Grant, error)    { return origin.Grant{Key: 1}, nil }

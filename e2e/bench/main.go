@@ -138,6 +138,7 @@ type open struct{}
 
 func (open) Reserve(_ string, _ origin.Position, stored func()) { go stored() }
 func (open) Settle(string, origin.Position)                     {}
+func (open) Marked(string, origin.Marker)                       {}
 func (open) Event(origin.Event)                                 {}
 func (open) NewFeed() int64                                     { return 1 }
 func (open) Feed(origin.FeedRecord)                             {}

@@ -74,6 +74,34 @@ func (s *Service) Feed(f origin.FeedRecord) {
 		}})
 }
 
+// Marked implements origin.Keeper.
+func (s *Service) Marked(channel string, m origin.Marker) {
+	text, err := json.Marshal(m)
+	if err != nil {
+		return
+	}
+	s.journal.Put(records.Write{Key: "marker " + channel + " " + m.ID, Size: len(text), Do: func(ctx context.Context, db *records.DB) error {
+		return db.PutMarker(ctx, records.Marker{Channel: channel, ID: m.ID, At: m.At.UnixMilli(), Content: string(text)}, origin.MaxMarkers)
+	}})
+}
+
+// recallMarkers gives a channel the markers that were stored.
+func (s *Service) recallMarkers(ctx context.Context, slug string) {
+	list, err := s.db.Markers(ctx, slug)
+	if err != nil {
+		s.logger.Warn("the markers of a channel could not be read", "channel", slug, "error", err)
+		return
+	}
+	var out []origin.Marker
+	for _, r := range list {
+		var m origin.Marker
+		if json.Unmarshal([]byte(r.Content), &m) == nil {
+			out = append(out, m)
+		}
+	}
+	s.o.Channel(slug).RecallMarkers(out)
+}
+
 // Admit implements origin.Gate. A key that was right before is known in memory, so that senders who
 // were on air come back while the database is away.
 func (s *Service) Admit(sender contribution.Sender) (origin.Grant, error) {

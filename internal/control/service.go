@@ -166,6 +166,7 @@ func (s *Service) Attach(ctx context.Context, o *origin.Origin) error {
 		s.keep(c.Slug)
 		s.history.begin(c.Slug, c.Revision, set)
 		s.recallFeed(ctx, c.Slug)
+		s.recallMarkers(ctx, c.Slug)
 	}
 	if s.kept.store != nil {
 		s.kept.store.Settled()

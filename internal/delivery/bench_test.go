@@ -18,6 +18,7 @@ type quiet struct{}
 
 func (quiet) Reserve(_ string, _ origin.Position, stored func()) { go stored() }
 func (quiet) Settle(string, origin.Position)                     {}
+func (quiet) Marked(string, origin.Marker)                       {}
 func (quiet) Event(origin.Event)                                 {}
 func (quiet) NewFeed() int64                                     { return 1 }
 func (quiet) Feed(origin.FeedRecord)                             {}

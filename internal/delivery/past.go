@@ -197,6 +197,7 @@ func (p *Past) picture(q *request, a *asked) *present.Past {
 	if c := q.channel; c != nil {
 		set := c.Settings()
 		out.Step, out.Language, out.SoundName = media.Rescale(set.SegmentMillis, 1000, media.VideoTimescale), set.Language, set.SoundName
+		out.Ranges, out.Markers = c.Ranges(a.from, a.to), c.Noted()
 	}
 	for i := range span.Strips {
 		s := &span.Strips[i]

@@ -19,6 +19,7 @@ type nobody struct{ events chan Event }
 
 func (nobody) Reserve(_ string, _ Position, stored func()) { go stored() }
 func (nobody) Settle(string, Position)                     {}
+func (nobody) Marked(string, Marker)                       {}
 func (nobody) NewFeed() int64                              { return 1 }
 func (nobody) Feed(FeedRecord)                             {}
 func (nobody) Admit(contribution.Sender) (Grant, error)    { return Grant{Key: 1}, nil }

@@ -13,6 +13,7 @@ import (
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/scte35"
 	"metaplasis/internal/core/segment"
+	"metaplasis/internal/present"
 )
 
 // Marker is a timed event on a channel. Players see it as a date range or an event.
@@ -34,10 +35,13 @@ type Marker struct {
 // spliceRepeats is for how long the same message counts as a repetition of itself.
 const spliceRepeats = 5 * time.Second
 
-// maxMarkers bounds what a channel remembers.
+// MaxMarkers bounds what a channel remembers.
 //
 //limit:markers | each channel | the oldest are forgotten
-const maxMarkers = 256
+const MaxMarkers = 256
+
+// openFor is for how long a splice that leaves the programme, and says neither for how long nor that it is over, is told of.
+const openFor = 24 * time.Hour
 
 // ErrBadMarker says that a marker cannot be set.
 var ErrBadMarker = errors.New("the marker was not set")
@@ -64,6 +68,7 @@ func (c *Channel) Mark(m Marker) (Marker, error) {
 		m.Class = "marker"
 	}
 	m = c.notes.mark(m)
+	c.o.Keeper.Marked(c.slug, m)
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.out.describe() // the manifest lists markers too
@@ -95,17 +100,17 @@ func (a *annotations) mark(m Marker) Marker {
 
 func (a *annotations) add(m Marker) {
 	a.markers = append(a.markers, m)
-	if n := len(a.markers) - maxMarkers; n > 0 {
+	if n := len(a.markers) - MaxMarkers; n > 0 {
 		a.markers = append([]Marker(nil), a.markers[n:]...)
 	}
 }
 
 // splice turns a section that came with the feed into a marker, and reports whether something is to be
 // told anew. The section that returns to the programme completes the marker of the one that left it.
-func (a *annotations) splice(at time.Time, s *scte35.Section, section []byte) bool {
+func (a *annotations) splice(at time.Time, s *scte35.Section, section []byte) (changed Marker, ok bool) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	id := fmt.Sprintf("splice-%d", s.EventID)
+	id := spliceID(s)
 	for i := len(a.markers) - 1; i >= 0; i-- {
 		m := &a.markers[i]
 		if m.event != id {
@@ -113,16 +118,16 @@ func (a *annotations) splice(at time.Time, s *scte35.Section, section []byte) bo
 		}
 		if s.In && !m.Returned {
 			m.Return, m.Returned, m.DurationMillis = section, true, at.Sub(m.At).Milliseconds()
-			return true
+			return *m, true
 		}
 		if s.In || !m.Returned && at.Before(m.At.Add(max(time.Duration(m.DurationMillis)*time.Millisecond,
 			spliceRepeats))) || at.Sub(m.At) < spliceRepeats {
-			return false // it comes again, as cue messages do
+			return Marker{}, false // it comes again, as cue messages do
 		}
 		break // the number is used anew, once the event before it is over
 	}
 	if s.Cancel || s.Command == scte35.Null || s.In {
-		return false
+		return Marker{}, false
 	}
 	m := Marker{ID: id, Class: "splice", At: at, Splice: section, Out: s.Out, event: id}
 	if slices.ContainsFunc(a.markers, func(o Marker) bool { return o.event == id }) {
@@ -132,7 +137,31 @@ func (a *annotations) splice(at time.Time, s *scte35.Section, section []byte) bo
 		m.DurationMillis = s.Duration / 90
 	}
 	a.add(m)
-	return true
+	return m, true
+}
+
+// recall takes what was stored, the oldest first, before anything is marked.
+func (a *annotations) recall(list []Marker) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for _, m := range list {
+		var s scte35.Section
+		if m.Splice != nil && s.Unmarshal(m.Splice) == nil {
+			m.event = spliceID(&s)
+		}
+		a.add(m)
+	}
+}
+
+// spliceID names the event of a splice.
+func spliceID(s *scte35.Section) string { return fmt.Sprintf("splice-%d", s.EventID) }
+
+// RecallMarkers gives a channel the markers that it had before the service was started, the oldest first.
+func (c *Channel) RecallMarkers(list []Marker) {
+	c.notes.recall(list)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.out.describe()
 }
 
 // splice takes a cue message of the feed. It needs the channel's lock.
@@ -144,7 +173,8 @@ func (c *Channel) splice(at time.Time, section []byte) {
 			"Look at the encoder's SCTE 35 settings.")
 		return
 	}
-	if c.notes.splice(at, &s, section) {
+	if m, changed := c.notes.splice(at, &s, section); changed {
+		c.o.Keeper.Marked(c.slug, m)
 		c.out.describe()
 	}
 }
@@ -168,13 +198,39 @@ func (a *annotations) rangesWithin(epoch time.Time, s *segment.Snapshot) (out []
 	if first == nil {
 		return nil
 	}
-	begin := media.WallClock(epoch, first.Start)
+	return a.ranges(media.WallClock(epoch, first.Start), time.Time{})
+}
+
+// ranges returns the markers that are not over before a time, nor begin behind another one; zero for no such time.
+func (a *annotations) ranges(from, to time.Time) (out []hls.DateRange) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	for i := range a.markers {
-		if m := &a.markers[i]; !m.At.Add(time.Duration(m.DurationMillis) * time.Millisecond).Before(begin) {
+		if m := &a.markers[i]; !m.end().Before(from) && (to.IsZero() || m.At.Before(to)) {
 			out = append(out, m.dateRange())
 		}
+	}
+	return out
+}
+
+// end is when the marker is over. A splice that left the programme for as long as nobody knows lasts until its return comes: a
+// player that is told of the return must know what it returns from (RFC 8216, 4.3.2.7.1).
+func (m *Marker) end() time.Time {
+	if m.Out && !m.Returned && m.DurationMillis == 0 {
+		return m.At.Add(openFor)
+	}
+	return m.At.Add(time.Duration(m.DurationMillis) * time.Millisecond)
+}
+
+// Ranges returns the markers within a stretch of time as playlists show them; without an end, all that follow.
+func (c *Channel) Ranges(from, to time.Time) []hls.DateRange { return c.notes.ranges(from, to) }
+
+// Noted returns all markers as manifests show them.
+func (c *Channel) Noted() []present.Marker { return c.notes.noted() }
+
+func (a *annotations) noted() (out []present.Marker) {
+	for _, m := range a.Markers() {
+		out = append(out, present.Marker{ID: m.ID, Class: m.Class, Text: m.Text, At: m.At, DurationMillis: m.DurationMillis, Splice: m.Splice})
 	}
 	return out
 }

@@ -70,6 +70,8 @@ func (m *memory) Settle(c string, p origin.Position) {
 	m.position[c] = p
 }
 
+func (m *memory) Marked(string, origin.Marker) {}
+
 func (m *memory) Event(e origin.Event) {
 	m.mu.Lock()
 	defer m.mu.Unlock()

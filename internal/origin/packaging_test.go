@@ -19,6 +19,7 @@ type quiet struct{}
 
 func (quiet) Reserve(_ string, _ Position, stored func()) { go stored() }
 func (quiet) Settle(string, Position)                     {}
+func (quiet) Marked(string, Marker)                       {}
 func (quiet) Event(Event)                                 {}
 func (quiet) NewFeed() int64                              { return 1 }
 func (quiet) Feed(FeedRecord)                             {}

@@ -167,9 +167,7 @@ func (p *publisher) describedNow() *present.Channel {
 		SoundName: p.settings.SoundName, Captions: p.captions, Titled: p.notes.everTitled(), Offers: p.shown, Alternates: p.alternates, Texts: p.texts,
 		Periods: slices.Clone(p.periods.Listed), Counted: slices.Clone(p.periods.Counted),
 	}
-	for _, m := range p.notes.Markers() {
-		d.Markers = append(d.Markers, present.Marker{ID: m.ID, Class: m.Class, Text: m.Text, At: m.At, DurationMillis: m.DurationMillis, Splice: m.Splice})
-	}
+	d.Markers = p.notes.noted()
 	return d
 }
 

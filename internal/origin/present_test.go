@@ -121,11 +121,31 @@ func TestMarkersAreDateRangesAndEvents(t *testing.T) {
 	assert.Contains(t, events[1].Events[0].Text, "start: Say")
 	p.seconds(30)
 	assert.NotContains(t, list(), `ID="m1"`, "a marker goes with the segments that it stands in")
-	for range 2 * maxMarkers {
+	open := scte35.Section{Command: scte35.SpliceInsert, EventID: 8, Out: true, Immediate: true, PTS: -1, Duration: -1}
+	shut := scte35.Section{Command: scte35.SpliceInsert, EventID: 8, In: true, Immediate: true, PTS: -1, Duration: -1}
+	left := p.c.now()
+	p.c.mu.Lock()
+	p.c.splice(left, open.Marshal())
+	p.c.mu.Unlock()
+	stored := p.c.Markers()
+	p.c.notes.mu.Lock()
+	p.c.notes.markers = nil
+	p.c.notes.mu.Unlock()
+	p.c.RecallMarkers(stored) // as after a restart
+	p.seconds(60)
+	assert.Contains(t, list(), `ID="splice-8"`, "who left the programme has not returned")
+	p.c.mu.Lock()
+	p.c.splice(left.Add(300*time.Second), shut.Marshal())
+	p.c.mu.Unlock()
+	p.seconds(1)
+	assert.Regexp(t, `ID="splice-8".*,DURATION=300\.000.*SCTE35-OUT=0xFC[0-9A-F]+,SCTE35-IN=0xFC`, list())
+	assert.Len(t, p.c.Ranges(left.Add(time.Minute), left.Add(2*time.Minute)), 1)
+	assert.Empty(t, p.c.Ranges(left.Add(301*time.Second), time.Time{}))
+	for range 2 * MaxMarkers {
 		_, err := p.c.Mark(Marker{Text: "again"})
 		require.NoError(t, err)
 	}
-	assert.Len(t, p.c.Markers(), maxMarkers)
+	assert.Len(t, p.c.Markers(), MaxMarkers)
 	for _, bad := range []Marker{{}, {Text: "x", DurationMillis: -1}, {Text: "x", At: time.Now().Add(-2 * time.Hour)}, {Text: strings.Repeat("x", 501)}} {
 		_, err := p.c.Mark(bad)
 		assert.ErrorIs(t, err, ErrBadMarker)

@@ -454,6 +454,8 @@ type Keeper interface {
 	NewFeed() int64
 	// Feed stores a feed as it is now: begun, with its tracks, or ended.
 	Feed(FeedRecord)
+	// Marked stores a marker of a channel, or what was learnt of it since.
+	Marked(channel string, m Marker)
 }
 
 // Grant is what a contribution key allows.

@@ -59,6 +59,8 @@ type Past struct {
 	Undated   bool // the wall clock is not told
 	Strips    []PastStrip
 	Tiles     bool // small pictures are kept too
+	Ranges    []hls.DateRange
+	Markers   []Marker // the same as manifests show them
 }
 
 // IsText reports whether a rendition is text.
@@ -117,7 +119,7 @@ func (p *Past) Playlist(name string, w hls.Wrapping, skip bool) []byte {
 		return nil
 	}
 	m := hls.Media{Suffix: p.Suffix, Wrapping: w, Whole: s.List, Sequence: s.Ordinal + 1, Discontinuity: uint64(s.Breaks), TargetDuration: p.target(), Epoch: p.Epoch,
-		Ended: p.Ended, Undated: p.Undated, Skippable: !p.Ended, Skip: skip && !p.Ended}
+		Ended: p.Ended, Undated: p.Undated, Skippable: !p.Ended, Skip: skip && !p.Ended, Ranges: p.Ranges}
 	if p.partial(s) {
 		p.standIns(&m, s)
 	}
@@ -271,7 +273,7 @@ const rateSpan = 512
 // channel is the picture that documents are made of.
 func (p *Past) channel() *Channel {
 	c := &Channel{Suffix: p.Suffix, Slug: p.Slug, Epoch: p.Epoch, Now: p.Now, Step: p.Step, Longest: p.target() * media.VideoTimescale, Over: p.Ended,
-		Language: p.Language, SoundName: cmp.Or(p.SoundName, "Sound")}
+		Language: p.Language, SoundName: cmp.Or(p.SoundName, "Sound"), Markers: p.Markers}
 	views := map[string]*View{}
 	for i := range p.Strips {
 		views[p.Strips[i].Name] = p.view(&p.Strips[i])

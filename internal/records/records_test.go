@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"fmt"
 	"log/slog"
 	"os"
 	"os/exec"
@@ -62,6 +63,16 @@ func TestRecords(t *testing.T) {
 	require.NoError(t, db.Settle(ctx, "start-line", 50, 2))
 	list, _ = db.Channels(ctx)
 	assert.EqualValues(t, 50, list[0].NextMSN, "a channel that closed in good order knows exactly")
+
+	for i := range 5 {
+		require.NoError(t, db.PutMarker(ctx, Marker{Channel: "start-line", ID: fmt.Sprint("m", i), At: int64(i), Content: "{}"}, 3))
+	}
+	require.NoError(t, db.PutMarker(ctx, Marker{Channel: "start-line", ID: "m4", At: 4, Content: `{"returned":true}`}, 3))
+	require.NoError(t, db.PutMarker(ctx, Marker{Channel: "nowhere", ID: "m", Content: "{}"}, 3))
+	markers, err := db.Markers(ctx, "start-line")
+	require.NoError(t, err)
+	require.Len(t, markers, 3)
+	assert.Equal(t, Marker{ID: "m4", At: 4, Content: `{"returned":true}`}, markers[2])
 
 	secret := NewSecret()
 	later := now.Add(time.Hour)
