@@ -104,7 +104,7 @@ func (o *Origin) Open(s contribution.Sender) (*Feed, error) {
 	f := o.newFeed(c, Input{}, s.Protocol, s.Remote)
 	f.silence = cmp.Or(s.Silence, f.silence)
 	f.key, f.expires = grant.Key, grant.Expires
-	if err := c.admitSender(f, grant.Input); err != nil {
+	if err := c.outlast(grant.Input, func() error { return c.admitSender(f, grant.Input) }); err != nil {
 		return nil, o.notAdmitted(s, grant, err)
 	}
 	return f, nil
@@ -116,7 +116,7 @@ func (o *Origin) May(s contribution.Sender) error {
 	if err != nil {
 		return err
 	}
-	if err := c.wouldAdmit(grant.Input); err != nil {
+	if err := c.outlast(grant.Input, func() error { return c.wouldAdmit(grant.Input) }); err != nil {
 		return o.notAdmitted(s, grant, err)
 	}
 	return nil

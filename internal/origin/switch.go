@@ -1,6 +1,7 @@
 package origin
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -111,6 +112,36 @@ func (c *Channel) wouldAdmit(name string) error {
 		return ErrTaken
 	}
 	return nil
+}
+
+// outlastFor is how long a sender waits for one that may be dead.
+//
+//limit:how long a sender waits for another one that is silent | each sender | it is refused
+const outlastFor = 3 * time.Second
+
+// outlast lets a sender in that comes while another one is there of which nothing comes: one whose connection died without a word
+// and who is back at once. It waits until the other one has been silent for long enough, or is heard.
+func (c *Channel) outlast(name string, admit func() error) error {
+	const look = 250 * time.Millisecond
+	heard := c.lastHeard(name)
+	err := admit()
+	for begun := time.Now(); errors.Is(err, ErrTaken) && time.Since(begun) < outlastFor; err = admit() {
+		time.Sleep(look)
+		if c.lastHeard(name) != heard {
+			return err
+		}
+	}
+	return err
+}
+
+// lastHeard is when something came of who uses an input for senders.
+func (c *Channel) lastHeard(name string) time.Time {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if u := c.user(c.senderInput(name)); u != nil {
+		return u.heard
+	}
+	return time.Time{}
 }
 
 // user is the feed that an input has, on air or standing by, nil without one.
