@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"strings"
+	"syscall"
 	"testing"
 
 	"github.com/chromedp/chromedp"
@@ -126,6 +127,31 @@ func TestConsoleWorksFromTheKeyboard(t *testing.T) {
 	assert.Empty(t, missing, "every control has a name")
 	p.click("Sign out")
 	p.until(`document.querySelector("#password") !== null`)
+}
+
+// TestWhoMayOnlyWatch: nothing that refuses is offered, and who is signed out elsewhere comes back to the form, not to a page that
+// tries for ever.
+func TestWhoMayOnlyWatch(t *testing.T) {
+	t.Parallel()
+	s := start(t)
+	s.channel("start-line", origin.Settings{}, sourceOnly)
+	out, code := s.commandWith("a-long-password\n", "users", "add", "gallery", "--role", "watch")
+	require.Zero(t, code, out)
+	p := open(t)
+	require.NoError(t, browser.SignIn(p.ctx, s.http, "gallery", "a-long-password"))
+	p.do(chromedp.Navigate(s.http + "/#/channels"))
+	p.until(`document.querySelector("[data-channel]") !== null`)
+	assert.Zero(t, eval[int](p, `document.querySelectorAll('[href="#/new"]').length`))
+	for _, path := range []string{"settings", "ladder", "inputs", "inputs/senders", "addresses/relays", "kept/settings", "kept/find"} {
+		p.do(chromedp.Navigate(s.http + "/#/channels/start-line/" + path))
+		p.until(`document.querySelector("[data-watching]") !== null && document.querySelector("fieldset:disabled") !== null`)
+		assert.Zero(t, eval[int](p, `document.querySelectorAll("[role=tabpanel] fieldset button:enabled").length`), path)
+	}
+	out, code = s.command("users", "remove", "gallery", "--yes")
+	require.Zero(t, code, out)
+	s.stop(syscall.SIGTERM)
+	s.start()
+	p.until(`document.querySelector("#password") !== null && document.body.innerText.includes("You were signed out")`)
 }
 
 // TestFormatsTimelineInspectorAndPackagingInTheConsole goes through the tabs that show what comes out.

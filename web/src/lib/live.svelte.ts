@@ -18,9 +18,11 @@ class Live {
   #lost: Record<string, number> = {};
   #wanted = new Set<string>();
   #clock?: ReturnType<typeof setInterval>;
+  #again?: ReturnType<typeof setTimeout>;
 
-  start(past: Event[]) {
-    this.stop();
+  /** start listens; refused is called when the service answers with anything but updates. */
+  start(past: Event[], refused: () => void) {
+    this.#close();
     this.events = past;
     const source = new EventSource("/api/v1/live");
     this.#source = source;
@@ -29,7 +31,13 @@ class Live {
     addEventListener("pagehide", () => source.close(), { once: true });
     addEventListener("pageshow", (e) => e.persisted && location.reload());
     source.onopen = () => (this.connected = true);
-    source.onerror = () => (this.connected = false);
+    source.onerror = () => {
+      this.connected = false;
+      // After an answer that is no stream, such as 401, a browser does not try again.
+      if (source.readyState === EventSource.CLOSED && source === this.#source) {
+        this.#again = setTimeout(refused, 2000);
+      }
+    };
     source.addEventListener("status", (e) => this.#take(JSON.parse((e as MessageEvent).data)));
     source.addEventListener("health", (e) => (this.health = JSON.parse((e as MessageEvent).data)));
     source.addEventListener("event", (e) => {
@@ -94,10 +102,15 @@ class Live {
     };
   }
 
-  stop() {
+  #close() {
     clearInterval(this.#clock);
+    clearTimeout(this.#again);
     this.#source?.close();
     this.#source = undefined;
+  }
+
+  stop() {
+    this.#close();
     this.known = false;
     this.connected = false;
     this.heard = 0;

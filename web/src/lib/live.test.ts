@@ -5,6 +5,8 @@ import type { Event as Told } from "./types";
 /** Source stands in for the browser's EventSource. */
 class Source {
   static last: Source;
+  static CLOSED = 2;
+  readyState = 0;
   onopen?: () => void;
   onerror?: () => void;
   closed = false;
@@ -43,7 +45,7 @@ afterEach(() => {
 });
 
 it("takes status and events as they come", () => {
-  live.start([event(1)]);
+  live.start([event(1)], () => {});
   expect(live.known).toBe(false);
   Source.last.say("status", [channel(250)]);
   expect(live.known).toBe(true);
@@ -57,7 +59,7 @@ it("goes on with the hour that the service kept", async () => {
   vi.useFakeTimers({ now: 10_000_000 });
   const hour = { every: 5000, until: 9_999_000, bitrate: [7], load: [1], viewers: [0] };
   vi.stubGlobal("fetch", async () => ({ ok: true, status: 200, json: async () => hour }));
-  live.start([]);
+  live.start([], () => {});
   await live.want("start-line");
   for (let i = 0; i < 10; i++) {
     vi.advanceTimersByTime(1000);
@@ -68,7 +70,7 @@ it("goes on with the hour that the service kept", async () => {
 });
 
 it("merges an event that happens again, and keeps what is wrong with the service", () => {
-  live.start([event(2), event(1)]);
+  live.start([event(2), event(1)], () => {});
   Source.last.say("event", { ...event(1), count: 40 });
   expect(live.events.map((e) => [e.id, e.count])).toEqual([
     [2, undefined],
@@ -79,7 +81,7 @@ it("merges an event that happens again, and keeps what is wrong with the service
 });
 
 it("shows when the line is lost, and closes it when it is told to", () => {
-  live.start([]);
+  live.start([], () => {});
   Source.last.onopen?.();
   expect(live.connected).toBe(true);
   Source.last.onerror?.();
@@ -88,8 +90,22 @@ it("shows when the line is lost, and closes it when it is told to", () => {
   expect(Source.last.closed).toBe(true);
 });
 
+it("tells that the service refuses, which a browser does not try again", () => {
+  vi.useFakeTimers();
+  const refused = vi.fn();
+  live.start([], refused);
+  Source.last.onerror?.(); // the browser tries again by itself
+  vi.advanceTimersByTime(10_000);
+  expect(refused).not.toHaveBeenCalled();
+  Source.last.readyState = Source.CLOSED;
+  Source.last.onerror?.();
+  vi.advanceTimersByTime(2000);
+  expect(refused).toHaveBeenCalledOnce();
+  vi.useRealTimers();
+});
+
 it("closes its line when the page is left, so that the browser can use it", () => {
-  live.start([]);
+  live.start([], () => {});
   page.dispatchEvent(new Event("pagehide"));
   expect(Source.last.closed).toBe(true);
 });

@@ -1,7 +1,7 @@
 <script lang="ts">
   import { call } from "../lib/api";
   import Trouble from "../parts/Trouble.svelte";
-  let { user, role }: { user: string; role: string } = $props();
+  let { user, role, leave }: { user: string; role: string; leave: () => void } = $props();
   let old = $state("");
   let next = $state("");
   let error = $state<unknown>();
@@ -43,4 +43,5 @@
   <Trouble {error} />
   <button class="btn btn-primary mt-2">Change password</button>
   <p class="label-quiet mt-3">This ends all console sessions. Client tokens stay valid.</p>
+  <button type="button" class="btn mt-4 sm:hidden" onclick={leave}>Sign out</button>
 </form>

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Operate from "../parts/Operate.svelte";
   import { call } from "../lib/api";
   import { ago, bitrate, clock, frames, level, megabytes, percent } from "../lib/format";
   import { live } from "../lib/live.svelte";
@@ -172,7 +173,7 @@
           {:else if tab === "events"}
             <EventList events={live.events.filter((e) => e.channel === slug)} />
           {:else if tab === "settings"}
-            <SettingsForm {channel} changed={load} />
+            <Operate><SettingsForm {channel} changed={load} /></Operate>
           {:else}
             <InputsPage {channel} {section} {status} changed={load} />
           {/if}

@@ -1,5 +1,6 @@
 <script lang="ts">
   // Files on demand: what each holds, what keeps it from being played, a player for the one that is chosen, and what is sent here.
+  import { session } from "../lib/session.svelte";
   import "../player/index";
   import { call } from "../lib/api";
   import { bitrate, bytes, span } from "../lib/format";
@@ -93,7 +94,8 @@
     bind:this={picker}
     onchange={() => (send(picker?.files), picker && (picker.value = ""))}
   />
-  <button class="btn btn-sm btn-primary" onclick={() => picker?.click()}>Upload</button>
+  {#if session.operates}<button class="btn btn-sm btn-primary" onclick={() => picker?.click()}>Upload</button
+    >{/if}
 </div>
 <Trouble {error} />
 {#if over}
@@ -145,7 +147,7 @@
           <a class="btn btn-xs" href={entry.download} download>Download</a>
           <button
             class="btn btn-xs"
-            disabled={busy}
+            disabled={busy || !session.operates}
             onclick={() =>
               confirm(`Remove ${entry.file}? The file is deleted, and what was coded of it.`) &&
               act("DELETE", "").then(() => (location.hash = "#/library"))}>Remove</button
@@ -187,15 +189,22 @@
                   : ""}</span
               >
               {#if c.state === "coding" || c.state === "waiting"}
-                <button class="btn btn-xs" disabled={busy} onclick={() => act("POST", "/coding/pause")}
-                  >Pause</button
+                <button
+                  class="btn btn-xs"
+                  disabled={busy || !session.operates}
+                  onclick={() => act("POST", "/coding/pause")}>Pause</button
                 >
               {:else if c.state === "paused" || c.state === "failed"}
-                <button class="btn btn-xs" disabled={busy} onclick={() => act("POST", "/coding/resume")}
-                  >Go on</button
+                <button
+                  class="btn btn-xs"
+                  disabled={busy || !session.operates}
+                  onclick={() => act("POST", "/coding/resume")}>Go on</button
                 >
               {/if}
-              <button class="btn btn-xs" disabled={busy} onclick={() => act("DELETE", "/coding")}
+              <button
+                class="btn btn-xs"
+                disabled={busy || !session.operates}
+                onclick={() => act("DELETE", "/coding")}
                 >{c.state === "done" ? "Remove the ladder" : "Stop"}</button
               >
             </div>
@@ -211,8 +220,10 @@
                   ? ", where it can"
                   : ""}.</span
               >
-              <button class="btn btn-xs" disabled={busy} onclick={() => act("POST", "/coding", {})}
-                >Code</button
+              <button
+                class="btn btn-xs"
+                disabled={busy || !session.operates}
+                onclick={() => act("POST", "/coding", {})}>Code</button
               >
             </div>
           {:else}

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { session } from "../lib/session.svelte";
   import { live } from "../lib/live.svelte";
   import ChannelCard from "../parts/ChannelCard.svelte";
   import EventList from "../parts/EventList.svelte";
@@ -10,7 +11,7 @@
   {#if live.known && live.channels.length}<span class="label-quiet"
       >{onAir} of {live.channels.length} on air</span
     >{/if}
-  <a href="#/new" class="btn btn-primary btn-sm ml-auto">New channel</a>
+  {#if session.operates}<a href="#/new" class="btn btn-primary btn-sm ml-auto">New channel</a>{/if}
 </div>
 
 {#if !live.known}
@@ -35,7 +36,7 @@
       A channel is what you send to and what viewers watch. Create one, copy its server and key into your
       encoder, and it is on air.
     </p>
-    <a href="#/new" class="btn btn-primary">Create the first channel</a>
+    {#if session.operates}<a href="#/new" class="btn btn-primary">Create the first channel</a>{/if}
   </div>
 {:else}
   <div class="grid gap-3 lg:grid-cols-2 min-[1700px]:grid-cols-3">

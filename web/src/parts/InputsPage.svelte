@@ -1,5 +1,6 @@
 <script lang="ts">
   // What comes in: the inputs in their order, how senders reach them, and the line of the one on air.
+  import Operate from "./Operate.svelte";
   import type { Channel, Status } from "../lib/types";
   import InputList from "./InputList.svelte";
   import LineHealth from "./LineHealth.svelte";
@@ -50,7 +51,7 @@
   {/each}
 </nav>
 {#if section === "senders"}
-  <Sender {channel} {changed} />
+  <Operate><Sender {channel} {changed} /></Operate>
 {:else if section === "line"}
   <LineHealth {slug} {status} />
 {:else if section === "network"}
@@ -68,5 +69,5 @@
     <Trouble {error} />
   </div>
 {:else}
-  <InputList {channel} {status} {changed} />
+  <Operate><InputList {channel} {status} {changed} /></Operate>
 {/if}

@@ -1,5 +1,6 @@
 <script lang="ts">
   // What is kept: recordings, a way to find a moment, and how far back viewers may go.
+  import Operate from "./Operate.svelte";
   import { bytes, clock, day, span } from "../lib/format";
   import type { Channel, Status } from "../lib/types";
   import Fact from "./Fact.svelte";
@@ -48,9 +49,9 @@
   />
 </dl>
 {#if section === "find"}
-  <Find {channel} {status} />
+  <Operate><Find {channel} {status} /></Operate>
 {:else if section === "settings"}
-  <KeepingForm {channel} {changed} />
+  <Operate><KeepingForm {channel} {changed} /></Operate>
 {:else}
   <Recordings {channel} />
 {/if}

@@ -1,5 +1,6 @@
 <script lang="ts">
   // What is made of the source: the rungs, what comes out of them, and what else could.
+  import Operate from "./Operate.svelte";
   import type { Status } from "../lib/types";
   import Compare from "./Compare.svelte";
   import Graph from "./Graph.svelte";
@@ -39,8 +40,8 @@
 {:else if section === "compare"}
   <Compare {slug} {status} />
 {:else if section === "trial"}
-  <TrialPanel {slug} {status} {changed} />
+  <Operate><TrialPanel {slug} {status} {changed} /></Operate>
 {:else}
-  <LadderEditor {slug} {status} {changed} />
+  <Operate><LadderEditor {slug} {status} {changed} /></Operate>
   <RenditionTable {status} />
 {/if}

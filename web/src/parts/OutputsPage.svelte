@@ -1,5 +1,6 @@
 <script lang="ts">
   // Where it goes: what viewers play, what receivers fetch, and what is carried onward to others.
+  import Operate from "./Operate.svelte";
   import type { Channel, Status } from "../lib/types";
   import type { Way } from "../lib/ways";
   import Addresses from "./Addresses.svelte";
@@ -32,7 +33,7 @@
   {/each}
 </nav>
 {#if section === "relays"}
-  <Relays {slug} {status} />
+  <Operate><Relays {slug} {status} /></Operate>
 {:else if section === "embed"}
   <Embed {slug} />
 {:else if section === "receivers"}

@@ -1,5 +1,7 @@
 <script lang="ts">
   // The recordings of a channel: begun, running, and those that there are.
+  import Operate from "./Operate.svelte";
+  import { session } from "../lib/session.svelte";
   import "../player/index";
   import { call } from "../lib/api";
   import { bytes, clock, day, span } from "../lib/format";
@@ -55,22 +57,24 @@
 </script>
 
 <div class="grid gap-4 p-4" data-recordings>
-  <form class="flex flex-wrap items-end gap-2" onsubmit={begin}>
-    <div class="min-w-40 flex-1">
-      <label class="label-quiet mb-1 block" for="rt">Title</label>
-      <input
-        id="rt"
-        class="input input-sm w-full"
-        placeholder={channel.settings.title}
-        bind:value={title}
-        maxlength="200"
-      />
-    </div>
-    <select class="select select-sm w-auto" bind:value={back} aria-label="Where it begins">
-      {#each backs as [v, text] (v)}<option value={v}>{text}</option>{/each}
-    </select>
-    <button class="btn btn-sm btn-primary"><span class="bg-error size-2 rounded-full"></span>Record</button>
-  </form>
+  <Operate
+    ><form class="flex flex-wrap items-end gap-2" onsubmit={begin}>
+      <div class="min-w-40 flex-1">
+        <label class="label-quiet mb-1 block" for="rt">Title</label>
+        <input
+          id="rt"
+          class="input input-sm w-full"
+          placeholder={channel.settings.title}
+          bind:value={title}
+          maxlength="200"
+        />
+      </div>
+      <select class="select select-sm w-auto" bind:value={back} aria-label="Where it begins">
+        {#each backs as [v, text] (v)}<option value={v}>{text}</option>{/each}
+      </select>
+      <button class="btn btn-sm btn-primary"><span class="bg-error size-2 rounded-full"></span>Record</button>
+    </form></Operate
+  >
   <Trouble {error} />
   {#if playing}
     <div class="rounded-box overflow-hidden">
@@ -119,7 +123,7 @@
             </p>
           </div>
           <div class="flex flex-wrap gap-1">
-            {#if r.state === "recording"}
+            {#if r.state === "recording" && session.operates}
               <button class="btn btn-xs" onclick={() => act("POST", `/recordings/${r.id}/stop`)}>Stop</button>
             {/if}
             {#if r.kept.length}
@@ -129,13 +133,13 @@
               <a class="btn btn-xs" href={r.mp4} download>MP4</a>
               <a class="btn btn-xs" href={r.mp4.replace(".mp4?", ".ts?")} download>TS</a>
             {/if}
-            <button
-              class="btn btn-xs btn-ghost"
-              onclick={() =>
-                confirm(`Remove ${r.title}? What nothing else keeps is deleted.`) &&
-                act("DELETE", `/recordings/${r.id}`)}
-              aria-label="Remove {r.title}">Remove</button
-            >
+            {#if session.operates}<button
+                class="btn btn-xs btn-ghost"
+                onclick={() =>
+                  confirm(`Remove ${r.title}? What nothing else keeps is deleted.`) &&
+                  act("DELETE", `/recordings/${r.id}`)}
+                aria-label="Remove {r.title}">Remove</button
+              >{/if}
           </div>
         </li>
       {/each}

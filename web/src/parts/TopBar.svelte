@@ -22,7 +22,7 @@
 
 <header class="border-base-300 bg-base-100 sticky top-0 z-20 border-b">
   <nav class="mx-auto flex h-12 max-w-[2200px] items-center gap-1 px-3 sm:px-5" aria-label="Main">
-    <a href="#/channels" class="mr-1 flex shrink-0 items-center gap-2 sm:mr-3 font-semibold tracking-tight">
+    <a href="#/channels" class="mr-1 flex shrink-0 items-center gap-2 font-semibold sm:mr-3 tracking-tight">
       <img src="/icon.svg" alt="" class="size-6 shrink-0" /><span class="hidden sm:inline">Metaplasis</span>
     </a>
     <div class="flex min-w-0 gap-1 overflow-x-auto [scrollbar-width:none]">
@@ -50,7 +50,14 @@
         /></svg
       >
     </button>
-    <a href="#/account" class="btn btn-ghost btn-sm hidden sm:inline-flex">{user}</a>
-    <button class="btn btn-ghost btn-sm px-1.5 whitespace-nowrap sm:px-3" onclick={leave}>Sign out</button>
+    <a href="#/account" class="btn btn-ghost btn-sm max-sm:btn-square" aria-label="Account of {user}">
+      <span class="hidden sm:inline">{user}</span>
+      <svg viewBox="0 0 20 20" class="size-4 sm:hidden" fill="currentColor" aria-hidden="true"
+        ><circle cx="10" cy="6.5" r="3.5" /><path d="M3 18a7 7 0 0 1 14 0z" /></svg
+      >
+    </a>
+    <button class="btn btn-ghost btn-sm hidden px-3 whitespace-nowrap sm:inline-flex" onclick={leave}
+      >Sign out</button
+    >
   </nav>
 </header>
