@@ -147,7 +147,7 @@ func TestWhoMayOnlyWatch(t *testing.T) {
 		p.until(`document.querySelector("[data-watching]") !== null && document.querySelector("fieldset:disabled") !== null`)
 		assert.Zero(t, eval[int](p, `document.querySelectorAll("[role=tabpanel] fieldset button:enabled").length`), path)
 	}
-	out, code = s.command("users", "remove", "gallery", "--yes")
+	out, code = s.command("users", "remove", "gallery")
 	require.Zero(t, code, out)
 	s.stop(syscall.SIGTERM)
 	s.start()

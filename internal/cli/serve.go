@@ -229,7 +229,7 @@ func (a *app) welcome(svc *service.Service) {
 	a.printf("\nCommands on this machine are signed in already; see metaplasis --help.\n")
 }
 
-// rehearsalLadders are the demo's ladders: they fit two cores with room for a browser.
+// rehearsalLadders are the demo's ladders: they leave two of five parts of two cores to a browser.
 var rehearsalLadders = map[string][]ladder.Rung{
 	"start-line": {
 		{Name: "source", On: true, Source: true},
@@ -238,7 +238,6 @@ var rehearsalLadders = map[string][]ladder.Rung{
 	},
 	"chase-boat": {
 		{Name: "source", On: true, Source: true},
-		{Name: "360p", On: true, Height: 360, Bitrate: 800_000, Effort: 1},
 	},
 }
 
@@ -255,7 +254,7 @@ func (a *app) rehearse() *cobra.Command {
 		Use: "rehearse", Short: "Run the demo: service, channels and cameras",
 		Args: cobra.NoArgs,
 		Long: `Start the database, the service, the channels of the Kestrel Bay Regatta and a camera
-for each: two over RTMP with a ladder, an outside-broadcast truck whose transport stream has
+for each: two over RTMP, one of them with a ladder, an outside-broadcast truck whose transport stream has
 two programmes, one each over SRT, RTSP, WebRTC and HTTP, one that is fetched while somebody
 watches, and sources on a studio's network, which is loopback's. Print every address, and run
 until interrupted. Nothing is left running then; the data stays in the data folder for the next time.`,

@@ -104,12 +104,14 @@
             <Fact label="Worker load" value={percent(status.worker?.load)} />
             <Fact label="Loudness, 3 s" value={level(status.worker?.loudness?.shortTerm, "LUFS")} />
             <Fact label="True peak" value={level(status.worker?.loudness?.peak, "dB")} />
-            <Fact
-              label="Sender’s clock"
-              value={status.feed.driftKnown
-                ? `${Math.abs(status.feed.driftPPM)} ppm ${status.feed.driftPPM < 0 ? "slow" : "fast"}, followed`
-                : "being measured"}
-            />
+            <div class="col-span-2">
+              <Fact
+                label="Sender’s clock"
+                value={status.feed.driftKnown
+                  ? `${Math.abs(status.feed.driftPPM)} ppm ${status.feed.driftPPM < 0 ? "slow" : "fast"}, followed`
+                  : "being measured"}
+              />
+            </div>
           </dl>
         {:else}
           {#if status.lastFeed}
