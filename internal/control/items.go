@@ -36,8 +36,8 @@ func (s *Service) itemsOf(r *http.Request) []library.Entry {
 	return list
 }
 
-func (s *Service) listItems(_ http.ResponseWriter, r *http.Request) (any, error) {
-	return s.itemsOf(r), nil
+func (s *Service) listItems(w http.ResponseWriter, r *http.Request) (any, error) {
+	return page(w, r, s.itemsOf(r), func(e *library.Entry) string { return e.Name })
 }
 
 func (s *Service) showItem(_ http.ResponseWriter, r *http.Request) (any, error) {

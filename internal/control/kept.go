@@ -275,16 +275,21 @@ func (s *Service) shown(r *http.Request, rec records.Recording) api.Recording {
 	return out
 }
 
-func (s *Service) listRecordings(_ http.ResponseWriter, r *http.Request) (any, error) {
+func (s *Service) listRecordings(w http.ResponseWriter, r *http.Request) (any, error) {
 	slug := r.URL.Query().Get("channel")
 	s.kept.mu.Lock()
 	list := slices.Clone(s.kept.list)
 	s.kept.mu.Unlock()
+	if slug != "" {
+		list = slices.DeleteFunc(list, func(rec records.Recording) bool { return rec.Channel != slug })
+	}
+	list, err := page(w, r, list, func(rec *records.Recording) string { return itoa(rec.ID) })
+	if err != nil {
+		return nil, err
+	}
 	out := []api.Recording{}
 	for _, rec := range list {
-		if slug == "" || rec.Channel == slug {
-			out = append(out, s.shown(r, rec))
-		}
+		out = append(out, s.shown(r, rec))
 	}
 	return out, nil
 }
