@@ -21,16 +21,16 @@
 </script>
 
 <header class="border-base-300 bg-base-100 sticky top-0 z-20 border-b">
-  <nav class="mx-auto flex h-12 max-w-[2200px] items-center gap-1 px-3 sm:px-5" aria-label="Main">
+  <nav class="mx-auto flex h-12 max-w-[2200px] items-center gap-1 px-2 sm:px-5" aria-label="Main">
     <a href="#/channels" class="mr-1 flex shrink-0 items-center gap-2 font-semibold sm:mr-3 tracking-tight">
       <img src="/icon.svg" alt="" class="size-6 shrink-0" /><span class="hidden sm:inline">Metaplasis</span>
     </a>
-    <div class="flex min-w-0 gap-1 overflow-x-auto [scrollbar-width:none]">
+    <div class="flex min-w-0 overflow-x-auto [scrollbar-width:none] sm:gap-1">
       {#each links as l (l.to)}
         <a
           href="#/{l.to}"
           class={[
-            "rounded-field shrink-0 px-1.5 py-1.5 text-sm sm:px-3",
+            "rounded-field shrink-0 px-1 py-1.5 text-sm sm:px-3",
             section === l.to ? "bg-base-200 font-medium" : "hover:bg-base-200",
           ]}
           aria-current={section === l.to ? "page" : undefined}>{l.text}</a
