@@ -284,7 +284,7 @@ func (v *viewer) pause() time.Duration {
 		return burstPause
 	}
 	rate := max(v.estimator.GetTargetBitrate(), 100_000)
-	return max(burstPause, min(time.Duration(bits)*time.Second/time.Duration(faster*rate), most))
+	return max(burstPause, min(media.Duration(bits, int64(faster*rate)), most))
 }
 
 // send sends what has come of a track.
