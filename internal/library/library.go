@@ -292,7 +292,21 @@ func nameOf(file string) string {
 // namesFile is where the names of items are kept: an item keeps its addresses, whatever else comes into the folder.
 const namesFile = ".names.json"
 
-// named gives each group its name for addresses: the one that it had, else one of its own, that of the older file first.
+// plainly reports whether a file is called as its addresses are.
+func plainly(file string) bool { return nameOf(file) == strings.TrimSuffix(file, path.Ext(file)) }
+
+func compareBools(a, b bool) int {
+	switch {
+	case a == b:
+		return 0
+	case a:
+		return 1
+	}
+	return -1
+}
+
+// named gives each group its name for addresses: the one that it had, else one of its own. Of those that come at once a file that is
+// called so has it first, then the older one.
 func (l *Library) named(root *os.Root, groups [][]member) []string {
 	if l.names == nil {
 		l.names = map[string]string{}
@@ -311,7 +325,10 @@ func (l *Library) named(root *os.Root, groups [][]member) []string {
 			fresh = append(fresh, i)
 		}
 	}
-	slices.SortStableFunc(fresh, func(a, b int) int { return groups[a][0].info.ModTime().Compare(groups[b][0].info.ModTime()) })
+	slices.SortStableFunc(fresh, func(i, j int) int {
+		a, b := groups[i][0], groups[j][0]
+		return cmp.Or(-compareBools(plainly(a.name), plainly(b.name)), a.info.ModTime().Compare(b.info.ModTime()))
+	})
 	for _, i := range fresh {
 		name := groups[i][0].name
 		slug := nameOf(name)
