@@ -47,6 +47,7 @@ type pacedUnit struct {
 	key                bool
 	data               []byte
 	due                time.Time
+	line               *pacedLine
 	track              *media.Track // announced before it
 	do                 func()       // instead of handing a unit on
 }
@@ -148,9 +149,31 @@ func (p *Paced) Unit(id media.TrackID, stamp, composition int64, key bool, data 
 		p.lines[p.on[id]] = l
 	}
 	l.newest = max(l.newest, at)
-	p.due[id] = l.base.Add(ticksOf(at))
-	p.put(pacedUnit{id: id, stamp: stamp, composition: composition, key: key, data: data, due: p.due[id], track: p.told[id]})
+	due := l.base.Add(ticksOf(at))
+	if before := p.due[id]; !known && due.Before(before) {
+		// Another track began the line before all of this one's had come that lies before it.
+		p.delay(l, before.Sub(due))
+		due = before
+	}
+	p.due[id] = due
+	p.put(pacedUnit{id: id, stamp: stamp, composition: composition, key: key, data: data, due: due, line: l, track: p.told[id]})
 	delete(p.told, id)
+}
+
+// delay moves a line, with what waits of it. It needs the lock.
+func (p *Paced) delay(l *pacedLine, by time.Duration) {
+	l.base = l.base.Add(by)
+	for i := range p.queue {
+		if p.queue[i].line == l {
+			p.queue[i].due = p.queue[i].due.Add(by)
+		}
+	}
+	slices.SortStableFunc(p.queue, func(a, b pacedUnit) int { return a.due.Compare(b.due) })
+	for id, on := range p.on {
+		if due, some := p.due[id]; some && p.lines[on] == l {
+			p.due[id] = due.Add(by)
+		}
+	}
 }
 
 // jumped reports whether a stamp lies far from the one before, and far from what is due now.

@@ -78,6 +78,45 @@ func TestSegmentsArePaced(t *testing.T) {
 	})
 }
 
+// A track that is behind the others when they begin another line keeps its order: the line waits for what lies before it.
+func TestALineBeginsBehindAllOfTheOneBefore(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		feed := &noted{begun: time.Now()}
+		p := NewPaced(feed)
+		p.Expect(2)
+		const picture, sound = 2, 1
+		for _, id := range []media.TrackID{picture, sound} {
+			p.GoOn(id, 0)
+			p.Track(media.Track{ID: id, Clock: media.Clock{Scale: 90_000}})
+		}
+		put := func(id media.TrackID, seconds ...int64) {
+			for _, n := range seconds {
+				p.Unit(id, n*90_000, 0, true, []byte{byte(n)})
+			}
+		}
+		put(picture, 0, 1)
+		put(sound, 0, 1, 2, 3)
+		p.GoOn(sound, 1)
+		put(sound, 100, 101)
+		put(picture, 2, 3, 4, 5) // late, and longer
+		p.GoOn(picture, 1)
+		put(picture, 100, 101)
+		time.Sleep(20 * time.Second)
+		synctest.Wait()
+		feed.mu.Lock()
+		defer feed.mu.Unlock()
+		var at [3][]time.Duration
+		for _, u := range feed.list {
+			if u.id < 100 {
+				at[u.id] = append(at[u.id], u.at/time.Millisecond)
+			}
+		}
+		assert.Equal(t, []time.Duration{500, 1500, 2500, 3500, 4500, 5500, 5500, 6500}, at[picture])
+		assert.Equal(t, []time.Duration{500, 1500, 2500, 3500, 5500, 6500}, at[sound], "beside the pictures")
+		p.End("test")
+	})
+}
+
 // TestPacingAfterManyDays gives units whose times lie about those at which their nanoseconds leave 63 bits.
 func TestPacingAfterManyDays(t *testing.T) {
 	for _, from := range []int64{0, (1<<63 - 1) / 1_000_000_000, 30 * 3600 * 90_000, 20_000 * 24 * 3600 * 90_000} {

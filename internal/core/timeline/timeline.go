@@ -58,6 +58,7 @@ type line struct {
 	shift int64         // from the track's own line to that one, in the same
 	known bool          // shift is by the sender's wall clock
 	at    time.Duration // when it came
+	moved int           // the newest jump that it followed, counted from 1
 }
 
 // Feed maps the stamps of one contribution connection to media time, in ticks of
@@ -72,7 +73,8 @@ type Feed struct {
 	old    *int64 // the newest stamp of the line before a jump
 	drift  *drift // nil: the sender's clock is taken as it is
 
-	jumps []jump // the newest, of all tracks
+	jumps  []jump // the newest, of all tracks
+	jumped int    // how many there were
 
 	anchored bool  // some track was anchored
 	wall     int64 // the sender's wall clock where the line is 0
@@ -80,8 +82,9 @@ type Feed struct {
 
 // jump is by how much a track's stamps jumped, and when.
 type jump struct {
-	by int64
-	at time.Duration
+	by     int64
+	at     time.Duration
+	number int // counted from 1
 }
 
 const (
@@ -112,17 +115,40 @@ func (f *Feed) Rejoin(id media.TrackID, c media.Clock, stamp, step int64, now ti
 		}
 	}
 	by = after + passed - s
-	for _, j := range f.jumps {
-		if now-j.at < sameJumpWithin && abs(by-j.by) < sameJump && t.set && s+j.by > t.last {
-			t.shift += j.by
-			return j.by, true
+	for i := range f.jumps {
+		j := &f.jumps[i]
+		if now-j.at >= sameJumpWithin || abs(by-j.by) >= sameJump || !t.set || t.moved >= j.number {
+			continue
 		}
+		if more := by - j.by; s+j.by <= t.last { // there is no room: who jumped before makes it
+			for _, o := range f.tracks {
+				if o.moved == j.number {
+					o.shift += more
+				}
+			}
+			j.by = by
+		}
+		t.shift, t.moved = t.shift+j.by, j.number
+		return j.by, true
 	}
-	if f.jumps = append(f.jumps, jump{by, now}); len(f.jumps) > maxJumps {
+	f.jumped++
+	if f.jumps = append(f.jumps, jump{by, now, f.jumped}); len(f.jumps) > maxJumps {
 		f.jumps = f.jumps[1:]
 	}
-	t.shift += by
+	t.shift, t.moved = t.shift+by, f.jumped
 	return by, true
+}
+
+// joins reports whether a stamp that might follow lies where a jump of another track would put it: a jump of a second is as much as stamps
+// may be ahead, and tracks that jump together keep their distance.
+func (f *Feed) joins(t *line, s int64, now time.Duration) bool {
+	strays := s - t.last - media.Ticks(now-t.at, media.VideoTimescale)
+	for _, j := range f.jumps {
+		if now-j.at < sameJumpWithin && t.moved < j.number && abs(strays+j.by) < sameJump/2 {
+			return true
+		}
+	}
+	return false
 }
 
 // NewFeed begins at a media time in ticks of media.VideoTimescale.
@@ -271,6 +297,8 @@ func (f *Feed) judge(t *line, s int64, now time.Duration) Verdict {
 	passed := (now - t.at).Milliseconds() * ticksEachMilli
 	switch d := s - t.last; {
 	case d < -maxBack:
+		return Jumped
+	case len(f.jumps) > 0 && f.joins(t, s, now):
 		return Jumped
 	case d <= maxAhead || s <= f.newest+maxAhead:
 		return Follows // on the line of another track, which did not stop meanwhile
