@@ -173,7 +173,7 @@ func (s *Service) piece(w http.ResponseWriter, r *http.Request, id string, offse
 		s.refuse(w, http.StatusBadRequest, err.Error(), "Send Upload-Checksum: sha256 SUM, or none.")
 		return
 	}
-	if u, err := s.files.FindUpload(id); err == nil && r.ContentLength > u.Size-u.Offset {
+	if u, err := s.files.FindUpload(id); err == nil && u.Offset == offset && r.ContentLength > u.Size-u.Offset {
 		s.uploadFailed(w, library.ErrTooLong)
 		return
 	}
