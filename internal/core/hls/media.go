@@ -187,7 +187,8 @@ func (m *Media) list(b *bytes.Buffer, list []*segment.Segment) {
 	for i, s := range list {
 		folder := m.folder(s)
 		header = m.head(b, s, folder, header, i == 0)
-		if i >= withParts {
+		// Of a whole segment all parts are listed, or none.
+		if i >= withParts && (s.Open || !slices.ContainsFunc(s.Parts, m.tooLong)) {
 			m.parts(b, s, folder)
 		}
 		if s.Gap {
