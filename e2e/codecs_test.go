@@ -173,6 +173,7 @@ func TestAnotherCodecTakesOver(t *testing.T) {
 	code, b, _ := s.get("/media/line/index.mpd")
 	require.Equal(t, 200, code)
 	assert.Equal(t, 2, strings.Count(string(b), "<Period "), "a period for each of the two feeds")
+	s.inspectBut("codecs-wrong", "line", "index.m3u8", "index.mpd", "low.mpd") // the new codec alone is announced
 	seen := s.newest("line", "source")
 	eventually(t, "what is inspected is of the second sender", func() bool { return s.newest("line", "source") >= seen+6 })
 	s.inspectAll("line", "index.m3u8", "index.mpd", "low.mpd")

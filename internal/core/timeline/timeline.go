@@ -75,6 +75,7 @@ type Feed struct {
 
 	jumps  []jump // the newest, of all tracks
 	jumped int    // how many there were
+	moved  int64  // by how much all of them together moved the line
 
 	anchored bool  // some track was anchored
 	wall     int64 // the sender's wall clock where the line is 0
@@ -126,7 +127,7 @@ func (f *Feed) Rejoin(id media.TrackID, c media.Clock, stamp, step int64, now ti
 					o.shift += more
 				}
 			}
-			j.by = by
+			j.by, f.moved = by, f.moved+more
 		}
 		t.shift, t.moved = t.shift+j.by, j.number
 		return j.by, true
@@ -135,6 +136,7 @@ func (f *Feed) Rejoin(id media.TrackID, c media.Clock, stamp, step int64, now ti
 	if f.jumps = append(f.jumps, jump{by, now, f.jumped}); len(f.jumps) > maxJumps {
 		f.jumps = f.jumps[1:]
 	}
+	f.moved += by
 	t.shift, t.moved = t.shift+by, f.jumped
 	return by, true
 }
@@ -310,12 +312,12 @@ func (f *Feed) judge(t *line, s int64, now time.Duration) Verdict {
 
 func abs(v int64) int64 { return max(v, -v) }
 
-// Peek returns the media time of a stamp without moving on.
+// Peek returns the media time of a stamp of the line that tracks are on now, without moving on.
 func (f *Feed) Peek(c media.Clock, stamp int64) (ticks int64) {
 	if !f.set {
 		return f.start
 	}
-	ticks = f.at(c.Ticks(f.unwrap(&line{}, c, stamp)))
+	ticks = f.at(c.Ticks(f.unwrap(&line{shift: f.moved}, c, stamp)) + f.moved)
 	if f.drift != nil {
 		ticks += f.drift.shift()
 	}

@@ -84,10 +84,11 @@ func TestTracksGoOnBehindAJump(t *testing.T) {
 		require.Equal(t, Follows, verdict)
 		return v / ticksEachMilli
 	}
-	for _, jump := range []int64{0, 3_600_000, -3_000, -86_400_000, 700_000_000} {
+	for _, jump := range []int64{0, 3_600_000, -3_000, -86_400_000, 700_000_000, 700_003_200} {
 		for now := int64(0); now < 2000; now += 40 {
 			base := 400_000_000 + jump
 			assert.InDelta(t, f.Last()/ticksEachMilli+40, send(video, base+now, now)+0, 42)
+			assert.InDelta(t, f.Last()/ticksEachMilli, f.Peek(millis, base+now)/ticksEachMilli, 42, "what is told of beside the tracks jumps with them")
 			if now >= 120 { // its sound follows
 				send(audio, base+now-100, now)
 			}
