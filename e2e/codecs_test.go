@@ -29,7 +29,7 @@ import (
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/picture"
 	"metaplasis/internal/inspector"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // TestOtherCodecsPassThrough sends VP9 and AV1 with Opus in RTMP's enhanced form, and plays each in all
@@ -41,7 +41,7 @@ func TestOtherCodecsPassThrough(t *testing.T) {
 	defer p.stop()
 	for i, codecs := range []string{"vp09.00.21.08,opus", "av01.0.01M.08,opus"} {
 		loop := demo.Others[i]
-		stop := s.sendLoop(&loop, camera.Options{URL: s.channel(loop.Name, origin.Settings{Outputs: origin.Outputs{TS: true}}, sourceOnly)})
+		stop := s.sendLoop(&loop, camera.Options{URL: s.channel(loop.Name, settings.Settings{Outputs: settings.Outputs{TS: true}}, sourceOnly)})
 		eventually(t, loop.Name+" on air", func() bool { return s.newest(loop.Name, "source") >= 2 })
 		_, b, _ := s.get("/media/" + loop.Name + "/index.m3u8")
 		assert.Contains(t, string(b), `CODECS="`+codecs+`"`, loop.Name)
@@ -103,7 +103,7 @@ func TestSeveralSounds(t *testing.T) {
 	t.Parallel()
 	s := start(t)
 	loop := demo.Others[2]
-	s.sendLoop(&loop, camera.Options{URL: s.channel(loop.Name, origin.Settings{}, sourceOnly)})
+	s.sendLoop(&loop, camera.Options{URL: s.channel(loop.Name, settings.Settings{}, sourceOnly)})
 	eventually(t, "on air", func() bool { return s.newest(loop.Name, "source") >= 2 })
 	_, b, _ := s.get("/media/" + loop.Name + "/index.m3u8")
 	for _, want := range []string{
@@ -137,7 +137,7 @@ func TestSeveralSounds(t *testing.T) {
 func TestAnotherCodecTakesOver(t *testing.T) {
 	t.Parallel()
 	s := start(t)
-	url := s.channel("line", origin.Settings{Packaging: origin.Packaging{Window: 60}}, sourceOnly)
+	url := s.channel("line", settings.Settings{Packaging: settings.Packaging{Window: 60}}, sourceOnly)
 	stop := s.sendLoop(&demo.Others[2], camera.Options{URL: url})
 	eventually(t, "on air", func() bool { return s.newest("line", "source") >= 3 })
 	p := open(t)
@@ -186,7 +186,7 @@ func TestOtherCodecsAreCoded(t *testing.T) {
 	p := open(t)
 	defer p.stop()
 	for _, loop := range []*demo.Loop{&demo.Others[0], &demo.Others[1], hevcLoop(t, media.Opus)} {
-		url := s.channel(loop.Name, origin.Settings{}, ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 400_000, Effort: 1, AudioBitrate: 96_000})
+		url := s.channel(loop.Name, settings.Settings{}, ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 400_000, Effort: 1, AudioBitrate: 96_000})
 		stop := s.sendLoop(loop, camera.Options{URL: url})
 		eventually(t, loop.Name+" on air", func() bool { return s.newest(loop.Name, "180p") >= 2 })
 		_, b, _ := s.get("/media/" + loop.Name + "/index.m3u8")
@@ -237,7 +237,7 @@ func hevcLoop(t *testing.T, sound media.Codec) *demo.Loop {
 func TestHEVCAndAC3PassThrough(t *testing.T) {
 	t.Parallel()
 	s := start(t)
-	s.sendLoop(hevcLoop(t, media.AC3), camera.Options{URL: s.channel("truck", origin.Settings{}, sourceOnly)})
+	s.sendLoop(hevcLoop(t, media.AC3), camera.Options{URL: s.channel("truck", settings.Settings{}, sourceOnly)})
 	eventually(t, "on air", func() bool { return s.newest("truck", "source") >= 2 })
 	_, b, _ := s.get("/media/truck/index.m3u8")
 	assert.Regexp(t, `CODECS="hvc1\.1\.6\.L\d+\.90,ac-3"`, string(b))
@@ -262,7 +262,7 @@ func TestLadderOfTwoCodecs(t *testing.T) {
 	t.Parallel()
 	s := start(t)
 	loop := demo.Loops[0]
-	url := s.channel(loop.Name, origin.Settings{}, ladder.Rung{Name: "source", On: true, Source: true},
+	url := s.channel(loop.Name, settings.Settings{}, ladder.Rung{Name: "source", On: true, Source: true},
 		ladder.Rung{Name: "240p", On: true, Height: 240, Bitrate: 400_000, Effort: 1},
 		ladder.Rung{Name: "240p-vp9", On: true, Height: 240, Bitrate: 300_000, Effort: 1, Codec: media.VP9},
 		ladder.Rung{Name: "144p-vp9", On: true, Height: 144, Bitrate: 150_000, Effort: 1, Codec: media.VP9})
@@ -335,7 +335,7 @@ func TestOldCodecsPassThrough(t *testing.T) {
 				out = flv.AppendTag(out, &flv.Tag{Type: flv.TagAudio, Timestamp: at, Body: (&flv.Body{Codec: c.sound, Data: c.frame, Bare: c.bare}).Marshal()})
 			}
 		}
-		s.sendLoop(&demo.Loop{Name: name, FLV: out}, camera.Options{URL: s.channel(name, origin.Settings{}, sourceOnly)})
+		s.sendLoop(&demo.Loop{Name: name, FLV: out}, camera.Options{URL: s.channel(name, settings.Settings{}, sourceOnly)})
 		eventually(t, "on air", func() bool { return s.newest(name, "source") >= 2 })
 		_, b, _ := s.get("/media/" + name + "/index.m3u8")
 		assert.Contains(t, string(b), c.want, name)
@@ -351,7 +351,7 @@ func TestRungsOfOtherRatesAndSounds(t *testing.T) {
 	t.Parallel()
 	s := start(t)
 	loop := demo.Loops[0]
-	url := s.channel(loop.Name, origin.Settings{},
+	url := s.channel(loop.Name, settings.Settings{},
 		ladder.Rung{Name: "240p", On: true, Height: 240, Bitrate: 400_000, Effort: 1, AudioBitrate: 96_000},
 		ladder.Rung{Name: "240p-half", On: true, Height: 240, Bitrate: 250_000, Effort: 1, FrameRate: "half", AudioBitrate: 96_000},
 		ladder.Rung{Name: "144p-20", On: true, Height: 144, Bitrate: 120_000, Effort: 1, FrameRate: "20", AudioBitrate: 48_000, AudioCodec: media.Opus, AudioChannels: 1},

@@ -22,7 +22,7 @@ import (
 	"metaplasis/internal/core/bmff"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // collector reads the block code of every picture that the page shows.
@@ -269,7 +269,7 @@ func TestConsoleFromSignInToEveryRendition(t *testing.T) {
 
 // playing starts a channel with a camera and a page that plays it in one of its ways.
 func playing(t *testing.T, s *service, way string, segment int64, rungs ...ladder.Rung) *page {
-	url := s.channel("start-line", origin.Settings{Packaging: origin.Packaging{SegmentMillis: segment, Window: 60}}, rungs...)
+	url := s.channel("start-line", settings.Settings{Packaging: settings.Packaging{SegmentMillis: segment, Window: 60}}, rungs...)
 	s.send(0, camera.Options{URL: url})
 	// The encoders start before the browser does, so that the two do not hold each other up.
 	eventually(t, "a few segments", func() bool { return s.newest("start-line", rungs[0].Name) >= 2 })
@@ -387,7 +387,7 @@ func TestLadderChangesWhilePlaying(t *testing.T) {
 func TestWorkerKilledWhilePlaying(t *testing.T) {
 	t.Parallel()
 	s := start(t)
-	other := s.channel("harbour", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}}, ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
+	other := s.channel("harbour", settings.Settings{Packaging: settings.Packaging{SegmentMillis: 1000}}, ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
 	s.send(0, camera.Options{URL: other})
 	p := playing(t, s, "hls", 1000, ladder.Rung{Name: "360p", On: true, Height: 360, Bitrate: 700_000, Effort: 1})
 	eventually(t, "the other channel", func() bool { return s.newest("harbour", "180p") > 1 && s.status("harbour").Worker.PID > 0 })
@@ -416,7 +416,7 @@ func TestWorkerKilledWhilePlaying(t *testing.T) {
 func TestBrowsersOwnPlayerPlays(t *testing.T) {
 	t.Parallel()
 	s := start(t)
-	url := s.channel("start-line", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}}, ladder.Rung{Name: "360p", On: true, Height: 360, Bitrate: 700_000, Effort: 1})
+	url := s.channel("start-line", settings.Settings{Packaging: settings.Packaging{SegmentMillis: 1000}}, ladder.Rung{Name: "360p", On: true, Height: 360, Bitrate: 700_000, Effort: 1})
 	s.send(0, camera.Options{URL: url})
 	eventually(t, "a playlist", func() bool { code, _, _ := s.get("/media/start-line/index.m3u8"); return code == 200 })
 	eventually(t, "a few segments", func() bool { return s.newest("start-line", "360p") >= 3 })
@@ -432,7 +432,7 @@ func TestBrowsersOwnPlayerPlays(t *testing.T) {
 func TestEmbedSaysWhyNothingPlays(t *testing.T) {
 	t.Parallel()
 	s := start(t)
-	s.channel("start-line", origin.Settings{})
+	s.channel("start-line", settings.Settings{})
 	p := open(t)
 	p.do(chromedp.Navigate(s.http + "/embed/start-line"))
 	p.until(playerTree + `.textContent.includes("Nobody is sending to this channel")`)

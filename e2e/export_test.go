@@ -9,14 +9,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metaplasis/internal/camera"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // TestRecordsAreExported: events, feeds and statistics as tables.
 func TestRecordsAreExported(t *testing.T) {
 	t.Parallel()
 	s := start(t)
-	url := s.channel("start-line", origin.Settings{Title: "=1+1"}, sourceOnly)
+	url := s.channel("start-line", settings.Settings{Title: "=1+1"}, sourceOnly)
 	s.send(0, camera.Options{URL: url})
 	table := func(args ...string) [][]string {
 		out, exit := s.command(append([]string{"export"}, args...)...)

@@ -17,7 +17,7 @@ import (
 	"metaplasis/internal/core/inspect"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/inspector"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // sideBySide is how many kinds of feed are sent, inspected and played at a time.
@@ -72,7 +72,7 @@ func playKinds(t *testing.T, s *service, kinds []feeds.Kind) {
 		if tr.rung == "" {
 			tr.rung = "source"
 		}
-		url := s.channel(tr.slug, origin.Settings{}, rungs...)
+		url := s.channel(tr.slug, settings.Settings{}, rungs...)
 		var send context.Context
 		send, tr.stop = context.WithCancel(ctx)
 		go func() {

@@ -4,6 +4,9 @@ import (
 	"bytes"
 	"crypto/aes"
 	"crypto/cipher"
+
+	"metaplasis/internal/settings"
+
 	endian "encoding/binary"
 	"io"
 	"net/http"
@@ -18,7 +21,6 @@ import (
 
 	"metaplasis/demo"
 	"metaplasis/internal/camera"
-	"metaplasis/internal/origin"
 )
 
 // sealing serves what another server serves, its segments encrypted with AES-128 (RFC 8216, 4.3.2.4), and without parts.
@@ -65,11 +67,11 @@ func TestEncryptedSegmentsAreFetched(t *testing.T) {
 	t.Parallel()
 	s := start(t)
 	loop := &demo.Others[2]
-	url := s.channel("far", origin.Settings{Outputs: origin.Outputs{TS: true}}, sourceOnly)
+	url := s.channel("far", settings.Settings{Outputs: settings.Outputs{TS: true}}, sourceOnly)
 	s.sendLoop(loop, camera.Options{URL: url})
 	other := sealing(t, s.http)
 	for slug, file := range map[string]string{"cmaf": "index.m3u8", "ts": "ts.m3u8"} {
-		s.channel(slug, origin.Settings{Inputs: []origin.Input{origin.ParseInput(other + "/media/far/" + file)}, Packaging: origin.Packaging{Window: 10}}, sourceOnly)
+		s.channel(slug, settings.Settings{Inputs: []settings.Input{settings.ParseInput(other + "/media/far/" + file)}, Packaging: settings.Packaging{Window: 10}}, sourceOnly)
 		eventually(t, slug+" on air", func() bool { return s.newest(slug, "source") >= 3 && s.newest(slug, "audio") >= 3 })
 		out := s.made(slug, loop)
 		assert.Empty(t, out.wrong, slug)

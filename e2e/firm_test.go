@@ -26,7 +26,7 @@ import (
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/onward/rtmp"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // own starts a service with a database of its own.
@@ -50,7 +50,7 @@ func (s *service) databasePID() int {
 func TestDatabaseDiesAndHangsWhileOnAir(t *testing.T) {
 	t.Parallel() // it waits more than it works
 	s := own(t)
-	url := s.channel("start-line", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}}, sourceOnly)
+	url := s.channel("start-line", settings.Settings{Packaging: settings.Packaging{SegmentMillis: 1000}}, sourceOnly)
 	s.send(0, camera.Options{URL: url, Retry: 100 * time.Millisecond})
 	eventually(t, "on air", func() bool { return s.newest("start-line", "source") > 1 })
 	begun := s.status("start-line").Feed.Begun
@@ -91,7 +91,7 @@ func TestDatabaseDiesAndHangsWhileOnAir(t *testing.T) {
 func TestRemovedKeySendsItsSenderAway(t *testing.T) {
 	t.Parallel() // it waits more than it works
 	s := start(t)
-	url := s.channel("start-line", origin.Settings{}, sourceOnly)
+	url := s.channel("start-line", settings.Settings{}, sourceOnly)
 	conn, err := rtmp.Dial(context.Background(), url, rtmp.Options{})
 	require.NoError(t, err)
 	keys, err := s.api.Keys(context.Background(), "start-line")
@@ -110,7 +110,7 @@ func TestRemovedKeySendsItsSenderAway(t *testing.T) {
 func TestLikeEventsAreOne(t *testing.T) {
 	t.Parallel() // it waits more than it works
 	s := start(t)
-	s.channel("start-line", origin.Settings{}, sourceOnly)
+	s.channel("start-line", settings.Settings{}, sourceOnly)
 	for i := range 30 {
 		_, err := rtmp.Dial(context.Background(), fmt.Sprintf("%s/in/start-line/guess%d", s.rtmp, i), rtmp.Options{})
 		require.Error(t, err)
@@ -132,7 +132,7 @@ func TestLikeEventsAreOne(t *testing.T) {
 func TestBadInputIsToldInASentence(t *testing.T) {
 	t.Parallel() // it waits more than it works
 	s := start(t)
-	s.channel("start-line", origin.Settings{}, sourceOnly)
+	s.channel("start-line", settings.Settings{}, sourceOnly)
 	post := func(method, path, body string) (int, api.Error) {
 		req, err := http.NewRequest(method, s.http+"/api/v1"+path, strings.NewReader(body))
 		require.NoError(t, err)
@@ -213,7 +213,7 @@ func TestInspectorStaysOut(t *testing.T) {
 	secret := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { asked.Add(1) }))
 	defer secret.Close()
 	s := start(t)
-	s.channel("start-line", origin.Settings{}, sourceOnly)
+	s.channel("start-line", settings.Settings{}, sourceOnly)
 	_, port, _ := strings.Cut(strings.TrimPrefix(secret.URL, "http://"), ":")
 	for _, address := range []string{secret.URL + "/x.m3u8", "http://localhost:" + port + "/x.m3u8", "http://[::1]:" + port + "/", "http://127.1.2.3:" + port + "/", "http://169.254.169.254/latest", "http://10.0.0.1/", "http://[::ffff:127.0.0.1]:" + port + "/"} {
 		_, err := inspectOverAPI(s, address, 1)
@@ -274,7 +274,7 @@ func TestHeadersAndListings(t *testing.T) {
 	assert.Equal(t, 404, code, "metrics have an address of their own")
 	// The pages keep their own policy.
 	p := open(t)
-	url := s.channel("start-line", origin.Settings{}, sourceOnly)
+	url := s.channel("start-line", settings.Settings{}, sourceOnly)
 	s.send(0, camera.Options{URL: url, Captions: []string{"WIND 14 KNOTS"}})
 	p.do(chromedp.Navigate(s.http + "/watch/start-line?as=hls"))
 	eval[chromedp.Void](p, `window.violations_ = []; document.addEventListener("securitypolicyviolation", e => violations_.push(e.violatedDirective + " " + e.blockedURI))`)
@@ -285,7 +285,7 @@ func TestHeadersAndListings(t *testing.T) {
 func TestCommandsFindTheService(t *testing.T) {
 	t.Parallel() // it waits more than it works
 	s := start(t)
-	s.channel("start-line", origin.Settings{}, sourceOnly)
+	s.channel("start-line", settings.Settings{}, sourceOnly)
 	cmd := exec.Command(binary, "channels", "list")
 	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + s.data, "XDG_DATA_HOME=" + s.data, "XDG_CONFIG_HOME=" + t.TempDir()}
 	out, err := cmd.CombinedOutput()
@@ -305,7 +305,7 @@ func TestAChannelMadeAgainHasOtherAddresses(t *testing.T) {
 	seen := map[string]bool{}
 	last := uint64(0)
 	for turn := range 2 {
-		url := s.channel("start-line", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 500}}, sourceOnly)
+		url := s.channel("start-line", settings.Settings{Packaging: settings.Packaging{SegmentMillis: 500}}, sourceOnly)
 		stop := s.send(0, camera.Options{URL: url, NoVideo: true})
 		eventually(t, "segments", func() bool { return s.newest("start-line", "audio") >= int64(last)+3 })
 		p := s.playlist("start-line", "audio")
@@ -327,7 +327,7 @@ func TestAChannelMadeAgainHasOtherAddresses(t *testing.T) {
 func TestThePageSaysWhatIsOld(t *testing.T) {
 	t.Parallel()
 	s := start(t)
-	url := s.channel("start-line", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}}, ladder.Rung{Name: "source", On: true, Source: true})
+	url := s.channel("start-line", settings.Settings{Packaging: settings.Packaging{SegmentMillis: 1000}}, ladder.Rung{Name: "source", On: true, Source: true})
 	stop := s.send(0, camera.Options{URL: url})
 	eventually(t, "on air", func() bool { return s.newest("start-line", "source") >= 1 })
 	p := open(t)

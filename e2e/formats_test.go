@@ -22,7 +22,7 @@ import (
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/ts"
 	"metaplasis/internal/inspector"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // formatLadder fits two processors beside a browser.
@@ -35,9 +35,9 @@ var formatLadder = []ladder.Rung{
 // formats starts a channel that is packaged in every way, and one of sound alone.
 func formats(t *testing.T) *service {
 	s := start(t)
-	set := origin.Settings{Packaging: origin.Packaging{Window: 10, Language: "en", SoundName: "Commentary"}, Outputs: origin.Outputs{TS: true, Selections: []origin.Selection{{Name: "phones", Rungs: []string{"180p"}}, {Name: "radio", SoundOnly: true}}}}
+	set := settings.Settings{Packaging: settings.Packaging{Window: 10, Language: "en", SoundName: "Commentary"}, Outputs: settings.Outputs{TS: true, Selections: []settings.Selection{{Name: "phones", Rungs: []string{"180p"}}, {Name: "radio", SoundOnly: true}}}}
 	s.send(0, camera.Options{URL: s.channel("start-line", set, formatLadder...), Captions: []string{"WIND 14 KNOTS", "FIRST GUN"}, Splices: 9 * time.Second})
-	s.send(0, camera.Options{URL: s.channel("booth", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}, Outputs: origin.Outputs{TS: true}}), NoVideo: true})
+	s.send(0, camera.Options{URL: s.channel("booth", settings.Settings{Packaging: settings.Packaging{SegmentMillis: 1000}, Outputs: settings.Outputs{TS: true}}), NoVideo: true})
 	for _, path := range []string{"/media/start-line/index.mpd", "/media/start-line/ts.m3u8", "/media/start-line/radio.m3u8", "/media/booth/index.m3u8"} {
 		eventually(t, path, func() bool { code, _, _ := s.get(path); return code == http.StatusOK })
 	}
@@ -222,7 +222,7 @@ func lowLatencyRequests(t *testing.T, s *service) {
 func TestPlaylistsEndWithTheirSenderAndTheirChannel(t *testing.T) {
 	t.Parallel() // it waits more than it works
 	s := start(t)
-	url := s.channel("booth", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 500}}, ladder.Rung{Name: "source", On: true, Source: true})
+	url := s.channel("booth", settings.Settings{Packaging: settings.Packaging{SegmentMillis: 500}}, ladder.Rung{Name: "source", On: true, Source: true})
 	stop := s.send(0, camera.Options{URL: url, NoVideo: true})
 	eventually(t, "a playlist", func() bool { return s.newest("booth", "audio") >= 3 })
 	stop()
@@ -264,8 +264,8 @@ func TestPlaylistsEndWithTheirSenderAndTheirChannel(t *testing.T) {
 func TestTwoOriginsCutTheSameSegments(t *testing.T) {
 	t.Parallel() // it waits more than it works
 	s := start(t)
-	set := origin.Settings{Packaging: origin.Packaging{Aligned: true}} // segments as long as the camera's keyframes are apart
-	from := uint32(time.Now().UnixMilli())                             // a sender whose stamps are the wall clock's
+	set := settings.Settings{Packaging: settings.Packaging{Aligned: true}} // segments as long as the camera's keyframes are apart
+	from := uint32(time.Now().UnixMilli())                                 // a sender whose stamps are the wall clock's
 	clip, err := camera.Load(demo.Loops[0].FLV)
 	require.NoError(t, err)
 	for _, slug := range []string{"here", "there"} {

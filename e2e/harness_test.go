@@ -31,8 +31,10 @@ import (
 	"metaplasis/internal/control/client"
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/ladder"
+	"metaplasis/internal/events"
 	"metaplasis/internal/origin"
 	"metaplasis/internal/records"
+	"metaplasis/internal/settings"
 )
 
 // Places of loops in demo.Others.
@@ -229,7 +231,7 @@ func (s *service) commandWith(in string, args ...string) (out string, code int) 
 }
 
 // channel makes a channel and a key for it.
-func (s *service) channel(slug string, set origin.Settings, rungs ...ladder.Rung) (url string) {
+func (s *service) channel(slug string, set settings.Settings, rungs ...ladder.Rung) (url string) {
 	ctx := context.Background()
 	set.Slug = slug
 	set.Ladder.Rungs = rungs
@@ -303,14 +305,14 @@ func (s *service) onAir(slug string) bool {
 }
 
 // events returns what was recorded last. It is recorded beside what it tells of: await it.
-func (s *service) events() []origin.Event {
+func (s *service) events() []events.Event {
 	list, err := s.api.Events(context.Background(), "", 100)
 	require.NoError(s.t, err)
 	return list
 }
 
 func (s *service) hasEvent(kind string) bool {
-	return slices.ContainsFunc(s.events(), func(e origin.Event) bool { return e.Kind == kind })
+	return slices.ContainsFunc(s.events(), func(e events.Event) bool { return e.Kind == kind })
 }
 
 // patience is how long a test waits for what has to come: the machine is shared, and nothing here judges how fast it is.

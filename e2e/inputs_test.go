@@ -11,7 +11,7 @@ import (
 
 	"metaplasis/demo"
 	"metaplasis/internal/camera"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // TestRecordingStandsIn: a file is on air while nobody sends, a sender takes over, and the file comes back.
@@ -19,7 +19,7 @@ func TestRecordingStandsIn(t *testing.T) {
 	t.Parallel()
 	s := start(t)
 	const file = "standby.flv"
-	set := origin.Settings{Inputs: []origin.Input{{Kind: origin.InputSender}, {Kind: origin.InputFile, File: file}}}
+	set := settings.Settings{Inputs: []settings.Input{{Kind: settings.InputSender}, {Kind: settings.InputFile, File: file}}}
 	url := s.channel("line", set, sourceOnly)
 	onAir := func(kind string) func() bool {
 		return func() bool {
@@ -36,34 +36,34 @@ func TestRecordingStandsIn(t *testing.T) {
 	assert.Contains(t, out, "there is no file")
 
 	require.NoError(t, os.WriteFile(filepath.Join(s.data, "files", file), demo.Others[0].FLV, 0o600))
-	eventually(t, "the file on air", onAir(origin.InputFile))
+	eventually(t, "the file on air", onAir(settings.InputFile))
 	eventually(t, "segments of the file", func() bool { return s.newest("line", "source") >= 2 })
 	tracks := s.status("line").Feed.Tracks
 	require.Len(t, tracks, 2)
 	assert.Equal(t, []string{"VP9", "Opus"}, []string{tracks[0].Label, tracks[1].Label})
 
 	stop := s.sendLoop(&demo.Others[2], camera.Options{URL: url})
-	eventually(t, "the sender on air", onAir(origin.InputSender))
+	eventually(t, "the sender on air", onAir(settings.InputSender))
 	before := s.newest("line", "source")
 	eventually(t, "segments of the sender", func() bool { return s.newest("line", "source") > before+1 })
 	// By hand, the sender standing by, and back.
 	out, code := s.command("channels", "switch", "line", "file:"+file)
 	assert.Zero(t, code, out)
-	eventually(t, "the file on air by hand", onAir(origin.InputFile))
+	eventually(t, "the file on air by hand", onAir(settings.InputFile))
 	eventually(t, "segments of it", func() bool { return s.newest("line", "source") > before+3 })
 	out, _ = s.command("channels", "show", "line")
 	assert.Regexp(t, `sender, stands by`, out)
 	assert.Regexp(t, `file:standby.flv, on air, chosen by hand`, out)
 	out, code = s.command("channels", "switch", "line", "order")
 	assert.Zero(t, code, out)
-	eventually(t, "the sender that stood by", onAir(origin.InputSender))
+	eventually(t, "the sender that stood by", onAir(settings.InputSender))
 	before = s.newest("line", "source")
 	eventually(t, "segments of the sender again", func() bool { return s.newest("line", "source") > before+1 })
 	out, code = s.command("channels", "switch", "line", "file:other.flv")
 	assert.NotZero(t, code)
 	assert.Contains(t, out, "has no input")
 	stop()
-	eventually(t, "the file back on air", onAir(origin.InputFile))
+	eventually(t, "the file back on air", onAir(settings.InputFile))
 	before = s.newest("line", "source")
 	eventually(t, "segments of the file again", func() bool { return s.newest("line", "source") > before+1 })
 	breaks := 0
@@ -91,7 +91,7 @@ func TestWhatWasOnAirStandsIn(t *testing.T) {
 	t.Parallel() // it waits more than it works
 	s := start(t)
 	loop := demo.Loops[0]
-	stop := s.sendLoop(&loop, camera.Options{URL: s.channel(loop.Name, origin.Settings{Packaging: origin.Packaging{Window: 10}}, sourceOnly)})
+	stop := s.sendLoop(&loop, camera.Options{URL: s.channel(loop.Name, settings.Settings{Packaging: settings.Packaging{Window: 10}}, sourceOnly)})
 	eventually(t, "four segments", func() bool { return s.newest(loop.Name, "source") >= 5 && s.newest(loop.Name, "audio") >= 5 })
 	folder := filepath.Join(s.data, "files")
 	for rendition, file := range map[string]string{"source": "again.mp4", "audio": "again.en.mp4"} {
@@ -106,7 +106,7 @@ func TestWhatWasOnAirStandsIn(t *testing.T) {
 	stop()
 	again := loop
 	again.Name = "again"
-	s.channel(again.Name, origin.Settings{Inputs: []origin.Input{{Kind: origin.InputFile, File: "again.mp4"}}}, sourceOnly)
+	s.channel(again.Name, settings.Settings{Inputs: []settings.Input{{Kind: settings.InputFile, File: "again.mp4"}}}, sourceOnly)
 	eventually(t, "the file on air, round once", func() bool { return s.newest("again", "source") >= 6 })
 	st := s.status("again")
 	require.Len(t, st.Feed.Tracks, 2)
@@ -125,7 +125,7 @@ func TestWhatWasOnAirStandsIn(t *testing.T) {
 	s.playsInOrder(p, &again, "hls", "ll-hls")
 
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "broken.mp4"), []byte("nothing of the kind"), 0o600))
-	s.channel("broken", origin.Settings{Inputs: []origin.Input{{Kind: origin.InputFile, File: "broken.mp4"}}}, sourceOnly)
+	s.channel("broken", settings.Settings{Inputs: []settings.Input{{Kind: settings.InputFile, File: "broken.mp4"}}}, sourceOnly)
 	eventually(t, "what is wrong with the file", func() bool { return s.status("broken").Inputs[0].Problem != "" })
 }
 

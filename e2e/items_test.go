@@ -25,7 +25,7 @@ import (
 	"metaplasis/internal/core/inspect"
 	"metaplasis/internal/inspector"
 	"metaplasis/internal/library"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // put writes a file into the library's folder, as if it had lain there for a while.
@@ -332,7 +332,7 @@ func TestItemsAsAChannel(t *testing.T) {
 		}
 	}
 	s.items(t, 3)
-	set := origin.Settings{Packaging: origin.Packaging{SegmentMillis: 2000, Window: 12}, Inputs: []origin.Input{{Kind: origin.InputSender}, {Kind: origin.InputItems, File: "race-plain+stream+second"}}}
+	set := settings.Settings{Packaging: settings.Packaging{SegmentMillis: 2000, Window: 12}, Inputs: []settings.Input{{Kind: settings.InputSender}, {Kind: settings.InputItems, File: "race-plain+stream+second"}}}
 	url := s.channel("replay", set, sourceOnly)
 	eventually(t, "all three were on air", func() bool { return s.newest("replay", "source") >= 14 })
 	p := open(t)
@@ -348,7 +348,7 @@ func TestItemsAsAChannel(t *testing.T) {
 	defer stop()
 	eventually(t, "who sends goes first", func() bool { f := s.status("replay").Feed; return f != nil && f.Protocol == "RTMP" })
 	// What is not there is said.
-	_, err = s.api.CreateChannel(context.Background(), origin.Settings{Slug: "nothing", Inputs: []origin.Input{{Kind: origin.InputItems, File: "race-9"}}})
+	_, err = s.api.CreateChannel(context.Background(), settings.Settings{Slug: "nothing", Inputs: []settings.Input{{Kind: settings.InputItems, File: "race-9"}}})
 	require.NoError(t, err)
 	eventually(t, "it is told", func() bool { return s.hasEvent("input-failed") })
 }

@@ -30,12 +30,12 @@ import (
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 	"metaplasis/internal/store"
 )
 
 // keeping is a channel of short segments with a time-shift of half an hour.
-var keeping = origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000, Window: 4}, Keeping: origin.Keeping{TimeShiftMinutes: 30}}
+var keeping = settings.Settings{Packaging: settings.Packaging{SegmentMillis: 1000, Window: 4}, Keeping: settings.Keeping{TimeShiftMinutes: 30}}
 
 // past reads a media playlist of what lies back, and every segment that it lists.
 func (s *service) past(slug, rendition, query string) *hls.Playlist {
@@ -364,7 +364,7 @@ func TestFilesElsewherePlay(t *testing.T) {
 		}
 	}))
 	defer site.Close()
-	url := s.channel("start-line", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000, Window: 6}, Relays: []origin.Relay{
+	url := s.channel("start-line", settings.Settings{Packaging: settings.Packaging{SegmentMillis: 1000, Window: 6}, Relays: []settings.Relay{
 		{Name: "site", Address: "put+" + site.URL + "/regatta/{channel}"}, {Name: "disk", Address: "folder://www/{channel}"},
 	}}, sourceOnly)
 	s.send(0, camera.Options{URL: url})
@@ -447,7 +447,7 @@ func TestClipsAreExactAtBothEnds(t *testing.T) {
 		_, b, _ := s.get("/media/start-line/source" + ending + query + "&edges=coded")
 		file := filepath.Join(dir, "clip"+strings.ReplaceAll(ending, "m4s", "frag.mp4"))
 		require.NoError(t, os.WriteFile(file, b, 0o600))
-		it, err := item.Open(item.Options{Files: []item.Source{files.Memory(b)}, NewHeader: origin.NewHeader})
+		it, err := item.Open(item.Options{Files: []item.Source{files.Memory(b)}, NewHeader: segment.NewHeader})
 		require.NoError(t, err, ending)
 		for i := range it.Tracks {
 			if tr := &it.Tracks[i]; tr.Kind == media.Video {

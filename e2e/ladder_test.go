@@ -29,7 +29,7 @@ import (
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/mpegv"
 	"metaplasis/internal/core/picture"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // TestTwentyChangesWhilePlaying changes everything that a rung has, twenty times, while a page plays it.
@@ -118,9 +118,9 @@ func TestInterlacedMPEG2IsCoded(t *testing.T) {
 	s := start(t)
 	loop := interlaced(t, s, "truck.mp4")
 	rungs := []ladder.Rung{{Name: "192p", On: true, Height: 192, Bitrate: 400_000, Effort: 1}, {Name: "192p-av1", On: true, Height: 192, Bitrate: 300_000, Effort: 1, Codec: media.AV1}}
-	in := []origin.Input{{Kind: origin.InputFile, File: "truck.mp4"}}
+	in := []settings.Input{{Kind: settings.InputFile, File: "truck.mp4"}}
 	for slug, mode := range map[string]ladder.Interlaced{"truck": ladder.FramesAdaptive, "fields": ladder.FieldsAdaptive} {
-		_, err := s.api.CreateChannel(context.Background(), origin.Settings{Slug: slug, Inputs: in, Ladder: ladder.Ladder{Rungs: rungs, Interlaced: mode}})
+		_, err := s.api.CreateChannel(context.Background(), settings.Settings{Slug: slug, Inputs: in, Ladder: ladder.Ladder{Rungs: rungs, Interlaced: mode}})
 		require.NoError(t, err)
 	}
 	for slug, rate := range map[string]string{"truck": "FRAME-RATE=25.000", "fields": "FRAME-RATE=50.000"} {
@@ -153,8 +153,8 @@ func TestInterlacedMPEG2IsCoded(t *testing.T) {
 func TestPlansAreSharedAndVersioned(t *testing.T) {
 	t.Parallel() // it waits more than it works
 	s := start(t)
-	s.channel("start-line", origin.Settings{})
-	s.channel("harbour", origin.Settings{})
+	s.channel("start-line", settings.Settings{})
+	s.channel("harbour", settings.Settings{})
 	must := func(args ...string) string {
 		out, code := s.command(args...)
 		require.Zero(t, code, out)
@@ -238,7 +238,7 @@ func TestASlateFillsTheTime(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, badge(t), 0o600))
 	out, code := s.command("images", "add", "burgee", file)
 	require.Zero(t, code, out)
-	url := s.channel("start-line", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}, Inputs: []origin.Input{{Kind: origin.InputSender}, {Kind: origin.InputSlate, File: "burgee"}}},
+	url := s.channel("start-line", settings.Settings{Packaging: settings.Packaging{SegmentMillis: 1000}, Inputs: []settings.Input{{Kind: settings.InputSender}, {Kind: settings.InputSlate, File: "burgee"}}},
 		ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
 	eventually(t, "the slate", func() bool { return s.newest("start-line", "180p") >= 1 })
 	st := s.status("start-line")
@@ -271,7 +271,7 @@ func TestASlateFillsTheTime(t *testing.T) {
 func TestSoundIsLeveled(t *testing.T) {
 	t.Parallel() // it waits more than it works
 	s := start(t)
-	url := s.channel("start-line", origin.Settings{}, sourceOnly, ladder.Rung{Name: "radio", On: true, AudioBitrate: 96_000, AudioRate: 32_000, Loudness: -16})
+	url := s.channel("start-line", settings.Settings{}, sourceOnly, ladder.Rung{Name: "radio", On: true, AudioBitrate: 96_000, AudioRate: 32_000, Loudness: -16})
 	s.send(0, camera.Options{URL: url})
 	eventually(t, "sound", func() bool { return s.newest("start-line", "audio-96k-32000hz-16lufs") >= 3 })
 	eventually(t, "its loudness", func() bool {
@@ -300,7 +300,7 @@ func TestSoundIsLeveled(t *testing.T) {
 func TestSoundOfAnotherTrack(t *testing.T) {
 	t.Parallel() // it waits more than it works
 	s := start(t)
-	url := s.channel("committee", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}}, sourceOnly, ladder.Rung{Name: "radio", On: true, AudioBitrate: 64_000, AudioTrack: 2, AudioLanguage: "fr-CH"})
+	url := s.channel("committee", settings.Settings{Packaging: settings.Packaging{SegmentMillis: 1000}}, sourceOnly, ladder.Rung{Name: "radio", On: true, AudioBitrate: 64_000, AudioTrack: 2, AudioLanguage: "fr-CH"})
 	s.sendLoop(&demo.Others[2], camera.Options{URL: url})
 	const name = "audio-64k-track2-fr-CH"
 	eventually(t, "sound", func() bool { return s.newest("committee", name) >= 2 })
@@ -334,7 +334,7 @@ func TestSoundOfAnotherTrack(t *testing.T) {
 // from the page; two renditions are compared there, picture for picture.
 func TestTrialAndComparison(t *testing.T) { // alone: it encodes as fast as the machine can
 	s := start(t)
-	url := s.channel("start-line", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}}, sourceOnly,
+	url := s.channel("start-line", settings.Settings{Packaging: settings.Packaging{SegmentMillis: 1000}}, sourceOnly,
 		ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
 	ctx := context.Background()
 	_, err := s.api.BeginTrial(ctx, "start-line", api.NewTrial{})

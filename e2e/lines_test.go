@@ -27,14 +27,14 @@ import (
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/ts"
 	"metaplasis/internal/hooks"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // windowed are settings for a channel of some inputs with a window that holds a test.
-func windowed(inputs ...string) origin.Settings {
-	set := origin.Settings{Packaging: origin.Packaging{Window: 20}}
+func windowed(inputs ...string) settings.Settings {
+	set := settings.Settings{Packaging: settings.Packaging{Window: 20}}
 	for _, in := range inputs {
-		set.Inputs = append(set.Inputs, origin.ParseInput(in))
+		set.Inputs = append(set.Inputs, settings.ParseInput(in))
 	}
 	return set
 }
@@ -139,7 +139,7 @@ func TestGuestContributes(t *testing.T) {
 		if codec == "VP8" { // no browser plays it in CMAF
 			rung = ladder.Rung{Name: "source", On: true, Height: 360, Bitrate: 600_000, Effort: 1}
 		}
-		s.channel(slug, origin.Settings{}, rung)
+		s.channel(slug, settings.Settings{}, rung)
 		key := s.key(slug, api.NewKey{Protocol: "WebRTC", Label: "guest"})
 		p := open(t, browser.WithCamera()...)
 		p.do(chromedp.Navigate(fmt.Sprintf("%s/contribute/%s?codec=video/%s#%s", s.http, slug, codec, key.Secret)))
@@ -388,7 +388,7 @@ func TestKeysEnd(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			s.channel(name, origin.Settings{}, sourceOnly)
+			s.channel(name, settings.Settings{}, sourceOnly)
 			var k api.Key
 			if name == "expires" {
 				ends := time.Now().Add(6 * time.Second)
@@ -444,7 +444,7 @@ func TestHooksAreTold(t *testing.T) {
 	out, code = s.command("hooks", "test", "1")
 	assert.Zero(t, code)
 	assert.Contains(t, out, "It took the call")
-	url := s.channel("line", origin.Settings{}, sourceOnly)
+	url := s.channel("line", settings.Settings{}, sourceOnly)
 	stop := s.sendLoop(&demo.Others[2], camera.Options{URL: url})
 	was := func(what string) func() bool {
 		return func() bool { mu.Lock(); defer mu.Unlock(); return heard[what] > 0 }
@@ -455,7 +455,7 @@ func TestHooksAreTold(t *testing.T) {
 	stop()
 	eventually(t, "the feed's end", was("feed-ended line"))
 	eventually(t, "off air", was("channel-off-air line"))
-	closed := s.channel("closed", origin.Settings{}, sourceOnly)
+	closed := s.channel("closed", settings.Settings{}, sourceOnly)
 	out, code = s.command("camera", "--loop", "committee", "--times", "1", "--to", closed)
 	assert.NotZero(t, code)
 	assert.Contains(t, out, "Ask whoever runs that program")
@@ -473,7 +473,7 @@ func TestASenderOverWebRTCComesBack(t *testing.T) {
 	t.Parallel()
 	s := start(t)
 	loop := demo.Loops[1]
-	s.channel(loop.Name, origin.Settings{}, sourceOnly)
+	s.channel(loop.Name, settings.Settings{}, sourceOnly)
 	key := s.key(loop.Name, api.NewKey{}).Secret
 	media := s.webrtc[strings.LastIndexByte(s.webrtc, ':'):]
 	line, err := impair.Start("127.0.0.4"+media, "127.0.0.1"+media, impair.Line{})

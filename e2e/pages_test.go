@@ -16,7 +16,7 @@ import (
 	"metaplasis/e2e/browser"
 	"metaplasis/internal/camera"
 	"metaplasis/internal/core/ladder"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // setInput types into a field that is found by its label for assistive technology.
@@ -44,7 +44,7 @@ func (p *page) click(text string) {
 func TestLadderIsEditedInTheConsole(t *testing.T) {
 	t.Parallel()
 	s := start(t)
-	url := s.channel("start-line", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}}, sourceOnly, ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
+	url := s.channel("start-line", settings.Settings{Packaging: settings.Packaging{SegmentMillis: 1000}}, sourceOnly, ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
 	s.send(0, camera.Options{URL: url})
 	eventually(t, "segments", func() bool { return s.newest("start-line", "180p") >= 0 })
 	p := open(t)
@@ -87,7 +87,7 @@ func TestLadderIsEditedInTheConsole(t *testing.T) {
 func TestPagesFitAPhoneAndBothThemes(t *testing.T) {
 	t.Parallel()
 	s := start(t)
-	url := s.channel("start-line", origin.Settings{}, sourceOnly)
+	url := s.channel("start-line", settings.Settings{}, sourceOnly)
 	s.send(0, camera.Options{URL: url})
 	eventually(t, "a feed", func() bool { return s.status("start-line").Feed != nil })
 	p := open(t)
@@ -134,7 +134,7 @@ func TestConsoleWorksFromTheKeyboard(t *testing.T) {
 func TestWhoMayOnlyWatch(t *testing.T) {
 	t.Parallel()
 	s := start(t)
-	s.channel("start-line", origin.Settings{}, sourceOnly)
+	s.channel("start-line", settings.Settings{}, sourceOnly)
 	out, code := s.commandWith("a-long-password\n", "users", "add", "gallery", "--role", "watch")
 	require.Zero(t, code, out)
 	p := open(t)
@@ -158,7 +158,7 @@ func TestWhoMayOnlyWatch(t *testing.T) {
 func TestFormatsTimelineInspectorAndPackagingInTheConsole(t *testing.T) {
 	t.Parallel()
 	s := start(t)
-	s.send(0, camera.Options{URL: s.channel("start-line", origin.Settings{}, formatLadder[0], formatLadder[1])})
+	s.send(0, camera.Options{URL: s.channel("start-line", settings.Settings{}, formatLadder[0], formatLadder[1])})
 	eventually(t, "a playlist", func() bool { code, _, _ := s.get("/media/start-line/index.mpd"); return code == 200 })
 	p := open(t)
 	require.NoError(t, browser.SignIn(p.ctx, s.http, "admin", s.password))
@@ -212,7 +212,7 @@ func TestFormatsTimelineInspectorAndPackagingInTheConsole(t *testing.T) {
 func TestInputsSwitchingAndHooksInTheConsole(t *testing.T) {
 	t.Parallel()
 	s := start(t)
-	s.send(0, camera.Options{URL: s.channel("start-line", origin.Settings{}, sourceOnly)})
+	s.send(0, camera.Options{URL: s.channel("start-line", settings.Settings{}, sourceOnly)})
 	eventually(t, "a feed", func() bool { return s.status("start-line").Feed != nil })
 	desk := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNoContent) }))
 	defer desk.Close()

@@ -13,7 +13,7 @@ import (
 
 	"metaplasis/internal/camera"
 	"metaplasis/internal/core/ladder"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // anotherPlayer is a page with a player that the project does not ship, for what its own ones forgive.
@@ -50,7 +50,7 @@ func TestAnotherPlayerFollowsByItself(t *testing.T) {
 	}))
 	defer page.Close()
 	s := start(t)
-	url := s.channel("start-line", origin.Settings{}, ladder.Rung{Name: "360p", On: true, Height: 360, Bitrate: 800_000, Effort: 1})
+	url := s.channel("start-line", settings.Settings{}, ladder.Rung{Name: "360p", On: true, Height: 360, Bitrate: 800_000, Effort: 1})
 	s.send(0, camera.Options{URL: url})
 	eventually(t, "on air", func() bool { return s.newest("start-line", "360p") >= 2 })
 	for _, file := range []string{"low.mpd", "index.m3u8"} {

@@ -17,7 +17,7 @@ import (
 	"metaplasis/e2e/impair"
 	"metaplasis/internal/camera"
 	"metaplasis/internal/core/ladder"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // realTime plays a channel over WebRTC in Chromium.
@@ -57,7 +57,7 @@ func TestRealTimePassedThrough(t *testing.T) {
 	s := start(t)
 	small := ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1}
 	reordered, loop := demo.Loops[0], demo.Loops[1] // 720p and 1080p
-	url := s.channel(loop.Name, origin.Settings{}, sourceOnly, small)
+	url := s.channel(loop.Name, settings.Settings{}, sourceOnly, small)
 	s.sendLoop(&loop, camera.Options{URL: url})
 	eventually(t, "on air", func() bool { return s.newest(loop.Name, "180p") >= 2 })
 	p := realTime(t, s, loop.Name)
@@ -86,7 +86,7 @@ func TestRealTimePassedThrough(t *testing.T) {
 	p.stop()
 	eventually(t, "and gone", func() bool { return s.status(loop.Name).Viewers["webrtc"] == 0 })
 
-	s.sendLoop(&reordered, camera.Options{URL: s.channel(reordered.Name, origin.Settings{}, sourceOnly, small)})
+	s.sendLoop(&reordered, camera.Options{URL: s.channel(reordered.Name, settings.Settings{}, sourceOnly, small)})
 	eventually(t, "on air", func() bool { return s.newest(reordered.Name, "180p") >= 2 })
 	p = realTime(t, s, reordered.Name)
 	defer p.stop()
@@ -102,7 +102,7 @@ func TestSocketsPlay(t *testing.T) {
 	t.Parallel()
 	s := start(t)
 	loop := demo.Loops[0]
-	url := s.channel(loop.Name, origin.Settings{}, ladder.Rung{Name: "source", On: true, Source: true},
+	url := s.channel(loop.Name, settings.Settings{}, ladder.Rung{Name: "source", On: true, Source: true},
 		ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
 	s.sendLoop(&loop, camera.Options{URL: url})
 	eventually(t, "on air", func() bool { return s.newest(loop.Name, "180p") >= 2 })
@@ -134,7 +134,7 @@ func TestPlayersSideBySide(t *testing.T) {
 	t.Parallel()
 	s := start(t)
 	loop := demo.Others[committeeLoop] // four players of it are not too much for a machine that has other work
-	url := s.channel(loop.Name, origin.Settings{Access: origin.Access{Listed: true}}, sourceOnly)
+	url := s.channel(loop.Name, settings.Settings{Access: settings.Access{Listed: true}}, sourceOnly)
 	s.sendLoop(&loop, camera.Options{URL: url})
 	eventually(t, "on air", func() bool { return s.newest(loop.Name, "source") >= 2 })
 	p := open(t)
@@ -179,7 +179,7 @@ func TestASlowLineGetsASmallerRung(t *testing.T) {
 	t.Parallel()
 	s := start(t)
 	loop := demo.Loops[0]
-	url := s.channel(loop.Name, origin.Settings{}, ladder.Rung{Name: "source", On: true, Source: true},
+	url := s.channel(loop.Name, settings.Settings{}, ladder.Rung{Name: "source", On: true, Source: true},
 		ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 250_000, Effort: 1})
 	s.sendLoop(&loop, camera.Options{URL: url})
 	eventually(t, "on air", func() bool { return s.newest(loop.Name, "180p") >= 2 })

@@ -18,7 +18,7 @@ import (
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/onward/relay"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // relays are how those of a channel are doing, by name.
@@ -38,7 +38,7 @@ func TestEveryWayOnward(t *testing.T) {
 	t.Parallel()
 	s := start(t)
 	loop := demo.Loops[0]
-	url := s.channel(loop.Name, origin.Settings{}, sourceOnly)
+	url := s.channel(loop.Name, settings.Settings{}, sourceOnly)
 	s.sendLoop(&loop, camera.Options{URL: url})
 	eventually(t, "on air", func() bool { return s.newest(loop.Name, "source") >= 1 })
 	udp, rtp, steady := freePort(t), freePort(t), freePort(t)
@@ -52,7 +52,7 @@ func TestEveryWayOnward(t *testing.T) {
 		{"whip", "sender", s.http + "/whip/whip?key=KEY"},
 	}
 	for _, w := range ways {
-		s.channel(w.name, origin.Settings{Inputs: []origin.Input{origin.ParseInput(w.input)}, Packaging: origin.Packaging{Window: 10}}, sourceOnly)
+		s.channel(w.name, settings.Settings{Inputs: []settings.Input{settings.ParseInput(w.input)}, Packaging: settings.Packaging{Window: 10}}, sourceOnly)
 		to := strings.ReplaceAll(w.to, "KEY", s.key(w.name, api.NewKey{}).Secret)
 		out, code := s.command("relays", "add", loop.Name, w.name, to)
 		require.Zero(t, code, out)
@@ -116,7 +116,7 @@ func TestEveryWayPulled(t *testing.T) {
 	group := freePort(t)
 	s := start(t, "--rtsp-multicast", fmt.Sprintf("239.%d.%d.3:30000?interface=lo", 64+group>>8, group&0xff))
 	loop := demo.Loops[0]
-	url := s.channel(loop.Name, origin.Settings{Access: origin.Access{Receivers: true}}, sourceOnly, ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
+	url := s.channel(loop.Name, settings.Settings{Access: settings.Access{Receivers: true}}, sourceOnly, ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
 	s.sendLoop(&loop, camera.Options{URL: url})
 	eventually(t, "on air", func() bool { return s.newest(loop.Name, "180p") >= 1 })
 	key := s.key(loop.Name, api.NewKey{}).Secret
@@ -130,7 +130,7 @@ func TestEveryWayPulled(t *testing.T) {
 		{"http-ts", "ts", s.http + "/media/start-line/source.ts"},
 	}
 	for _, w := range ways {
-		s.channel(w.name, origin.Settings{Inputs: []origin.Input{origin.ParseInput(w.from)}, Packaging: origin.Packaging{Window: 10}}, sourceOnly)
+		s.channel(w.name, settings.Settings{Inputs: []settings.Input{settings.ParseInput(w.from)}, Packaging: settings.Packaging{Window: 10}}, sourceOnly)
 	}
 	for _, w := range ways {
 		eventually(t, w.name+" on air", func() bool { return s.newest(w.name, "source") >= 4 && s.newest(w.name, "audio") >= 4 })
@@ -153,7 +153,7 @@ func TestEveryWayPulled(t *testing.T) {
 	// A rung by its name.
 	for name, from := range map[string]string{"rtmp-rung": s.rtmp + "/out/start-line/180p", "rtsp-rung": s.rtsp + "/out/start-line/180p",
 		"srt-rung": s.srt + "?streamid=request/start-line/180p/" + key, "ts-rung": s.http + "/media/start-line/180p.ts"} {
-		s.channel(name, origin.Settings{Inputs: []origin.Input{origin.ParseInput(from)}}, sourceOnly)
+		s.channel(name, settings.Settings{Inputs: []settings.Input{settings.ParseInput(from)}}, sourceOnly)
 		eventually(t, name+" in its size", func() bool {
 			f := s.status(name).Feed
 			return f != nil && len(f.Tracks) == 2 && f.Tracks[0].Height == 180
@@ -175,10 +175,10 @@ func TestAChannelFeedsAnother(t *testing.T) {
 	t.Parallel()
 	s := start(t)
 	loop := demo.Loops[0]
-	url := s.channel(loop.Name, origin.Settings{}, sourceOnly, ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
+	url := s.channel(loop.Name, settings.Settings{}, sourceOnly, ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
 	stop := s.sendLoop(&loop, camera.Options{URL: url})
-	s.channel("whole", origin.Settings{Inputs: []origin.Input{origin.ParseInput("channel:start-line")}, Packaging: origin.Packaging{Window: 10}}, sourceOnly)
-	s.channel("small", origin.Settings{Inputs: []origin.Input{origin.ParseInput("channel:start-line#180p")}}, sourceOnly)
+	s.channel("whole", settings.Settings{Inputs: []settings.Input{settings.ParseInput("channel:start-line")}, Packaging: settings.Packaging{Window: 10}}, sourceOnly)
+	s.channel("small", settings.Settings{Inputs: []settings.Input{settings.ParseInput("channel:start-line#180p")}}, sourceOnly)
 	eventually(t, "both on air", func() bool { return s.newest("whole", "source") >= 4 && s.newest("small", "source") >= 2 })
 	out := s.made("whole", &loop)
 	assert.Empty(t, out.wrong)
@@ -233,11 +233,11 @@ func TestRelaysReturn(t *testing.T) {
 	t.Parallel()
 	s, far := start(t), start(t)
 	loop := demo.Loops[0]
-	url := s.channel(loop.Name, origin.Settings{}, sourceOnly)
+	url := s.channel(loop.Name, settings.Settings{}, sourceOnly)
 	s.sendLoop(&loop, camera.Options{URL: url, Retry: 300 * time.Millisecond})
-	s.channel("beside", origin.Settings{}, sourceOnly)
+	s.channel("beside", settings.Settings{}, sourceOnly)
 	for _, name := range []string{"away", "slow"} {
-		far.channel(name, origin.Settings{}, sourceOnly)
+		far.channel(name, settings.Settings{}, sourceOnly)
 	}
 	host := strings.TrimPrefix(far.rtmp, "rtmp://")
 	to := map[string]string{
@@ -279,7 +279,7 @@ func TestARelayOnTheStudiosNetwork(t *testing.T) {
 	t.Parallel()
 	s := start(t, "--studio", "lo")
 	loop := demo.Loops[0]
-	url := s.channel(loop.Name, origin.Settings{}, sourceOnly, ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
+	url := s.channel(loop.Name, settings.Settings{}, sourceOnly, ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
 	s.sendLoop(&loop, camera.Options{URL: url})
 	port := freePort(t)
 	out, code := s.command("relays", "add", loop.Name, "desk", fmt.Sprintf("studio://239.%d.%d.2:%d?interface=lo&name=Vision+desk&format=jpeg", 64+port>>8, port&0xff, port), "--rung", "180p")
@@ -288,7 +288,7 @@ func TestARelayOnTheStudiosNetwork(t *testing.T) {
 	source, found := s.sources()["Vision desk"]
 	require.True(t, found, "%v", s.sources())
 	require.Len(t, source.Tracks, 2)
-	s.channel("desk", origin.Settings{Inputs: []origin.Input{{Kind: origin.InputStudio, Name: "Vision desk"}}},
+	s.channel("desk", settings.Settings{Inputs: []settings.Input{{Kind: settings.InputStudio, Name: "Vision desk"}}},
 		ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1, AudioBitrate: 96_000})
 	eventually(t, "on air", func() bool { return s.newest("desk", "180p") >= 2 })
 	assert.Equal(t, relay.Sending, s.relays(loop.Name)["desk"].Progress.State)
@@ -301,13 +301,13 @@ func TestProgrammesOfSeveralChannels(t *testing.T) {
 	s := start(t)
 	loops := []demo.Loop{demo.Loops[0], demo.Loops[1]}
 	for i := range loops {
-		s.sendLoop(&loops[i], camera.Options{URL: s.channel(loops[i].Name, origin.Settings{}, sourceOnly)})
+		s.sendLoop(&loops[i], camera.Options{URL: s.channel(loops[i].Name, settings.Settings{}, sourceOnly)})
 	}
 	port := freePort(t)
 	out, code := s.command("relays", "add", loops[0].Name, "mux", fmt.Sprintf("udp://127.0.0.1:%d?rate=6000", port), "--number", "3", "--programme", loops[1].Name+"=7:Chase boat")
 	require.Zero(t, code, out)
 	for i, number := range []int{3, 7} {
-		s.channel(fmt.Sprintf("out-%d", number), origin.Settings{Inputs: []origin.Input{origin.ParseInput(fmt.Sprintf("udp://127.0.0.1:%d#%d", port, number))}, Packaging: origin.Packaging{Window: 10}}, sourceOnly)
+		s.channel(fmt.Sprintf("out-%d", number), settings.Settings{Inputs: []settings.Input{settings.ParseInput(fmt.Sprintf("udp://127.0.0.1:%d#%d", port, number))}, Packaging: settings.Packaging{Window: 10}}, sourceOnly)
 		eventually(t, "on air", func() bool { return s.newest(fmt.Sprintf("out-%d", number), "source") >= 4 })
 		made := s.made(fmt.Sprintf("out-%d", number), &loops[i])
 		assert.Empty(t, made.wrong, number)

@@ -11,7 +11,7 @@ import (
 
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/control/client"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // TestRoles: who watches changes nothing, who operates changes no users, and a token may do no more than its
@@ -20,7 +20,7 @@ func TestRoles(t *testing.T) {
 	t.Parallel() // it waits more than it works
 	s := start(t)
 	ctx := context.Background()
-	s.channel("line", origin.Settings{}, sourceOnly)
+	s.channel("line", settings.Settings{}, sourceOnly)
 	as := map[api.Role]*client.Client{api.Administer: s.api}
 	for name, role := range map[string]api.Role{"gallery": api.Watch, "ana": api.Operate} {
 		out, code := s.commandWith("a-long-password\n", "users", "add", name, "--role", string(role))

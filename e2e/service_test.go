@@ -28,8 +28,10 @@ import (
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/control/client"
 	"metaplasis/internal/core/ladder"
+	"metaplasis/internal/events"
 	"metaplasis/internal/onward/rtmp"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 var sourceOnly = ladder.Rung{Name: "source", On: true, Source: true}
@@ -38,7 +40,7 @@ func TestRestartsGoOnWhereTheyWere(t *testing.T) {
 	t.Parallel()
 	s := start(t)
 	ctx := context.Background()
-	url := s.channel("start-line", origin.Settings{Title: "Start line", Packaging: origin.Packaging{SegmentMillis: 1000, Window: 4}}, sourceOnly)
+	url := s.channel("start-line", settings.Settings{Title: "Start line", Packaging: settings.Packaging{SegmentMillis: 1000, Window: 4}}, sourceOnly)
 	send := func() func() { return s.send(0, camera.Options{URL: url, Fast: true, Loops: 2}) }
 	last, breaks := int64(-1), uint64(0)
 	for i, sig := range []syscall.Signal{syscall.SIGTERM, syscall.SIGKILL, syscall.SIGTERM} {
@@ -79,7 +81,7 @@ func TestRestartsGoOnWhereTheyWere(t *testing.T) {
 func TestFeedThatAKilledServiceLeftOpenIsClosed(t *testing.T) {
 	t.Parallel()
 	s := start(t)
-	url := s.channel("start-line", origin.Settings{}, sourceOnly)
+	url := s.channel("start-line", settings.Settings{}, sourceOnly)
 	s.send(0, camera.Options{URL: url})
 	eventually(t, "the feed", func() bool { return s.status("start-line").Feed != nil })
 	pid := 0
@@ -103,7 +105,7 @@ func TestOwnDatabaseComesBackAfterAKill(t *testing.T) {
 	s.start()
 	t.Cleanup(func() { s.stop(syscall.SIGTERM) })
 	assert.NotEmpty(t, s.password)
-	s.channel("start-line", origin.Settings{})
+	s.channel("start-line", settings.Settings{})
 	s.stop(syscall.SIGKILL)
 	s.password = ""
 	s.start()
@@ -146,7 +148,7 @@ func TestStartsThatFailSayWhy(t *testing.T) {
 func TestSenderGoneAndBack(t *testing.T) {
 	t.Parallel() // it waits more than it works
 	s := start(t)
-	url := s.channel("start-line", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}}, sourceOnly, ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
+	url := s.channel("start-line", settings.Settings{Packaging: settings.Packaging{SegmentMillis: 1000}}, sourceOnly, ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
 	stop := s.send(0, camera.Options{URL: url})
 	eventually(t, "segments", func() bool { return s.newest("start-line", "180p") >= 2 })
 	stop()
@@ -190,8 +192,8 @@ func TestSenderGoneAndBack(t *testing.T) {
 func TestSoundAloneAndPictureAlone(t *testing.T) {
 	t.Parallel() // it waits more than it works
 	s := start(t)
-	sound := s.channel("booth", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}}, ladder.Rung{Name: "source", On: true, Source: true}, ladder.Rung{Name: "low", On: true, Source: false, Height: 90, Bitrate: 100_000, AudioBitrate: 32_000})
-	picture := s.channel("mark", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}}, ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
+	sound := s.channel("booth", settings.Settings{Packaging: settings.Packaging{SegmentMillis: 1000}}, ladder.Rung{Name: "source", On: true, Source: true}, ladder.Rung{Name: "low", On: true, Source: false, Height: 90, Bitrate: 100_000, AudioBitrate: 32_000})
+	picture := s.channel("mark", settings.Settings{Packaging: settings.Packaging{SegmentMillis: 1000}}, ladder.Rung{Name: "180p", On: true, Height: 180, Bitrate: 300_000, Effort: 1})
 	s.send(0, camera.Options{URL: sound, NoVideo: true})
 	s.send(0, camera.Options{URL: picture, NoAudio: true})
 	for slug, want := range map[string][]string{
@@ -228,8 +230,8 @@ func refused(t *testing.T, address string) *rtmp.RefusedError {
 func TestRefusedSenders(t *testing.T) {
 	t.Parallel() // it waits more than it works
 	s := start(t)
-	url := s.channel("start-line", origin.Settings{}, sourceOnly)
-	other := s.channel("harbour", origin.Settings{}, sourceOnly)
+	url := s.channel("start-line", settings.Settings{}, sourceOnly)
+	other := s.channel("harbour", settings.Settings{}, sourceOnly)
 	key := other[strings.LastIndexByte(other, '/')+1:]
 	r := refused(t, s.rtmp+"/in/start-line/wrong")
 	assert.Equal(t, "NetStream.Publish.Denied", r.Code)
@@ -266,7 +268,7 @@ func TestRefusedSenders(t *testing.T) {
 	// What happened is recorded after the sender was told.
 	for _, want := range []string{"the contribution key is wrong", `there is no channel "nowhere"`, "another sender is on the channel", "set the encoder to H.264"} {
 		eventually(t, want, func() bool {
-			return slices.ContainsFunc(s.events(), func(e origin.Event) bool { return strings.Contains(e.Text+e.Do, want) })
+			return slices.ContainsFunc(s.events(), func(e events.Event) bool { return strings.Contains(e.Text+e.Do, want) })
 		})
 	}
 	for _, e := range s.events() {
@@ -277,7 +279,7 @@ func TestRefusedSenders(t *testing.T) {
 func TestGarbageOnTheRTMPPort(t *testing.T) {
 	t.Parallel() // it waits more than it works
 	s := start(t)
-	url := s.channel("start-line", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}}, sourceOnly)
+	url := s.channel("start-line", settings.Settings{Packaging: settings.Packaging{SegmentMillis: 1000}}, sourceOnly)
 	s.send(0, camera.Options{URL: url})
 	hello := append([]byte{3}, make([]byte, 3072)...)
 	for _, garbage := range [][]byte{
@@ -301,7 +303,7 @@ func TestGarbageOnTheRTMPPort(t *testing.T) {
 	eventually(t, "it is on air", func() bool { return s.onAir("start-line") })
 
 	// A sender whose media turns into garbage loses its connection; the channel says why.
-	conn, err := rtmp.Dial(context.Background(), s.channel("harbour", origin.Settings{}, sourceOnly), rtmp.Options{})
+	conn, err := rtmp.Dial(context.Background(), s.channel("harbour", settings.Settings{}, sourceOnly), rtmp.Options{})
 	require.NoError(t, err)
 	require.NoError(t, conn.Media(9, 0, []byte{0x17, 0, 0, 0, 0, 1, 2, 3}))
 	require.Error(t, <-conn.Failed())
@@ -321,7 +323,7 @@ func TestRTMPS(t *testing.T) {
 	port := l.Addr().String()
 	require.NoError(t, l.Close())
 	s := start(t, "--rtmps", port, "--tls-cert", cert, "--tls-key", key)
-	url := s.channel("start-line", origin.Settings{}, sourceOnly)
+	url := s.channel("start-line", settings.Settings{}, sourceOnly)
 	secure := "rtmps://" + port + strings.TrimPrefix(url, s.rtmp)
 	s.send(0, camera.Options{URL: secure, Dial: rtmp.Options{TLS: &tls.Config{RootCAs: pool}}})
 	eventually(t, "a feed over TLS", func() bool { f := s.status("start-line").Feed; return f != nil && f.Protocol == "RTMPS" })
@@ -339,7 +341,7 @@ func TestRTSPS(t *testing.T) {
 	port := fmt.Sprintf("127.0.0.1:%d", freePort(t))
 	s := start(t, "--rtsps", port, "--tls-cert", cert, "--tls-key", key)
 	loop := &demo.Others[2]
-	s.channel("pier", origin.Settings{Packaging: origin.Packaging{Window: 10}}, sourceOnly)
+	s.channel("pier", settings.Settings{Packaging: settings.Packaging{Window: 10}}, sourceOnly)
 	s.sendLoop(loop, camera.Options{URL: "rtsps://" + port + "/in/pier?key=" + s.key("pier", api.NewKey{}).Secret, Dial: rtmp.Options{TLS: &tls.Config{RootCAs: pool}}})
 	eventually(t, "a feed over TLS", func() bool { f := s.status("pier").Feed; return f != nil && f.Protocol == "RTSPS" })
 
@@ -369,7 +371,7 @@ func TestRTSPS(t *testing.T) {
 		}
 	}()
 	for slug, verify := range map[string]string{"mast": "", "strict": "&verify=1"} {
-		s.channel(slug, origin.Settings{Inputs: []origin.Input{origin.ParseInput(fmt.Sprintf("rtsps://ana:regatta-7@%v/deck?transport=tcp%s", l.Addr(), verify))}, Packaging: origin.Packaging{Window: 10}}, sourceOnly)
+		s.channel(slug, settings.Settings{Inputs: []settings.Input{settings.ParseInput(fmt.Sprintf("rtsps://ana:regatta-7@%v/deck?transport=tcp%s", l.Addr(), verify))}, Packaging: settings.Packaging{Window: 10}}, sourceOnly)
 	}
 	for _, slug := range []string{"pier", "mast"} {
 		eventually(t, slug+" on air", func() bool { return s.newest(slug, "source") >= 3 && s.newest(slug, "audio") >= 3 })
@@ -392,7 +394,7 @@ func TestHTTPSWithAllItsProtocols(t *testing.T) {
 	port := l.Addr().String()
 	require.NoError(t, l.Close())
 	s := start(t, "--https", port, "--http3", "--tls-cert", cert, "--tls-key", key)
-	s.send(0, camera.Options{URL: s.channel("booth", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 500}}), NoVideo: true})
+	s.send(0, camera.Options{URL: s.channel("booth", settings.Settings{Packaging: settings.Packaging{SegmentMillis: 500}}), NoVideo: true})
 	eventually(t, "a playlist", func() bool { code, _, _ := s.get("/media/booth/index.m3u8"); return code == 200 })
 	path := "https://" + port + "/media/booth/audio/index.m3u8"
 	get := func(transport http.RoundTripper) (*http.Response, error) {
@@ -442,7 +444,7 @@ func certificate(t *testing.T, cert, key string) *x509.CertPool {
 func TestDeliveryHeadersAndRefusals(t *testing.T) {
 	t.Parallel() // it waits more than it works
 	s := start(t)
-	url := s.channel("start-line", origin.Settings{Packaging: origin.Packaging{SegmentMillis: 500, Window: 3}}, sourceOnly)
+	url := s.channel("start-line", settings.Settings{Packaging: settings.Packaging{SegmentMillis: 500, Window: 3}}, sourceOnly)
 	code, body, h := s.get("/media/start-line/index.m3u8")
 	assert.Equal(t, 503, code)
 	assert.Equal(t, "1", h.Get("Retry-After"))

@@ -10,7 +10,7 @@ import (
 
 	"metaplasis/e2e/browser"
 	"metaplasis/internal/control/api"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // TestSeveralSizesOfOnePicture: of a browser that sends its picture in three sizes, the smallest first, the largest
@@ -18,7 +18,7 @@ import (
 func TestSeveralSizesOfOnePicture(t *testing.T) {
 	t.Parallel()
 	s := start(t)
-	s.channel("sizes", origin.Settings{})
+	s.channel("sizes", settings.Settings{})
 	key := s.key("sizes", api.NewKey{Protocol: "WebRTC"}).Secret
 	p := open(t, browser.WithCamera()...)
 	defer p.stop()

@@ -19,7 +19,7 @@ import (
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/picture"
 	"metaplasis/internal/onward/rtsp"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // still is a picture of JPEG with a number in its block code.
@@ -84,8 +84,8 @@ func TestStillsOfAnIPCamera(t *testing.T) {
 			}
 		}
 	}()
-	s.channel("door", origin.Settings{Inputs: []origin.Input{origin.ParseInput(u.String() + "/door"), {Kind: origin.InputSender}},
-		Switching: origin.Switching{FrozenSeconds: 3}}, sourceOnly)
+	s.channel("door", settings.Settings{Inputs: []settings.Input{settings.ParseInput(u.String() + "/door"), {Kind: settings.InputSender}},
+		Switching: settings.Switching{FrozenSeconds: 3}}, sourceOnly)
 	eventually(t, "on air", func() bool { return s.newest("door", "source") >= 3 })
 	st := s.status("door")
 	assert.Equal(t, "JPEG", st.Feed.Tracks[0].Label)

@@ -18,7 +18,7 @@ import (
 	"metaplasis/internal/contribution/studio"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/picture"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // onStudioNetwork lets a camera announce and send a loop on loopback's network.
@@ -50,7 +50,7 @@ func TestStudioNetwork(t *testing.T) { // alone: half a gigabit a second
 	s := start(t, "--studio", "lo")
 	loop := &demo.Loops[0]
 	name := "Start line, north camera"
-	s.channel(loop.Name, origin.Settings{Inputs: []origin.Input{{Kind: origin.InputStudio, Name: name}}, Packaging: origin.Packaging{Window: 10}}, oneRung)
+	s.channel(loop.Name, settings.Settings{Inputs: []settings.Input{{Kind: settings.InputStudio, Name: name}}, Packaging: settings.Packaging{Window: 10}}, oneRung)
 	eventually(t, "it says what is missing", func() bool {
 		return strings.Contains(s.status(loop.Name).Inputs[0].Problem, "no source on the network is called")
 	})
@@ -123,7 +123,7 @@ func TestStudioSourcesOfOtherKinds(t *testing.T) { // alone, as above
 		eventually(t, c.name+" is listed", func() bool { o, ok := s.sources()[c.name]; return ok && len(o.Tracks) > 0 })
 		source := s.sources()[c.name]
 		assert.Contains(t, source.Tracks[0].Text, c.text)
-		s.channel(c.loop.Name, origin.Settings{Inputs: []origin.Input{{Kind: origin.InputStudio, Name: source.ID}}}, c.rung)
+		s.channel(c.loop.Name, settings.Settings{Inputs: []settings.Input{{Kind: settings.InputStudio, Name: source.ID}}}, c.rung)
 		eventually(t, c.name+" on air", func() bool { return s.newest(c.loop.Name, c.rung.Name) >= 2 })
 		b, err := s.api.StudioPicture(t.Context(), source.ID)
 		if c.rung.Source {

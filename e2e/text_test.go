@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metaplasis/internal/camera"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // cue is a cue as a browser has it.
@@ -25,7 +25,7 @@ type cue struct {
 func TestCaptionsBecomeText(t *testing.T) {
 	t.Parallel()
 	s := start(t)
-	url := s.channel("start-line", origin.Settings{Packaging: origin.Packaging{Window: 8}, Keeping: keeping.Keeping}, sourceOnly)
+	url := s.channel("start-line", settings.Settings{Packaging: settings.Packaging{Window: 8}, Keeping: keeping.Keeping}, sourceOnly)
 	began := time.Now()
 	lines := []string{"WIND 14 KNOTS", "FIRST GUN"}
 	s.send(0, camera.Options{URL: url, Captions: lines})

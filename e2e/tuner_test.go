@@ -17,7 +17,7 @@ import (
 	"metaplasis/internal/core/mpegv"
 	"metaplasis/internal/core/picture"
 	"metaplasis/internal/onward/mpegts"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // broadcast serves numbered pictures in MPEG-2 with AC-3 as a transport stream over HTTP, in real time, as a tuner does.
@@ -73,7 +73,7 @@ func TestATunerInABrowser(t *testing.T) {
 	t.Parallel()
 	s := start(t)
 	address, loop := broadcast(t)
-	s.channel(loop.Name, origin.Settings{Inputs: []origin.Input{origin.ParseInput(address)}})
+	s.channel(loop.Name, settings.Settings{Inputs: []settings.Input{settings.ParseInput(address)}})
 	require.Eventually(t, func() bool { f := s.status(loop.Name).Feed; return f != nil && len(f.Tracks) == 2 }, 20*time.Second, 50*time.Millisecond)
 	tracks := s.status(loop.Name).Feed.Tracks
 	assert.Equal(t, []string{"MPEG-2 video", "AC-3"}, []string{tracks[0].Label, tracks[1].Label})

@@ -29,7 +29,7 @@ import (
 	"metaplasis/internal/core/bmff"
 	"metaplasis/internal/core/flv"
 	"metaplasis/internal/core/media"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // handedOut counts the ports that tests were given.
@@ -125,7 +125,7 @@ func TestEveryWayIn(t *testing.T) { // alone: twenty channels at once
 	s := start(t)
 	ways := s.waysIn()
 	for _, w := range ways {
-		set := origin.Settings{Inputs: []origin.Input{origin.ParseInput(w.input)}, Packaging: origin.Packaging{Window: 10}, Outputs: origin.Outputs{TS: w.name == "udp"}}
+		set := settings.Settings{Inputs: []settings.Input{settings.ParseInput(w.input)}, Packaging: settings.Packaging{Window: 10}, Outputs: settings.Outputs{TS: w.name == "udp"}}
 		s.channel(w.name, set, sourceOnly)
 		if w.to == "" { // it is fetched
 			continue
@@ -165,7 +165,7 @@ func TestHEVCByEveryWay(t *testing.T) {
 		{name: "cmaf", input: "sender", to: s.http + "/in/cmaf?key=KEY"},
 		{name: "udp", input: fmt.Sprintf("udp://127.0.0.1:%d", udp), to: fmt.Sprintf("udp://127.0.0.1:%d", udp)},
 	} {
-		s.channel(w.name, origin.Settings{Inputs: []origin.Input{origin.ParseInput(w.input)}, Packaging: origin.Packaging{Window: 10}}, sourceOnly)
+		s.channel(w.name, settings.Settings{Inputs: []settings.Input{settings.ParseInput(w.input)}, Packaging: settings.Packaging{Window: 10}}, sourceOnly)
 		stop := s.sendLoop(loop, camera.Options{URL: strings.ReplaceAll(w.to, "KEY", s.key(w.name, api.NewKey{}).Secret), Name: "HEVC", Retry: 300 * time.Millisecond})
 		eventually(t, w.name+" on air", func() bool { return s.newest(w.name, "source") >= 3 && s.newest(w.name, "audio") >= 3 })
 		out := s.made(w.name, loop)

@@ -18,7 +18,10 @@ import (
 	"testing"
 	"testing/synctest"
 	"time"
-	_ "time/tzdata" // a change to and from summer time
+
+	"metaplasis/internal/settings"
+
+	_ "time/tzdata"
 
 	"github.com/pion/rtcp"
 	"github.com/stretchr/testify/assert"
@@ -28,6 +31,9 @@ import (
 	"metaplasis/internal/contribution/channel"
 	"metaplasis/internal/contribution/fetch"
 	"metaplasis/internal/contribution/mpegts"
+
+	// a change to and from summer time
+
 	rtmpin "metaplasis/internal/contribution/rtmp"
 	"metaplasis/internal/contribution/source"
 	"metaplasis/internal/core/bmff"
@@ -40,8 +46,10 @@ import (
 	"metaplasis/internal/delivery"
 	"metaplasis/internal/onward"
 	"metaplasis/internal/onward/files"
+
 	tsout "metaplasis/internal/onward/mpegts"
 	"metaplasis/internal/onward/relay"
+
 	rtmpout "metaplasis/internal/onward/rtmp"
 	"metaplasis/internal/onward/rtpmedia"
 	"metaplasis/internal/origin"
@@ -153,8 +161,8 @@ func (w *world) start(ctx context.Context) {
 	w.web = delivery.New(w.o, nil)
 	w.web.Past = &delivery.Past{Store: w.store}
 	passed := ladder.Ladder{Rungs: []ladder.Rung{{Name: "source", On: true, Source: true}}}
-	packaging := origin.Packaging{SegmentMillis: 6000, PartMillis: 1000, Window: 6}
-	add := func(slug string, set origin.Settings) {
+	packaging := settings.Packaging{SegmentMillis: 6000, PartMillis: 1000, Window: 6}
+	add := func(slug string, set settings.Settings) {
 		set.Slug, set.Ladder = slug, passed
 		aligned := set.Packaging.Aligned
 		set.Packaging = packaging
@@ -163,12 +171,12 @@ func (w *world) start(ctx context.Context) {
 		require.NoError(t, err)
 		w.views[slug] = &view{w: w, slug: slug}
 	}
-	kept := origin.Keeping{TimeShiftMinutes: 120}
-	add("start-line", origin.Settings{Packaging: origin.Packaging{Aligned: true}, Keeping: kept})
-	add("chase-boat", origin.Settings{Keeping: kept})
-	add("by-hls", origin.Settings{Inputs: []origin.Input{{Kind: origin.InputAddress, Address: "http://origin/start-line/index.m3u8"}}})
-	add("by-dash", origin.Settings{Inputs: []origin.Input{{Kind: origin.InputAddress, Address: "http://origin/chase-boat/index.mpd"}}})
-	add("by-channel", origin.Settings{Inputs: []origin.Input{{Kind: origin.InputChannel, Channel: "chase-boat"}}})
+	kept := settings.Keeping{TimeShiftMinutes: 120}
+	add("start-line", settings.Settings{Packaging: settings.Packaging{Aligned: true}, Keeping: kept})
+	add("chase-boat", settings.Settings{Keeping: kept})
+	add("by-hls", settings.Settings{Inputs: []settings.Input{{Kind: settings.InputAddress, Address: "http://origin/start-line/index.m3u8"}}})
+	add("by-dash", settings.Settings{Inputs: []settings.Input{{Kind: settings.InputAddress, Address: "http://origin/chase-boat/index.mpd"}}})
+	add("by-channel", settings.Settings{Inputs: []settings.Input{{Kind: settings.InputChannel, Channel: "chase-boat"}}})
 	for _, slug := range []string{"start-line", "chase-boat"} {
 		w.store.Set(slug, store.Keeping{TimeShift: 2 * time.Hour})
 	}

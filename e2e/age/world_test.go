@@ -24,6 +24,7 @@ import (
 	"metaplasis/internal/contribution/source"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/picture"
+	"metaplasis/internal/events"
 	"metaplasis/internal/onward"
 	"metaplasis/internal/origin"
 	"metaplasis/internal/present"
@@ -84,7 +85,7 @@ func (*keeper) NewFeed() int64                                     { return 1 }
 func (*keeper) Feed(origin.FeedRecord)                             {}
 func (*keeper) Admit(contribution.Sender) (origin.Grant, error)    { return origin.Grant{Key: 1}, nil }
 func (*keeper) AskAdmission(contribution.Sender) error             { return nil }
-func (k *keeper) Event(e origin.Event) {
+func (k *keeper) Event(e events.Event) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	k.events[e.Kind]++

@@ -24,7 +24,7 @@ import (
 	"metaplasis/demo"
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/onward/srt"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // received reads what a receiver is sent over HTTP, from an address of the n-th network, until it has so many bytes.
@@ -271,7 +271,7 @@ func strangersWebTransport(r *rig) (string, error) {
 // again, and without reading. Another camera gets in over SRT meanwhile.
 func callersWithAKey(r *rig) (string, error) {
 	const busy = "busy-caller"
-	if _, err := r.api.CreateChannel(context.Background(), origin.Settings{Slug: busy, Access: origin.Access{Receivers: true}}); err != nil {
+	if _, err := r.api.CreateChannel(context.Background(), settings.Settings{Slug: busy, Access: settings.Access{Receivers: true}}); err != nil {
 		return "", err
 	}
 	defer func() { _ = r.api.RemoveChannel(context.Background(), busy) }()

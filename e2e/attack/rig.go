@@ -24,7 +24,7 @@ import (
 	"metaplasis/internal/control/client"
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/ladder"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // rig is a service with a camera and a player.
@@ -139,7 +139,7 @@ func newRig(quick bool, args ...string) (_ *rig, err error) {
 
 // channel makes a channel that passes through and codes one rung, and returns where to send.
 func (r *rig) channel(name string) (url string, err error) {
-	set := origin.Settings{Slug: name, Ladder: ladder.Ladder{Rungs: []ladder.Rung{
+	set := settings.Settings{Slug: name, Ladder: ladder.Ladder{Rungs: []ladder.Rung{
 		{Name: "source", On: true, Source: true}, {Name: "240p", On: true, Height: 240, Bitrate: 350_000, Effort: 1},
 	}}}
 	if _, err := r.api.CreateChannel(context.Background(), set); err != nil {

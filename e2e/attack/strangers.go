@@ -23,7 +23,7 @@ import (
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/core/bits"
 	"metaplasis/internal/hooks"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // network is how many strangers of one network there are at most: each attack comes from many networks.
@@ -377,7 +377,7 @@ func placesThatAreClosed(r *rig) (string, error) {
 			refused++
 		}
 		name := fmt.Sprintf("closed-%d", i)
-		if _, err := r.api.PutRelay(ctx, slug, origin.Relay{Name: name, Address: "put+http://" + host + "/x", Off: true}); err == nil {
+		if _, err := r.api.PutRelay(ctx, slug, settings.Relay{Name: name, Address: "put+http://" + host + "/x", Off: true}); err == nil {
 			t, err := r.api.TestRelay(ctx, slug, name)
 			_ = r.api.RemoveRelay(ctx, slug, name)
 			if err == nil && t.Takes {
@@ -404,11 +404,11 @@ func secretsThatLeak(r *rig) (string, error) {
 	given := 0
 	for i, address := range []string{"https://user:" + mark + "1@127.0.0.1:9/x?token=" + mark + "2", "srt://127.0.0.1:9?streamid=" + mark + "3&passphrase=" + mark + "45678",
 		"rtmp://127.0.0.1:9/live/" + mark + "4", "put+http://127.0.0.1:9/x?signature=" + mark + "5="} {
-		if _, err := r.api.PutRelay(ctx, name, origin.Relay{Name: fmt.Sprintf("relay-%d", i), Address: address}); err == nil {
+		if _, err := r.api.PutRelay(ctx, name, settings.Relay{Name: fmt.Sprintf("relay-%d", i), Address: address}); err == nil {
 			given++
 		}
 	}
-	inputs := []origin.Input{{Kind: origin.InputAddress, Address: "https://127.0.0.1:9/live.m3u8?token=" + mark + "6"}, {Kind: origin.InputAddress, Address: "rtsp://user:" + mark + "7@127.0.0.1:9/x"}}
+	inputs := []settings.Input{{Kind: settings.InputAddress, Address: "https://127.0.0.1:9/live.m3u8?token=" + mark + "6"}, {Kind: settings.InputAddress, Address: "rtsp://user:" + mark + "7@127.0.0.1:9/x"}}
 	if _, err := r.api.ChangeChannel(ctx, name, map[string]any{"inputs": inputs}); err == nil {
 		given += len(inputs)
 	}

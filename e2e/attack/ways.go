@@ -23,15 +23,15 @@ import (
 	"metaplasis/internal/camera"
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/core/sap"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // getsIn reports whether a camera gets on air over a protocol within five seconds, beside whatever goes on. to makes the
 // address from a key.
 func getsIn(r *rig, name string, loop int, input string, to func(key string) string) (time.Duration, error) {
-	set := origin.Settings{Slug: name}
+	set := settings.Settings{Slug: name}
 	if input != "" {
-		set.Inputs = []origin.Input{origin.ParseInput(input)}
+		set.Inputs = []settings.Input{settings.ParseInput(input)}
 	}
 	if _, err := r.api.CreateChannel(context.Background(), set); err != nil {
 		return 0, err

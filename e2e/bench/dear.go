@@ -17,6 +17,7 @@ import (
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/picture"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // dearLoop is a loop that is dear to decode: CABAC, pictures that refer to later ones, many bits for its size, of a
@@ -114,7 +115,7 @@ func dear(args []string) error {
 		return err
 	}
 	defer r.close()
-	if _, err := r.o.Add(origin.Settings{Slug: "start-line", Ladder: ladder.Ladder{Rungs: rungs, Governor: ladder.GovernorLower}, Packaging: origin.Packaging{SegmentMillis: 2000}}, time.Now(), origin.Position{}); err != nil {
+	if _, err := r.o.Add(settings.Settings{Slug: "start-line", Ladder: ladder.Ladder{Rungs: rungs, Governor: ladder.GovernorLower}, Packaging: settings.Packaging{SegmentMillis: 2000}}, time.Now(), origin.Position{}); err != nil {
 		return err
 	}
 	ctx, stop := context.WithCancel(context.Background())

@@ -333,7 +333,7 @@ func onDemand(dir string) error {
 	look, first := time.Hour, time.Hour
 	for range 5 {
 		begin := time.Now()
-		it, err := item.Open(item.Options{Files: []item.Source{sized{f, int64(size)}}, NewHeader: origin.NewHeader})
+		it, err := item.Open(item.Options{Files: []item.Source{sized{f, int64(size)}}, NewHeader: segment.NewHeader})
 		if err != nil {
 			return err
 		}

@@ -22,6 +22,9 @@ import (
 	"metaplasis/demo"
 	"metaplasis/internal/camera"
 	"metaplasis/internal/contribution"
+	"metaplasis/internal/events"
+	"metaplasis/internal/settings"
+
 	rtmpin "metaplasis/internal/contribution/rtmp"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
@@ -139,7 +142,7 @@ type open struct{}
 func (open) Reserve(_ string, _ origin.Position, stored func()) { go stored() }
 func (open) Settle(string, origin.Position)                     {}
 func (open) Marked(string, origin.Marker)                       {}
-func (open) Event(origin.Event)                                 {}
+func (open) Event(events.Event)                                 {}
 func (open) NewFeed() int64                                     { return 1 }
 func (open) Feed(origin.FeedRecord)                             {}
 func (open) Admit(contribution.Sender) (origin.Grant, error)    { return origin.Grant{Key: 1}, nil }
@@ -182,7 +185,7 @@ func newRig() (*rig, error) {
 }
 
 func (r *rig) channel(slug string, segment int64, rungs ...ladder.Rung) error {
-	_, err := r.o.Add(origin.Settings{Slug: slug, Ladder: ladder.Ladder{Rungs: rungs}, Packaging: origin.Packaging{SegmentMillis: segment}}, time.Now(), origin.Position{})
+	_, err := r.o.Add(settings.Settings{Slug: slug, Ladder: ladder.Ladder{Rungs: rungs}, Packaging: settings.Packaging{SegmentMillis: segment}}, time.Now(), origin.Position{})
 	return err
 }
 

@@ -20,7 +20,7 @@ import (
 	"metaplasis/internal/core/flv"
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/ladder"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 	"metaplasis/internal/viewer"
 )
 
@@ -109,7 +109,7 @@ func pageDelays() error {
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	const slug = "pages"
-	set := origin.Settings{Slug: slug, Ladder: ladder.Ladder{Rungs: []ladder.Rung{{Name: "source", On: true, Source: true},
+	set := settings.Settings{Slug: slug, Ladder: ladder.Ladder{Rungs: []ladder.Rung{{Name: "source", On: true, Source: true},
 		{Name: "480p", On: true, Height: 480, Bitrate: 1_200_000, Effort: 1}, {Name: "240p", On: true, Height: 240, Bitrate: 350_000, Effort: 1}}}}
 	if _, err := s.api.CreateChannel(ctx, set); err != nil {
 		return err
@@ -149,9 +149,9 @@ func (s *wholeService) partsOf(loop *demo.Loop, address func(slug, key string) (
 	defer cancel()
 	const slug = "parts"
 	input, to := address(slug, "")
-	set := origin.Settings{Slug: slug, Ladder: ladder.Ladder{Rungs: []ladder.Rung{{Name: "source", On: true, Source: true}}}}
+	set := settings.Settings{Slug: slug, Ladder: ladder.Ladder{Rungs: []ladder.Rung{{Name: "source", On: true, Source: true}}}}
 	if input != "" {
-		set.Inputs = []origin.Input{origin.ParseInput(input)}
+		set.Inputs = []settings.Input{settings.ParseInput(input)}
 	}
 	if _, err := s.api.CreateChannel(ctx, set); err != nil {
 		return nil, err

@@ -12,7 +12,7 @@ import (
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/onward/relay"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // relayed is the loop that relays carry, of relayedBitrate in all, and relays is how many there are.
@@ -66,7 +66,7 @@ func relaysOut() error {
 				return err
 			}
 			defer end()
-			if _, err := s.api.PutRelay(ctx, slug, origin.Relay{Name: name, Address: to}); err != nil {
+			if _, err := s.api.PutRelay(ctx, slug, settings.Relay{Name: name, Address: to}); err != nil {
 				return err
 			}
 		}
@@ -104,7 +104,7 @@ func relaysOut() error {
 func (s *wholeService) passes(slug string) (secret string, err error) {
 	ctx := context.Background()
 	only := ladder.Ladder{Rungs: []ladder.Rung{{Name: "source", On: true, Source: true}}}
-	if _, err := s.api.CreateChannel(ctx, origin.Settings{Slug: slug, Ladder: only}); err != nil {
+	if _, err := s.api.CreateChannel(ctx, settings.Settings{Slug: slug, Ladder: only}); err != nil {
 		return "", err
 	}
 	k, err := s.api.CreateKey(ctx, slug, api.NewKey{})

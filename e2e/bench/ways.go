@@ -24,7 +24,7 @@ import (
 	"metaplasis/internal/control/client"
 	"metaplasis/internal/core/flv"
 	"metaplasis/internal/core/ladder"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // wayFeeds is how many feeds of a protocol come at once, highFeeds of those at a rate for contribution, which have
@@ -234,9 +234,9 @@ func (s *wholeService) measureWay(name, loop, goal string, address func(slug, ke
 		slug := fmt.Sprintf("feed-%d", n)
 		slugs = append(slugs, slug)
 		input, _ := address(slug, "")
-		set := origin.Settings{Slug: slug, Ladder: ladder.Ladder{Rungs: []ladder.Rung{{Name: "source", On: true, Source: true}}}}
+		set := settings.Settings{Slug: slug, Ladder: ladder.Ladder{Rungs: []ladder.Rung{{Name: "source", On: true, Source: true}}}}
 		if input != "" {
-			set.Inputs = []origin.Input{origin.ParseInput(input)}
+			set.Inputs = []settings.Input{settings.ParseInput(input)}
 		}
 		if _, err := s.api.CreateChannel(ctx, set); err != nil {
 			return err

@@ -11,6 +11,7 @@ import (
 
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 func (a *app) channels() *cobra.Command {
@@ -42,7 +43,7 @@ func (a *app) channelsCreate() *cobra.Command {
 			})
 		},
 	}
-	flags.register(c.Flags(), origin.Settings{}.WithDefaults())
+	flags.register(c.Flags(), settings.Settings{}.WithDefaults())
 	return c
 }
 
@@ -195,9 +196,9 @@ func (a *app) channelsSwitch() *cobra.Command {
 		Long:    "Put one of the channel's inputs on air as soon as it has something, whatever their order is. A sender whose\nplace it takes stands by, connected. The input " + byOrder + " leaves it to the order of the inputs again.",
 		Example: "  metaplasis channels switch start-line file:standby.flv\n  metaplasis channels switch start-line sender\n  metaplasis channels switch start-line order",
 		RunE: func(c *cobra.Command, args []string) error {
-			var in origin.Input
+			var in settings.Input
 			if args[1] != byOrder {
-				in = origin.ParseInput(args[1])
+				in = settings.ParseInput(args[1])
 			}
 			if err := a.client().ChooseInput(c.Context(), args[0], in); err != nil {
 				return err
@@ -230,7 +231,7 @@ func (a *app) channelsChange() *cobra.Command {
 			return a.show(out, func() { a.printf("Changed %s; it takes effect at the next segment.\n", args[0]) })
 		},
 	}
-	flags.register(c.Flags(), origin.Settings{}.WithDefaults())
+	flags.register(c.Flags(), settings.Settings{}.WithDefaults())
 	return c
 }
 

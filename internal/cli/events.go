@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"metaplasis/internal/events"
 	"metaplasis/internal/origin"
 )
 
@@ -30,7 +31,7 @@ func (a *app) events() *cobra.Command {
 			if !follow {
 				return nil
 			}
-			err = a.client().Live(c.Context(), func(_ []origin.Status, e *origin.Event) error {
+			err = a.client().Live(c.Context(), func(_ []origin.Status, e *events.Event) error {
 				if e != nil && (channel == "" || e.Channel == channel) {
 					a.printEvent(e)
 				}
@@ -48,7 +49,7 @@ func (a *app) events() *cobra.Command {
 	return c
 }
 
-func (a *app) printEvent(e *origin.Event) {
+func (a *app) printEvent(e *events.Event) {
 	if a.json {
 		_ = json.NewEncoder(a.out).Encode(e)
 		return

@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"metaplasis/internal/events"
 	"metaplasis/internal/origin"
 )
 
@@ -58,7 +59,7 @@ func (a *app) watch(ctx context.Context) error {
 		return err
 	}
 	lines := json.NewEncoder(a.out)
-	err = cl.Live(ctx, func(st []origin.Status, ev *origin.Event) error {
+	err = cl.Live(ctx, func(st []origin.Status, ev *events.Event) error {
 		if a.json {
 			if ev != nil {
 				return lines.Encode(ev)
@@ -66,7 +67,7 @@ func (a *app) watch(ctx context.Context) error {
 			return lines.Encode(st)
 		}
 		if ev != nil {
-			recent = append([]origin.Event{*ev}, recent[:min(len(recent), 7)]...)
+			recent = append([]events.Event{*ev}, recent[:min(len(recent), 7)]...)
 			return nil
 		}
 		if tty {

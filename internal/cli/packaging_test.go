@@ -7,16 +7,16 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metaplasis/internal/core/inspect"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 func TestSelectionsAreReadFromAFlag(t *testing.T) {
 	list, err := readSelections("phones=360p+240p,radio=sound")
 	require.NoError(t, err)
-	assert.Equal(t, []origin.Selection{{Name: "phones", Rungs: []string{"360p", "240p"}}, {Name: "radio", SoundOnly: true}}, list)
+	assert.Equal(t, []settings.Selection{{Name: "phones", Rungs: []string{"360p", "240p"}}, {Name: "radio", SoundOnly: true}}, list)
 	list, err = readSelections("")
 	require.NoError(t, err)
-	assert.Equal(t, []origin.Selection{}, list, "an empty list takes all selections away")
+	assert.Equal(t, []settings.Selection{}, list, "an empty list takes all selections away")
 	for _, bad := range []string{"phones", "=360p", "phones="} {
 		_, err := readSelections(bad)
 		assert.ErrorContains(t, err, "expected NAME=RUNG+RUNG", bad)

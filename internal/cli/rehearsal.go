@@ -16,8 +16,8 @@ import (
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/control/client"
 	"metaplasis/internal/core/ladder"
-	"metaplasis/internal/origin"
 	"metaplasis/internal/service"
+	"metaplasis/internal/settings"
 )
 
 // rehearsalWay is a demo channel that comes by another protocol than RTMP, or without a name a source on the studio's
@@ -144,7 +144,7 @@ func (a *app) raiseWayChannel(ctx context.Context, c *client.Client, svc *servic
 			rungs = []ladder.Rung{{Name: "source", On: true, Source: true}}
 		}
 		input := strings.Replace(w.input, "HOST", local(svc.HTTP), 1)
-		ch, err = c.CreateChannel(ctx, origin.Settings{Slug: w.slug, Title: w.title, Inputs: []origin.Input{origin.ParseInput(input)}, Ladder: ladder.Ladder{Rungs: rungs}})
+		ch, err = c.CreateChannel(ctx, settings.Settings{Slug: w.slug, Title: w.title, Inputs: []settings.Input{settings.ParseInput(input)}, Ladder: ladder.Ladder{Rungs: rungs}})
 	}
 	if err == nil {
 		a.addresses(w.title, ch.Addresses)

@@ -11,7 +11,7 @@ import (
 
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/onward/relay"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // relays carry a channel onward.
@@ -63,7 +63,7 @@ func (a *app) relays() *cobra.Command {
 }
 
 func (a *app) addRelay() *cobra.Command {
-	var r origin.Relay
+	var r settings.Relay
 	var from, until string
 	var programmes []string
 	add := &cobra.Command{
@@ -121,7 +121,7 @@ tried again for as long as it is on.`,
 }
 
 // readProgramme reads CHANNEL[#RUNG][=NUMBER][:NAME].
-func readProgramme(text string, number int) (p relay.CarriedProgramme, err error) {
+func readProgramme(text string, number int) (p settings.CarriedProgramme, err error) {
 	rest, name, _ := strings.Cut(text, ":")
 	rest, digits, numbered := strings.Cut(rest, "=")
 	p.Channel, p.Rung, _ = strings.Cut(rest, "#")

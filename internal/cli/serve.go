@@ -26,9 +26,9 @@ import (
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/control/client"
 	"metaplasis/internal/core/ladder"
-	"metaplasis/internal/origin"
 	"metaplasis/internal/records"
 	"metaplasis/internal/service"
+	"metaplasis/internal/settings"
 	"metaplasis/internal/store"
 	"metaplasis/internal/worker"
 )
@@ -346,7 +346,7 @@ func (a *app) raise(ctx context.Context, c *client.Client, svc *service.Service,
 	ch, err := c.Channel(ctx, l.Name)
 	var refused *client.Error
 	if errors.As(err, &refused) && refused.Status == 404 {
-		ch, err = c.CreateChannel(ctx, origin.Settings{Slug: l.Name, Title: l.Title, Keeping: origin.Keeping{TimeShiftMinutes: 60},
+		ch, err = c.CreateChannel(ctx, settings.Settings{Slug: l.Name, Title: l.Title, Keeping: settings.Keeping{TimeShiftMinutes: 60},
 			Ladder: ladder.Ladder{Rungs: rehearsalLadders[l.Name]}})
 	}
 	if err != nil {

@@ -11,7 +11,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"metaplasis/internal/core/ladder"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // settingFlags are the flags of settings, made from the tags of a Go type. The zero value is ready for register.
@@ -45,9 +45,9 @@ func (f *settingFlags) walk(in []string, v reflect.Value) {
 		case field.Tag.Get("flag") != "":
 			s := &settingFlag{of: field, path: path}
 			switch now := v.Field(i).Interface().(type) {
-			case []origin.Input:
+			case []settings.Input:
 				s.normal = inputsText(now)
-			case []origin.Selection:
+			case []settings.Selection:
 			default:
 				s.normal = fmt.Sprint(now)
 			}
@@ -89,7 +89,7 @@ func (f *settingFlags) over(given *pflag.FlagSet, to any) error {
 }
 
 // settings holds what was given, and nothing else.
-func (f *settingFlags) settings(given *pflag.FlagSet) (s origin.Settings, err error) {
+func (f *settingFlags) settings(given *pflag.FlagSet) (s settings.Settings, err error) {
 	err = f.over(given, &s)
 	return s, err
 }
@@ -113,10 +113,10 @@ func (s *settingFlag) String() string { return s.normal }
 // Set implements pflag.Value.
 func (s *settingFlag) Set(text string) (err error) {
 	switch reflect.Zero(s.of.Type).Interface().(type) {
-	case []origin.Input:
+	case []settings.Input:
 		s.value = readInputs(text)
 		return nil
-	case []origin.Selection:
+	case []settings.Selection:
 		s.value, err = readSelections(text)
 		return err
 	}
@@ -136,14 +136,14 @@ func (s *settingFlag) Set(text string) (err error) {
 }
 
 // readInputs reads inputs such as sender,file:standby.flv.
-func readInputs(text string) (out []origin.Input) {
+func readInputs(text string) (out []settings.Input) {
 	for one := range strings.SplitSeq(text, ",") {
-		out = append(out, origin.ParseInput(one))
+		out = append(out, settings.ParseInput(one))
 	}
 	return out
 }
 
-func inputsText(list []origin.Input) string {
+func inputsText(list []settings.Input) string {
 	var out []string
 	for _, in := range list {
 		out = append(out, in.String())
@@ -155,8 +155,8 @@ func inputsText(list []origin.Input) string {
 const soundSelection = "sound"
 
 // readSelections reads name=rung+rung,name=sound.
-func readSelections(text string) ([]origin.Selection, error) {
-	out := []origin.Selection{}
+func readSelections(text string) ([]settings.Selection, error) {
+	out := []settings.Selection{}
 	if text == "" {
 		return out, nil
 	}
@@ -165,7 +165,7 @@ func readSelections(text string) ([]origin.Selection, error) {
 		if !ok || name == "" || rungs == "" {
 			return nil, fmt.Errorf("found selection %q, expected NAME=RUNG+RUNG or NAME=%s", part, soundSelection)
 		}
-		sel := origin.Selection{Name: strings.TrimSpace(name), SoundOnly: rungs == soundSelection}
+		sel := settings.Selection{Name: strings.TrimSpace(name), SoundOnly: rungs == soundSelection}
 		if !sel.SoundOnly {
 			sel.Rungs = strings.Split(rungs, "+")
 		}

@@ -5,18 +5,18 @@ import (
 	"strings"
 
 	"metaplasis/internal/core/ladder"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // circles finds inputs of a channel that lead back to it over other channels.
-func (s *Service) circles(set origin.Settings) (out []ladder.Problem) {
+func (s *Service) circles(set settings.Settings) (out []ladder.Problem) {
 	feeds := map[string][]string{} // of a channel, those that feed it
 	for _, c := range s.o.Channels() {
 		feeds[c.Slug()] = feedersOf(c.Settings().Inputs)
 	}
 	feeds[set.Slug] = feedersOf(set.Inputs)
 	for i, in := range set.Inputs {
-		if in.Kind != origin.InputChannel {
+		if in.Kind != settings.InputChannel {
 			continue
 		}
 		if way := wayBack(feeds, in.Channel, set.Slug, nil); way != nil {
@@ -27,9 +27,9 @@ func (s *Service) circles(set origin.Settings) (out []ladder.Problem) {
 	return out
 }
 
-func feedersOf(list []origin.Input) (out []string) {
+func feedersOf(list []settings.Input) (out []string) {
 	for _, in := range list {
-		if in.Kind == origin.InputChannel {
+		if in.Kind == settings.InputChannel {
 			out = append(out, in.Channel)
 		}
 	}

@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 func TestPasswordsAreSaltedAndChecked(t *testing.T) {
@@ -66,13 +66,13 @@ func TestACrowdOfNetworks(t *testing.T) {
 
 func TestAddresses(t *testing.T) {
 	s := &Service{ports: Ports{RTMP: 1935, RTMPS: 1936}}
-	a := s.Addresses("https://origin.example:8443", &origin.Settings{Slug: "start-line"})
+	a := s.Addresses("https://origin.example:8443", &settings.Settings{Slug: "start-line"})
 	assert.Equal(t, "https://origin.example:8443/watch/start-line", a.Watch)
 	assert.Equal(t, "rtmp://origin.example:1935/in/start-line", a.Server)
 	assert.Equal(t, "rtmps://origin.example:1936/in/start-line", a.Secure)
-	a = (&Service{}).Addresses("http://[::1]:8780", &origin.Settings{Slug: "x"})
+	a = (&Service{}).Addresses("http://[::1]:8780", &settings.Settings{Slug: "x"})
 	assert.Empty(t, a.Server, "RTMP is off")
-	a = (&Service{ports: Ports{RTMP: 1935}}).Addresses("http://[::1]:8780", &origin.Settings{Slug: "x"})
+	a = (&Service{ports: Ports{RTMP: 1935}}).Addresses("http://[::1]:8780", &settings.Settings{Slug: "x"})
 	assert.Equal(t, "rtmp://[::1]:1935/in/x", a.Server)
 }
 

@@ -6,8 +6,8 @@ import (
 	"sync"
 	"time"
 
+	"metaplasis/internal/events"
 	"metaplasis/internal/hooks"
-	"metaplasis/internal/origin"
 	"metaplasis/internal/records"
 )
 
@@ -23,7 +23,7 @@ const (
 type likeness struct{ channel, kind, like string }
 
 type merged struct {
-	event origin.Event
+	event events.Event
 	dirty bool // counted since it was stored last
 }
 
@@ -34,7 +34,7 @@ type eventLog struct {
 }
 
 // add takes an event. It returns the event as it is now, and whether it is a new one.
-func (l *eventLog) add(e origin.Event, id func() int64) (out origin.Event, isNew bool) {
+func (l *eventLog) add(e events.Event, id func() int64) (out events.Event, isNew bool) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	key := likeness{e.Channel, e.Kind, e.Like}
@@ -69,7 +69,7 @@ func (m *merged) latest() time.Time {
 }
 
 // take returns the events that were counted since the last call, and forgets those that are over.
-func (l *eventLog) take(now time.Time) (out []origin.Event) {
+func (l *eventLog) take(now time.Time) (out []events.Event) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for key, m := range l.recent {
@@ -84,7 +84,7 @@ func (l *eventLog) take(now time.Time) (out []origin.Event) {
 }
 
 // Event implements origin.Keeper: it stores an event and shows it to the pages that listen.
-func (s *Service) Event(e origin.Event) {
+func (s *Service) Event(e events.Event) {
 	e, isNew := s.log.add(e, func() int64 { return s.ids.next(e.At) })
 	if isNew || e.Kind != hooks.FeedRefused { // of a flood of refusals the first is told
 		s.tellHooks(&e)
@@ -97,7 +97,7 @@ func (s *Service) Event(e origin.Event) {
 	s.board.event(e)
 }
 
-func (s *Service) storeEvent(e origin.Event) {
+func (s *Service) storeEvent(e events.Event) {
 	r := records.Event{ID: e.ID, At: e.At, Channel: e.Channel, Level: string(e.Level), Kind: e.Kind, Text: e.Text,
 		Remedy: e.Do, Count: max(e.Count, 1)}
 	if !e.Last.IsZero() {

@@ -10,7 +10,7 @@ import (
 	"time"
 
 	"metaplasis/internal/control/api"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/events"
 )
 
 // Free space of the data folder below which records and database are in danger.
@@ -162,13 +162,13 @@ func (s *Service) tellHealth(now time.Time, before map[string]bool) map[string]b
 	for _, p := range s.Health() {
 		told[p.What] = true
 		if !before[p.What] {
-			s.Event(origin.Event{At: now, Level: origin.Failure, Kind: p.What + "-failing", Text: p.Text, Do: p.Do,
+			s.Event(events.Event{At: now, Level: events.Failure, Kind: p.What + "-failing", Text: p.Text, Do: p.Do,
 				Like: p.What})
 		}
 	}
 	for what := range before {
 		if !told[what] {
-			s.Event(origin.Event{At: now, Level: origin.Info, Kind: what + "-recovered",
+			s.Event(events.Event{At: now, Level: events.Info, Kind: what + "-recovered",
 				Text: "The trouble with the service's " + what + " is over."})
 		}
 	}
@@ -176,7 +176,7 @@ func (s *Service) tellHealth(now time.Time, before map[string]bool) map[string]b
 }
 
 func (s *Service) recordsLost(n int64) {
-	s.Event(origin.Event{At: time.Now(), Level: origin.Warning, Kind: "records-lost",
+	s.Event(events.Event{At: time.Now(), Level: events.Warning, Kind: "records-lost",
 		Text: fmt.Sprintf("%d records of feeds and events were lost while the database did not answer.", n)})
 }
 

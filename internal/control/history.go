@@ -12,7 +12,7 @@ import (
 
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/core/ladder"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // keptRevisions is how many earlier settings of a channel are remembered, to tell a stale change
@@ -23,7 +23,7 @@ const keptRevisions = 16
 
 type revision struct {
 	number   uint64
-	settings origin.Settings
+	settings settings.Settings
 }
 
 // history remembers the revisions of the channels' settings, the newest last.
@@ -32,7 +32,7 @@ type history struct {
 	list map[string][]revision
 }
 
-func (h *history) begin(slug string, number uint64, s origin.Settings) {
+func (h *history) begin(slug string, number uint64, s settings.Settings) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if h.list == nil {
@@ -41,7 +41,7 @@ func (h *history) begin(slug string, number uint64, s origin.Settings) {
 	h.list[slug] = []revision{{number, s.WithDefaults()}}
 }
 
-func (h *history) add(slug string, number uint64, s origin.Settings) {
+func (h *history) add(slug string, number uint64, s settings.Settings) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	l := append(h.list[slug], revision{number, s})
@@ -65,7 +65,7 @@ func (h *history) revision(slug string) uint64 {
 
 // check refuses a change that is based on an earlier revision than the newest, and tells what has
 // changed since. A change without a revision, 0, is based on whatever is there.
-func (h *history) check(slug string, based uint64, now origin.Settings) error {
+func (h *history) check(slug string, based uint64, now settings.Settings) error {
 	newest := h.revision(slug)
 	if based == 0 || based == newest {
 		return nil
@@ -85,7 +85,7 @@ func (h *history) check(slug string, based uint64, now origin.Settings) error {
 }
 
 // differences tells, setting by setting, what one has that the other has not.
-func differences(before, after origin.Settings) []ladder.Problem {
+func differences(before, after settings.Settings) []ladder.Problem {
 	out := differing("", asFields(before), asFields(after))
 	slices.SortFunc(out, func(x, y ladder.Problem) int { return strings.Compare(x.Field, y.Field) })
 	return out
@@ -126,7 +126,7 @@ func orNone(v any) any {
 	return v
 }
 
-func asFields(s origin.Settings) map[string]any {
+func asFields(s settings.Settings) map[string]any {
 	out := map[string]any{}
 	if b, err := json.Marshal(s.Shown()); err == nil {
 		d := json.NewDecoder(bytes.NewReader(b))

@@ -12,6 +12,7 @@ import (
 
 	"metaplasis/internal/contribution"
 	"metaplasis/internal/control/api"
+	"metaplasis/internal/events"
 	"metaplasis/internal/hooks"
 	"metaplasis/internal/origin"
 	"metaplasis/internal/records"
@@ -144,7 +145,7 @@ func (s *Service) listDeliveries(_ http.ResponseWriter, _ *http.Request) (any, e
 var hookEvents = []string{hooks.FeedBegun, hooks.FeedRefused, hooks.FeedEnded}
 
 // tellHooks tells what the event log gets.
-func (s *Service) tellHooks(e *origin.Event) {
+func (s *Service) tellHooks(e *events.Event) {
 	if slices.Contains(hookEvents, e.Kind) {
 		s.hooks.Fire(hooks.Happening{Event: e.Kind, At: e.At.UTC(), Channel: e.Channel, Text: e.Text, Do: e.Do})
 	}

@@ -14,6 +14,7 @@ import (
 
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/core/ladder"
+	"metaplasis/internal/events"
 	"metaplasis/internal/origin"
 	"metaplasis/internal/records"
 	"metaplasis/internal/store"
@@ -374,7 +375,7 @@ func (s *Service) addRecording(_ http.ResponseWriter, r *http.Request) (any, err
 	if err := s.store(r.Context(), &rec); err != nil {
 		return nil, err
 	}
-	s.Event(origin.Event{At: now, Channel: rec.Channel, Level: origin.Info, Kind: "recording-begun", Text: fmt.Sprintf("The recording %q was asked for by %s.", rec.Title, rec.Author)})
+	s.Event(events.Event{At: now, Channel: rec.Channel, Level: events.Info, Kind: "recording-begun", Text: fmt.Sprintf("The recording %q was asked for by %s.", rec.Title, rec.Author)})
 	return s.shown(r, rec), nil
 }
 
@@ -476,7 +477,7 @@ func (s *Service) stopRecording(_ http.ResponseWriter, r *http.Request) (any, er
 	if err := s.alter(r.Context(), rec); err != nil {
 		return nil, err
 	}
-	s.Event(origin.Event{At: now, Channel: rec.Channel, Level: origin.Info, Kind: "recording-ended", Text: fmt.Sprintf("The recording %q was ended by %s.", rec.Title, who(r).User)})
+	s.Event(events.Event{At: now, Channel: rec.Channel, Level: events.Info, Kind: "recording-ended", Text: fmt.Sprintf("The recording %q was ended by %s.", rec.Title, who(r).User)})
 	return s.shown(r, rec), nil
 }
 
@@ -488,7 +489,7 @@ func (s *Service) removeRecording(_ http.ResponseWriter, r *http.Request) (any, 
 	if err := s.drop(r.Context(), rec); err != nil {
 		return nil, err
 	}
-	s.Event(origin.Event{At: time.Now(), Channel: rec.Channel, Level: origin.Info, Kind: "recording-removed", Text: fmt.Sprintf("The recording %q was removed by %s.", rec.Title, who(r).User)})
+	s.Event(events.Event{At: time.Now(), Channel: rec.Channel, Level: events.Info, Kind: "recording-removed", Text: fmt.Sprintf("The recording %q was removed by %s.", rec.Title, who(r).User)})
 	return nil, nil
 }
 
@@ -555,7 +556,7 @@ func (s *Service) recordings(ctx context.Context, now time.Time) error {
 				errs = append(errs, err)
 				continue
 			}
-			s.Event(origin.Event{At: now, Channel: r.Channel, Level: origin.Info, Kind: "recording-expired", Text: fmt.Sprintf("The recording %q was past its time and was removed.", r.Title)})
+			s.Event(events.Event{At: now, Channel: r.Channel, Level: events.Info, Kind: "recording-expired", Text: fmt.Sprintf("The recording %q was past its time and was removed.", r.Title)})
 			continue
 		}
 		if r.Kind == kindAlways && r.Ended == nil {
@@ -604,7 +605,7 @@ func (s *Service) recordingsFull() bool {
 	s.kept.full = full
 	s.kept.mu.Unlock()
 	if full && !before {
-		s.Event(origin.Event{At: time.Now(), Level: origin.Failure, Kind: "recordings-full", Text: fmt.Sprintf("There are %d recordings, as many as there may be. What is recorded by itself goes on in the recording that it is in.", maxRecordings),
+		s.Event(events.Event{At: time.Now(), Level: events.Failure, Kind: "recordings-full", Text: fmt.Sprintf("There are %d recordings, as many as there may be. What is recorded by itself goes on in the recording that it is in.", maxRecordings),
 			Do: "Remove recordings, or let those that are made by themselves be kept for fewer days."})
 	}
 	return full

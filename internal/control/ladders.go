@@ -6,7 +6,7 @@ import (
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 func (s *Service) showLadder(_ http.ResponseWriter, r *http.Request) (any, error) {
@@ -35,7 +35,7 @@ func (s *Service) setLadder(_ http.ResponseWriter, r *http.Request) (any, error)
 	if in.Planned {
 		in.Rungs, in.Plan = nil, nil
 	} else if len(in.Rungs) == 0 && in.Plan == nil {
-		return nil, &origin.InvalidError{Problems: []ladder.Problem{{Field: "rungs",
+		return nil, &settings.InvalidError{Problems: []ladder.Problem{{Field: "rungs",
 			Text: "found none, expected at least one, or planned set to true for the default ladder"}}}
 	}
 	s.setup.Lock()
@@ -69,7 +69,7 @@ func (s *Service) forecastLadder(_ http.ResponseWriter, r *http.Request) (any, e
 		return nil, err
 	}
 	if p := append(l.Check(), s.imageProblems(l.Rungs, nil)...); len(p) > 0 {
-		return nil, &origin.InvalidError{Problems: p}
+		return nil, &settings.InvalidError{Problems: p}
 	}
 	return c.Forecast(l), nil
 }

@@ -7,6 +7,7 @@ import (
 	"sync"
 	"time"
 
+	"metaplasis/internal/events"
 	"metaplasis/internal/origin"
 )
 
@@ -45,7 +46,7 @@ func message(kind string, body any) []byte {
 	return fmt.Appendf(nil, "event: %s\ndata: %s\n\n", kind, b)
 }
 
-func (h *board) event(e origin.Event) {
+func (h *board) event(e events.Event) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if len(h.listeners) > 0 {

@@ -14,8 +14,8 @@ import (
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/overlay"
-	"metaplasis/internal/origin"
 	"metaplasis/internal/records"
+	"metaplasis/internal/settings"
 )
 
 // builtIn are the plans that come with the program, by name.
@@ -115,7 +115,7 @@ func (s *Service) storePlan(_ http.ResponseWriter, r *http.Request) (any, error)
 	}
 	p.Format, p.BuiltIn = ladder.PlanFormat, false
 	if problems := append(p.Check(), s.imageProblems(p.Rungs, nil)...); len(problems) > 0 {
-		return nil, &origin.InvalidError{Problems: problems}
+		return nil, &settings.InvalidError{Problems: problems}
 	}
 	p.Author, p.Created = who(r).User, time.Now().UTC().Truncate(time.Millisecond)
 	_, err := s.db.AddPlan(r.Context(), name, p.Author, func(version int) (string, error) {
@@ -150,7 +150,7 @@ func (s *Service) loadImages(ctx context.Context) error {
 }
 
 // imageProblems names the images of rungs and inputs that there are not.
-func (s *Service) imageProblems(rungs []ladder.Rung, inputs []origin.Input) (out []ladder.Problem) {
+func (s *Service) imageProblems(rungs []ladder.Rung, inputs []settings.Input) (out []ladder.Problem) {
 	check := func(field, name string) {
 		if _, ok := s.o.Images.Get(name); name != "" && !ok {
 			out = append(out, ladder.Problem{Field: field, Text: fmt.Sprintf("found %.40q, expected the name of an image that was added, %v", name, s.o.Images.Names())})
@@ -160,7 +160,7 @@ func (s *Service) imageProblems(rungs []ladder.Rung, inputs []origin.Input) (out
 		check(fmt.Sprintf("rungs[%d].picture.logo.image", i), r.Picture.Logo.Image)
 	}
 	for i, in := range inputs {
-		if in.Kind == origin.InputSlate {
+		if in.Kind == settings.InputSlate {
 			check(fmt.Sprintf("inputs.%d", i), in.File)
 		}
 	}

@@ -13,6 +13,7 @@ import (
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/onward/relay"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // SetRelays gives the service what keeps relays up.
@@ -82,7 +83,7 @@ func (s *Service) listRelays(_ http.ResponseWriter, r *http.Request) (any, error
 }
 
 // changeRelays applies settings with other relays.
-func (s *Service) changeRelays(r *http.Request, change func(list []origin.Relay) ([]origin.Relay, error)) (any, error) {
+func (s *Service) changeRelays(r *http.Request, change func(list []settings.Relay) ([]settings.Relay, error)) (any, error) {
 	s.setup.Lock()
 	defer s.setup.Unlock()
 	c, err := s.running(r)
@@ -108,17 +109,17 @@ func relayName(r *http.Request) string {
 }
 
 func (s *Service) putRelay(_ http.ResponseWriter, r *http.Request) (any, error) {
-	var in origin.Relay
+	var in settings.Relay
 	if err := read(r, &in); err != nil {
 		return nil, err
 	}
 	in.Name = relayName(r)
-	return s.changeRelays(r, func(list []origin.Relay) ([]origin.Relay, error) {
+	return s.changeRelays(r, func(list []settings.Relay) ([]settings.Relay, error) {
 		if at := indexOfRelay(list, in.Name); at >= 0 {
-			if in.Secret == origin.KeptSecret && !list[at].LeadsTo(in.Address) {
+			if in.Secret == settings.KeptSecret && !list[at].LeadsTo(in.Address) {
 				return nil, fail(http.StatusUnprocessableEntity, "the relay leads to another host now, which is not given the secret of the one before", "Give the secret too.")
 			}
-			if in.Secret == origin.KeptSecret || in.Secret == "" && in.Address == list[at].Address {
+			if in.Secret == settings.KeptSecret || in.Secret == "" && in.Address == list[at].Address {
 				in.Secret = list[at].Secret
 			}
 			list[at] = in
@@ -128,8 +129,8 @@ func (s *Service) putRelay(_ http.ResponseWriter, r *http.Request) (any, error) 
 	})
 }
 
-func indexOfRelay(list []origin.Relay, name string) int {
-	return slices.IndexFunc(list, func(o origin.Relay) bool { return o.Name == name })
+func indexOfRelay(list []settings.Relay, name string) int {
+	return slices.IndexFunc(list, func(o settings.Relay) bool { return o.Name == name })
 }
 
 func noRelay(name string) error {
@@ -137,7 +138,7 @@ func noRelay(name string) error {
 }
 
 func (s *Service) removeRelay(_ http.ResponseWriter, r *http.Request) (any, error) {
-	return s.changeRelays(r, func(list []origin.Relay) ([]origin.Relay, error) {
+	return s.changeRelays(r, func(list []settings.Relay) ([]settings.Relay, error) {
 		at := indexOfRelay(list, relayName(r))
 		if at < 0 {
 			return nil, noRelay(relayName(r))
@@ -149,7 +150,7 @@ func (s *Service) removeRelay(_ http.ResponseWriter, r *http.Request) (any, erro
 // turnRelay starts or stops one.
 func (s *Service) turnRelay(off bool) func(http.ResponseWriter, *http.Request) (any, error) {
 	return func(_ http.ResponseWriter, r *http.Request) (any, error) {
-		return s.changeRelays(r, func(list []origin.Relay) ([]origin.Relay, error) {
+		return s.changeRelays(r, func(list []settings.Relay) ([]settings.Relay, error) {
 			at := indexOfRelay(list, relayName(r))
 			if at < 0 {
 				return nil, noRelay(relayName(r))
@@ -177,7 +178,7 @@ func (s *Service) testRelay(_ http.ResponseWriter, r *http.Request) (any, error)
 	if at < 0 {
 		return nil, noRelay(relayName(r))
 	}
-	plan := set.Plan(&set.Relays[at])
+	plan := relay.PlanOf(&set, &set.Relays[at])
 	if i := slices.IndexFunc(s.relaysOf(c.Slug(), false), func(p relay.Progress) bool { return p.Name == plan.Name }); i >= 0 {
 		p := s.relaysOf(c.Slug(), false)[i]
 		text := p.Text

@@ -13,10 +13,12 @@ import (
 	"metaplasis/internal/core/govern"
 	"metaplasis/internal/core/inspect"
 	"metaplasis/internal/core/ladder"
+	"metaplasis/internal/events"
 	"metaplasis/internal/hooks"
 	"metaplasis/internal/library"
 	"metaplasis/internal/origin"
 	"metaplasis/internal/records"
+	"metaplasis/internal/settings"
 	"metaplasis/internal/store"
 )
 
@@ -50,7 +52,7 @@ func (s *Service) routes() []route {
 		{"DELETE", "/users/{user}", "Remove a user with their sessions and tokens.", api.Administer, nil, nil, nil, s.removeUser},
 		{"GET", "/channels", "List the channels with their state and addresses.", api.Watch, nil, nil, []api.Channel{},
 			s.listChannels},
-		{"POST", "/channels", "Create a channel; what is left out takes its default.", api.Operate, nil, origin.Settings{},
+		{"POST", "/channels", "Create a channel; what is left out takes its default.", api.Operate, nil, settings.Settings{},
 			api.Channel{}, s.addChannel},
 		{"GET", "/channels/{channel}", "Show a channel.", api.Watch, nil, nil, api.Channel{}, s.showChannel},
 		{"PATCH", "/channels/{channel}", "Change settings; they take effect at the next segment.", api.Operate, nil, api.Change{},
@@ -81,7 +83,7 @@ func (s *Service) routes() []route {
 		{"POST", "/hooks/{id}/test", "Tell a program that somebody tries it.", api.Administer, nil, nil, hooks.Delivery{}, s.tryHook},
 		{"GET", "/hooks/deliveries", "List what was told, or is to be, the newest first.", api.Administer, nil, nil, api.Deliveries{}, s.listDeliveries},
 		{"GET", "/channels/{channel}/relays", "List the relays that carry a channel onward, and how they are doing.", api.Watch, nil, nil, []api.ChannelRelay{}, s.listRelays},
-		{"PUT", "/channels/{channel}/relays/{relay}", "Add a relay, or change it.", api.Operate, nil, origin.Relay{}, []api.ChannelRelay{}, s.putRelay},
+		{"PUT", "/channels/{channel}/relays/{relay}", "Add a relay, or change it.", api.Operate, nil, settings.Relay{}, []api.ChannelRelay{}, s.putRelay},
 		{"DELETE", "/channels/{channel}/relays/{relay}", "Remove a relay.", api.Operate, nil, nil, []api.ChannelRelay{}, s.removeRelay},
 		{"POST", "/channels/{channel}/relays/{relay}/start", "Let a relay send from now on.", api.Operate, nil, nil, []api.ChannelRelay{}, s.turnRelay(false)},
 		{"POST", "/channels/{channel}/relays/{relay}/stop", "Let a relay send nothing more.", api.Operate, nil, nil, []api.ChannelRelay{}, s.turnRelay(true)},
@@ -122,7 +124,7 @@ func (s *Service) routes() []route {
 		{"DELETE", "/channels/{channel}/keys/{id}", "Remove a contribution key.", api.Operate, nil, nil, nil, s.removeKey},
 		{"GET", "/feeds", "List contribution connections, the newest first.", api.Watch, []string{"channel", "limit"}, nil,
 			[]origin.FeedRecord{}, s.listFeeds},
-		{"GET", "/events", "List events, the newest first.", api.Watch, []string{"channel", "limit"}, nil, []origin.Event{},
+		{"GET", "/events", "List events, the newest first.", api.Watch, []string{"channel", "limit"}, nil, []events.Event{},
 			s.listEvents},
 		{"GET", "/statistics", "Show what channels did, a row for each minute; older rows are longer. The last day when nobody says.", api.Watch, []string{"channel", "from", "to"}, nil,
 			[]records.Statistic{}, s.listStatistics},
@@ -283,7 +285,7 @@ func (s *Service) Document() any {
 func body(s object) object { return object{"application/json": object{"schema": s}} }
 
 // partials are the bodies of which anything may be left out: it takes its default, or stays as it is.
-var partials = map[reflect.Type]bool{reflect.TypeFor[origin.Settings](): true, reflect.TypeFor[api.Change](): true, reflect.TypeFor[ladder.Plan](): true, reflect.TypeFor[api.NewLadder](): true}
+var partials = map[reflect.Type]bool{reflect.TypeFor[settings.Settings](): true, reflect.TypeFor[api.Change](): true, reflect.TypeFor[ladder.Plan](): true, reflect.TypeFor[api.NewLadder](): true}
 
 // components are where the schemas of named structures go: of the bodies of which anything may be left out under
 // names of their own.

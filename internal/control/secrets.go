@@ -13,7 +13,7 @@ import (
 	"slices"
 	"strings"
 
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // Secrets of settings, which the service itself has to use, are encrypted in the records with a key that lies
@@ -78,7 +78,7 @@ func (s *sealer) unseal(text string) (string, error) {
 }
 
 // sealed are the settings as they are stored.
-func (s *sealer) sealed(set origin.Settings) origin.Settings {
+func (s *sealer) sealed(set settings.Settings) settings.Settings {
 	set.Inputs = slices.Clone(set.Inputs)
 	for i := range set.Inputs {
 		set.Inputs[i].Secret = s.seal(set.Inputs[i].Secret)
@@ -92,7 +92,7 @@ func (s *sealer) sealed(set origin.Settings) origin.Settings {
 }
 
 // unsealed are the settings as they are used. What cannot be read is left out, and told.
-func (s *sealer) unsealed(set origin.Settings) (origin.Settings, error) {
+func (s *sealer) unsealed(set settings.Settings) (settings.Settings, error) {
 	var wrong error
 	set.Inputs = slices.Clone(set.Inputs)
 	for i := range set.Inputs {

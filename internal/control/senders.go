@@ -14,8 +14,9 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"metaplasis/internal/control/api"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/events"
 	"metaplasis/internal/records"
+	"metaplasis/internal/settings"
 )
 
 // senders lists how a sender reaches a channel, protocol by protocol, with what an encoder asks for in its fields. In
@@ -95,7 +96,7 @@ func (s *Service) addKey(_ http.ResponseWriter, r *http.Request) (any, error) {
 	switch {
 	case in.Protocol != "" && !slices.Contains(keyProtocols, in.Protocol):
 		return nil, fail(http.StatusBadRequest, fmt.Sprintf("found the protocol %.40q, expected one of %s", in.Protocol, strings.Join(keyProtocols, ", ")), "")
-	case in.Input != "" && !slices.ContainsFunc(set.Inputs, func(i origin.Input) bool { return i.Kind == origin.InputSender && i.Name == in.Input }):
+	case in.Input != "" && !slices.ContainsFunc(set.Inputs, func(i settings.Input) bool { return i.Kind == settings.InputSender && i.Name == in.Input }):
 		return nil, fail(http.StatusBadRequest, fmt.Sprintf("the channel has no input for senders with the name %.40q", in.Input),
 			"Add sender:NAME to its inputs first.")
 	case in.Receives && (in.Input != "" || in.Protocol != "" && in.Protocol != "SRT"):
@@ -112,15 +113,15 @@ func (s *Service) addKey(_ http.ResponseWriter, r *http.Request) (any, error) {
 	if !in.Receives {
 		s.sendBy(r, &k, &set)
 	}
-	s.Event(origin.Event{At: time.Now(), Channel: c.Slug(), Level: origin.Info, Kind: "key-created",
+	s.Event(events.Event{At: time.Now(), Channel: c.Slug(), Level: events.Info, Kind: "key-created",
 		Text: fmt.Sprintf("The contribution key %q was made by %s.", in.Label, who(r).User)})
 	s.keysChanged()
 	return k, nil
 }
 
 // sendBy tells how senders use a key.
-func (s *Service) sendBy(r *http.Request, k *api.Key, set *origin.Settings) {
-	k.Server = s.Addresses(base(r), &origin.Settings{Slug: set.Slug}).Server
+func (s *Service) sendBy(r *http.Request, k *api.Key, set *settings.Settings) {
+	k.Server = s.Addresses(base(r), &settings.Settings{Slug: set.Slug}).Server
 	k.Senders = slices.DeleteFunc(s.senders(base(r), set.Slug, k.Secret, set.Passphrase != ""), func(a api.SenderAddress) bool {
 		return k.Protocol != "" && strings.TrimSuffix(a.Protocol, "S") != k.Protocol
 	})
@@ -152,7 +153,7 @@ func (s *Service) removeKey(_ http.ResponseWriter, r *http.Request) (any, error)
 	}
 	s.keys.forget(slug, id)
 	s.o.KeyRemoved(slug, id)
-	s.Event(origin.Event{At: time.Now(), Channel: slug, Level: origin.Info, Kind: "key-removed",
+	s.Event(events.Event{At: time.Now(), Channel: slug, Level: events.Info, Kind: "key-removed",
 		Text: fmt.Sprintf("A contribution key was removed by %s.", who(r).User)})
 	s.keysChanged()
 	return nil, nil

@@ -26,12 +26,14 @@ import (
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
+	"metaplasis/internal/events"
 	"metaplasis/internal/hooks"
 	"metaplasis/internal/library"
 	"metaplasis/internal/network"
 	"metaplasis/internal/onward/relay"
 	"metaplasis/internal/origin"
 	"metaplasis/internal/records"
+	"metaplasis/internal/settings"
 )
 
 // maxBody bounds what a request may send.
@@ -149,17 +151,17 @@ func (s *Service) Attach(ctx context.Context, o *origin.Origin) error {
 		return fmt.Errorf("reading the channels: %w", err)
 	}
 	for _, c := range list {
-		var set origin.Settings
+		var set settings.Settings
 		if err := json.Unmarshal([]byte(c.Settings), &set); err != nil {
 			return fmt.Errorf("settings of channel %s: %w", c.Slug, err)
 		}
 		set, err := s.sealer.unsealed(set)
 		if err != nil {
-			s.Event(origin.Event{At: time.Now(), Channel: c.Slug, Level: origin.Failure, Kind: "secret-lost", Text: "A secret of the stored channel was lost: " + err.Error() + ".", Do: "Give the channel's inputs and its passphrase their secrets again."})
+			s.Event(events.Event{At: time.Now(), Channel: c.Slug, Level: events.Failure, Kind: "secret-lost", Text: "A secret of the stored channel was lost: " + err.Error() + ".", Do: "Give the channel's inputs and its passphrase their secrets again."})
 		}
 		if _, err := o.Add(set, c.Created, origin.Position{NextMSN: c.NextMSN,
 			Discontinuities: c.Discontinuities}); err != nil {
-			s.Event(origin.Event{At: time.Now(), Channel: c.Slug, Level: origin.Failure, Kind: "channel-refused",
+			s.Event(events.Event{At: time.Now(), Channel: c.Slug, Level: events.Failure, Kind: "channel-refused",
 				Text: "The stored channel could not be started: " + err.Error(), Do: "Change its settings."})
 			continue
 		}
@@ -271,7 +273,7 @@ func (s *Service) answer(h func(http.ResponseWriter, *http.Request) (any, error)
 		defer cancel()
 		body, err := h(w, r.WithContext(ctx))
 		var f *failure
-		var invalid *origin.InvalidError
+		var invalid *settings.InvalidError
 		switch {
 		case err == nil:
 			write(w, http.StatusOK, body)
@@ -322,7 +324,7 @@ func base(r *http.Request) string {
 }
 
 // Addresses makes a channel's addresses below a base such as http://host:8780.
-func (s *Service) Addresses(base string, set *origin.Settings) api.Addresses {
+func (s *Service) Addresses(base string, set *settings.Settings) api.Addresses {
 	slug := set.Slug
 	host := hostOf(base)
 	a := api.Addresses{
@@ -362,17 +364,17 @@ func (s *Service) listChannels(_ http.ResponseWriter, r *http.Request) (any, err
 }
 
 func (s *Service) addChannel(_ http.ResponseWriter, r *http.Request) (any, error) {
-	var in origin.Settings
+	var in settings.Settings
 	if err := read(r, &in); err != nil {
 		return nil, err
 	}
-	in = in.WithDefaults().KeepSecrets(origin.Settings{})
+	in = in.WithDefaults().KeepSecrets(settings.Settings{})
 	var err error
 	if in.Ladder, err = s.useLadder(r.Context(), in.Ladder); err != nil {
 		return nil, err
 	}
 	if p := append(append(in.Check(), s.imageProblems(in.Ladder.Rungs, in.Inputs)...), s.circles(in)...); len(p) > 0 {
-		return nil, &origin.InvalidError{Problems: p}
+		return nil, &settings.InvalidError{Problems: p}
 	}
 	s.setup.Lock()
 	defer s.setup.Unlock()
@@ -392,7 +394,7 @@ func (s *Service) addChannel(_ http.ResponseWriter, r *http.Request) (any, error
 	s.keep(in.Slug)
 	s.history.begin(in.Slug, 1, in)
 	s.keysChanged()
-	s.Event(origin.Event{At: time.Now(), Channel: in.Slug, Level: origin.Info, Kind: "channel-created",
+	s.Event(events.Event{At: time.Now(), Channel: in.Slug, Level: events.Info, Kind: "channel-created",
 		Text: "The channel was created by " + who(r).User + "."})
 	return s.describe(r, c), nil
 }
@@ -434,7 +436,7 @@ func (s *Service) changeChannel(_ http.ResponseWriter, r *http.Request) (any, er
 // groups are the names of the groups of settings.
 var groups = func() (out map[string]bool) {
 	out = map[string]bool{}
-	for f := range reflect.TypeFor[origin.Settings]().Fields() {
+	for f := range reflect.TypeFor[settings.Settings]().Fields() {
 		if f.Anonymous {
 			out[f.Tag.Get("json")] = true
 		}
@@ -443,7 +445,7 @@ var groups = func() (out map[string]bool) {
 }()
 
 // merge puts a change over settings. Within a group each setting is for itself.
-func merge(set origin.Settings, in map[string]any) (change api.Change, err error) {
+func merge(set settings.Settings, in map[string]any) (change api.Change, err error) {
 	const do = "Send one JSON value as " + api.Prefix + "/openapi.json describes it."
 	all := asFields(set)
 	for name, v := range in {
@@ -474,10 +476,10 @@ func merge(set origin.Settings, in map[string]any) (change api.Change, err error
 }
 
 // applySettings checks, stores and applies settings, in this order: what runs is what is stored.
-func (s *Service) applySettings(r *http.Request, c *origin.Channel, set origin.Settings) (any, error) {
+func (s *Service) applySettings(r *http.Request, c *origin.Channel, set settings.Settings) (any, error) {
 	set = set.WithDefaults().KeepSecrets(c.Settings())
 	if p := append(append(set.Check(), s.imageProblems(set.Ladder.Rungs, set.Inputs)...), s.circles(set)...); len(p) > 0 {
-		return nil, &origin.InvalidError{Problems: p}
+		return nil, &settings.InvalidError{Problems: p}
 	}
 	text, err := json.Marshal(s.sealer.sealed(set))
 	if err != nil {
@@ -493,7 +495,7 @@ func (s *Service) applySettings(r *http.Request, c *origin.Channel, set origin.S
 	s.keep(c.Slug())
 	s.history.add(c.Slug(), revision, set)
 	s.keysChanged()
-	s.Event(origin.Event{At: time.Now(), Channel: c.Slug(), Level: origin.Info, Kind: "channel-changed",
+	s.Event(events.Event{At: time.Now(), Channel: c.Slug(), Level: events.Info, Kind: "channel-changed",
 		Text: "The settings were changed by " + who(r).User + "; they take effect at the next segment."})
 	return s.describe(r, c), nil
 }
@@ -519,7 +521,7 @@ func (s *Service) removeChannel(_ http.ResponseWriter, r *http.Request) (any, er
 	s.keysChanged()
 	s.history.forget(slug)
 	s.trials.stop(slug)
-	s.Event(origin.Event{At: time.Now(), Channel: slug, Level: origin.Info, Kind: "channel-removed",
+	s.Event(events.Event{At: time.Now(), Channel: slug, Level: events.Info, Kind: "channel-removed",
 		Text: "The channel was removed by " + who(r).User + "."})
 	return nil, nil
 }
@@ -549,9 +551,9 @@ func (s *Service) listFeeds(_ http.ResponseWriter, r *http.Request) (any, error)
 
 func (s *Service) listEvents(_ http.ResponseWriter, r *http.Request) (any, error) {
 	list, err := s.db.Events(r.Context(), r.URL.Query().Get("channel"), limit(r))
-	out := make([]origin.Event, 0, len(list))
+	out := make([]events.Event, 0, len(list))
 	for _, e := range list {
-		out = append(out, origin.Event{ID: e.ID, At: e.At, Channel: e.Channel, Level: origin.Level(e.Level), Kind: e.Kind,
+		out = append(out, events.Event{ID: e.ID, At: e.At, Channel: e.Channel, Level: events.Level(e.Level), Kind: e.Kind,
 			Text: e.Text, Do: e.Remedy})
 		if e.Count > 1 && e.Last != nil {
 			out[len(out)-1].Count, out[len(out)-1].Last = e.Count, *e.Last

@@ -9,7 +9,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"metaplasis/internal/control/api"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/events"
 	"metaplasis/internal/records"
 	"metaplasis/internal/store"
 )
@@ -64,7 +64,7 @@ func (s *Service) decideQuarantine(r *http.Request, done string, do func(slug st
 	if err != nil {
 		return nil, fail(http.StatusNotFound, err.Error(), "metaplasis store show lists what is in quarantine.")
 	}
-	s.Event(origin.Event{At: time.Now(), Channel: slug, Level: origin.Info, Kind: "quarantine-decided",
+	s.Event(events.Event{At: time.Now(), Channel: slug, Level: events.Info, Kind: "quarantine-decided",
 		Text: fmt.Sprintf("What was in quarantine of %s (%d files, %d MB) was %s by %s.", slug, 2*q.Bundles, q.Bytes>>20, done, who(r).User)})
 	return q, nil
 }
@@ -88,7 +88,7 @@ func (s *Service) verifyRecording(w http.ResponseWriter, r *http.Request) (any, 
 		return nil, fail(http.StatusServiceUnavailable, "the recording could not be verified: "+err.Error(), "Try again in a while.")
 	}
 	if !report.Sound() {
-		s.Event(origin.Event{At: time.Now(), Channel: rec.Channel, Level: origin.Failure, Kind: "recording-damaged",
+		s.Event(events.Event{At: time.Now(), Channel: rec.Channel, Level: events.Failure, Kind: "recording-damaged",
 			Text: fmt.Sprintf("The recording %q is not whole: %d of its files are missing, %d are damaged, %d cannot be read now.", rec.Title, len(report.Missing), len(report.Damaged), len(report.Unread)),
 			Do:   "Bring the files back from a copy of the store. metaplasis recordings verify names them."})
 	}

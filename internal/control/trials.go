@@ -15,7 +15,9 @@ import (
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/trial"
+	"metaplasis/internal/events"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 	"metaplasis/internal/worker"
 )
 
@@ -135,7 +137,7 @@ func (s *Service) beginTrial(_ http.ResponseWriter, r *http.Request) (any, error
 	}
 	asked, problems := candidates(&in, c, track)
 	if len(problems) > 0 {
-		return nil, &origin.InvalidError{Problems: problems}
+		return nil, &settings.InvalidError{Problems: problems}
 	}
 	v := &api.Trial{Rung: in.Rung, State: api.TrialRunning, Of: len(asked), Begun: time.Now().UTC(), Points: []trial.Point{}}
 	ctx, cancel := context.WithCancel(context.Background())
@@ -191,7 +193,7 @@ func (s *Service) try(ctx context.Context, c *origin.Channel, v *api.Trial, req 
 		}
 	})
 	if err != nil && !errors.Is(err, context.Canceled) {
-		s.Event(origin.Event{At: time.Now(), Channel: c.Slug(), Level: origin.Warning, Kind: "trial-failed", Text: "The trial failed: " + err.Error() + ".",
+		s.Event(events.Event{At: time.Now(), Channel: c.Slug(), Level: events.Warning, Kind: "trial-failed", Text: "The trial failed: " + err.Error() + ".",
 			Do: "Try again while the feed is on air."})
 	}
 }

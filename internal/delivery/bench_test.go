@@ -11,7 +11,9 @@ import (
 
 	"metaplasis/internal/contribution"
 	"metaplasis/internal/core/media"
+	"metaplasis/internal/events"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 type quiet struct{}
@@ -19,18 +21,18 @@ type quiet struct{}
 func (quiet) Reserve(_ string, _ origin.Position, stored func()) { go stored() }
 func (quiet) Settle(string, origin.Position)                     {}
 func (quiet) Marked(string, origin.Marker)                       {}
-func (quiet) Event(origin.Event)                                 {}
+func (quiet) Event(events.Event)                                 {}
 func (quiet) NewFeed() int64                                     { return 1 }
 func (quiet) Feed(origin.FeedRecord)                             {}
 func (quiet) Admit(contribution.Sender) (origin.Grant, error)    { return origin.Grant{Key: 1}, nil }
 
 // newOrigin makes an origin with one channel that has sound only, so that it needs no worker.
-func newOrigin(t testing.TB, set origin.Settings) (*origin.Origin, *origin.Feed) {
+func newOrigin(t testing.TB, set settings.Settings) (*origin.Origin, *origin.Feed) {
 	return newOriginWith(t, set, nil)
 }
 
 // newOriginWith is one whose segments go into an archive too.
-func newOriginWith(t testing.TB, set origin.Settings, archive origin.Archive) (*origin.Origin, *origin.Feed) {
+func newOriginWith(t testing.TB, set settings.Settings, archive origin.Archive) (*origin.Origin, *origin.Feed) {
 	o := origin.New(origin.Options{Keeper: quiet{}, Gate: quiet{}, Archive: archive, Worker: func() *exec.Cmd { return exec.Command("false") }})
 	t.Cleanup(o.Close)
 	set.Slug = "booth"
@@ -56,7 +58,7 @@ func (s sink) Write(b []byte) (int, error) { return len(b), nil }
 func (s sink) WriteHeader(int)             {}
 
 func BenchmarkRequests(b *testing.B) {
-	o, f := newOrigin(b, origin.Settings{})
+	o, f := newOrigin(b, settings.Settings{})
 	frames(f, 0, 1200)
 	for _, path := range []string{"/booth/audio/index.m3u8", "/booth/audio/5.m4s", "/booth/audio/8.3.m4s", "/booth/index.m3u8"} {
 		b.Run(path, func(b *testing.B) {

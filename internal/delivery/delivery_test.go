@@ -21,6 +21,7 @@ import (
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/id3"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 type counter struct {
@@ -57,7 +58,7 @@ func ask(s *Server, path string, headers ...string) *httptest.ResponseRecorder {
 }
 
 func TestWaitersAreAnsweredTogether(t *testing.T) {
-	o, f := newOrigin(t, origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000, PartFiles: true}})
+	o, f := newOrigin(t, settings.Settings{Packaging: settings.Packaging{SegmentMillis: 1000, PartFiles: true}})
 	frames(f, 0, 200)
 	c := &counter{kinds: map[string]int{}}
 	s := New(o, c)
@@ -93,7 +94,7 @@ func TestWaitersAreAnsweredTogether(t *testing.T) {
 
 // TestYoungPlaylists: a player begins when it will not stall, by what its request tells of it.
 func TestYoungPlaylists(t *testing.T) {
-	o, f := newOrigin(t, origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}})
+	o, f := newOrigin(t, settings.Settings{Packaging: settings.Packaging{SegmentMillis: 1000}})
 	frames(f, 0, 120) // two segments and a half
 	s := New(o, nil)
 	const list = "/booth/audio/index.m3u8"
@@ -117,7 +118,7 @@ func TestYoungPlaylists(t *testing.T) {
 }
 
 func TestNobodyWaitsForeverForAChannelThatIsGone(t *testing.T) {
-	o, f := newOrigin(t, origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}})
+	o, f := newOrigin(t, settings.Settings{Packaging: settings.Packaging{SegmentMillis: 1000}})
 	frames(f, 0, 200)
 	s := New(o, nil)
 	v := o.Channel("booth").Rendition("audio").View()
@@ -135,7 +136,7 @@ func TestNobodyWaitsForeverForAChannelThatIsGone(t *testing.T) {
 }
 
 func TestPlaylistsCompress(t *testing.T) {
-	o, f := newOrigin(t, origin.Settings{})
+	o, f := newOrigin(t, settings.Settings{})
 	frames(f, 0, 600)
 	s := New(o, nil)
 	plain, packed := ask(s, "/booth/audio/index.m3u8"), ask(s, "/booth/audio/index.m3u8", "Accept-Encoding", "br, gzip;q=0.5")
@@ -150,7 +151,7 @@ func TestPlaylistsCompress(t *testing.T) {
 }
 
 func TestViewersAreCountedBySession(t *testing.T) {
-	o, f := newOrigin(t, origin.Settings{Outputs: origin.Outputs{TS: true}})
+	o, f := newOrigin(t, settings.Settings{Outputs: settings.Outputs{TS: true}})
 	frames(f, 0, 600)
 	s := New(o, nil)
 	now := time.Now()
@@ -175,7 +176,7 @@ func TestViewersAreCountedBySession(t *testing.T) {
 
 // Who reads playlists of parts and segments while they are made, in one request each, reads parts.
 func TestViewersOfGrowingSegments(t *testing.T) {
-	o, f := newOrigin(t, origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}})
+	o, f := newOrigin(t, settings.Settings{Packaging: settings.Packaging{SegmentMillis: 1000}})
 	frames(f, 0, 200)
 	s := New(o, nil)
 	p, err := hls.ReadMedia(ask(s, "/booth/audio/index.m3u8").Body.Bytes())
@@ -188,7 +189,7 @@ func TestViewersOfGrowingSegments(t *testing.T) {
 
 // The table of viewers holds what it must, whatever strangers write into their headers.
 func TestViewersTakeLittleRoom(t *testing.T) {
-	o, f := newOrigin(t, origin.Settings{})
+	o, f := newOrigin(t, settings.Settings{})
 	frames(f, 0, 600)
 	s := New(o, nil)
 	at := time.Now()
@@ -210,7 +211,7 @@ func TestViewersTakeLittleRoom(t *testing.T) {
 // Parts are byte ranges of their segment: what is there is answered at once, what is still to come as
 // it comes, and the whole is the same bytes.
 func TestRangesOfGrowingSegments(t *testing.T) {
-	o, f := newOrigin(t, origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}})
+	o, f := newOrigin(t, settings.Settings{Packaging: settings.Packaging{SegmentMillis: 1000}})
 	frames(f, 0, 200)
 	c := &counter{kinds: map[string]int{}}
 	s := New(o, c)
@@ -270,7 +271,7 @@ func TestRangesOfGrowingSegments(t *testing.T) {
 
 // Bytes of another run never have an address that this run uses.
 func TestAddressesOfAnotherIncarnation(t *testing.T) {
-	o, f := newOrigin(t, origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}})
+	o, f := newOrigin(t, settings.Settings{Packaging: settings.Packaging{SegmentMillis: 1000}})
 	frames(f, 0, 300)
 	s := New(o, nil)
 	first, err := hls.ReadMedia(ask(s, "/booth/audio/index.m3u8").Body.Bytes())
@@ -281,7 +282,7 @@ func TestAddressesOfAnotherIncarnation(t *testing.T) {
 	mpd := ask(s, "/booth/index.mpd").Body.String()
 	assert.Contains(t, mpd, "$RepresentationID$/"+strings.TrimSuffix(was.URI, fmt.Sprintf("%d.m4s", was.MSN))+"$Number$.m4s")
 	require.NoError(t, o.Remove("booth"))
-	_, err = o.Add(origin.Settings{Slug: "booth", Packaging: origin.Packaging{SegmentMillis: 1000}}, time.Now(), origin.Position{})
+	_, err = o.Add(settings.Settings{Slug: "booth", Packaging: settings.Packaging{SegmentMillis: 1000}}, time.Now(), origin.Position{})
 	require.NoError(t, err)
 	f, err = o.Open(contribution.Sender{Channel: "booth", Key: "key", Protocol: "test", Remote: "here"})
 	require.NoError(t, err)
@@ -302,7 +303,7 @@ func TestAddressesOfAnotherIncarnation(t *testing.T) {
 }
 
 func TestOtherWrappingsAreMadeOfTheSameMedia(t *testing.T) {
-	o, f := newOrigin(t, origin.Settings{Outputs: origin.Outputs{TS: true}, Packaging: origin.Packaging{SegmentMillis: 1000}})
+	o, f := newOrigin(t, settings.Settings{Outputs: settings.Outputs{TS: true}, Packaging: settings.Packaging{SegmentMillis: 1000}})
 	frames(f, 0, 300)
 	s := New(o, nil)
 	list := ask(s, "/booth/audio/aac.m3u8").Body.String()
@@ -343,7 +344,7 @@ func TestDirectives(t *testing.T) {
 }
 
 func TestMethodsAndMissingThings(t *testing.T) {
-	o, f := newOrigin(t, origin.Settings{})
+	o, f := newOrigin(t, settings.Settings{})
 	frames(f, 0, 600)
 	s := New(o, nil)
 	for path, want := range map[string]int{"/": 404, "/booth": 404, "/nowhere/index.m3u8": 404, "/booth/other.m3u8": 404, "/booth/audio/a/b": 404, "/booth/audio/x": 404, "/booth/video/1.m4s": 404, "/booth/audio/1.x.m4s": 404, "/booth/audio/0.99.m4s": 404, "/booth/audio/0.key.m4s": 404, "/booth/time": 200} {
@@ -365,7 +366,7 @@ func (onlyBooth) Watch(_ *http.Request, channel string) error {
 }
 
 func TestTheAuthorityStandsInFrontOfEverything(t *testing.T) {
-	o, f := newOrigin(t, origin.Settings{Packaging: origin.Packaging{SegmentMillis: 1000}})
+	o, f := newOrigin(t, settings.Settings{Packaging: settings.Packaging{SegmentMillis: 1000}})
 	frames(f, 0, 200)
 	s := New(o, nil)
 	s.Authority = onlyBooth{}

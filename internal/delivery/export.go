@@ -11,7 +11,7 @@ import (
 	"metaplasis/internal/core/bmff"
 	"metaplasis/internal/core/clip"
 	"metaplasis/internal/core/media"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/core/segment"
 	"metaplasis/internal/present"
 )
 
@@ -101,7 +101,7 @@ func (p *Past) export(q *request) {
 			q.fail(http.StatusBadRequest, "Found edges=coded, expected it for a clip with from and to.")
 			return
 		}
-		err = src.Exact(q.r.Context(), p.Recode, origin.NewHeader)
+		err = src.Exact(q.r.Context(), p.Recode, segment.NewHeader)
 	}
 	switch {
 	case err != nil:

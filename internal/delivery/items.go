@@ -17,8 +17,8 @@ import (
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
 	"metaplasis/internal/core/webvtt"
+	"metaplasis/internal/core/wrap"
 	"metaplasis/internal/library"
-	"metaplasis/internal/origin"
 	"metaplasis/internal/present"
 )
 
@@ -261,9 +261,9 @@ func (s *Items) wrap(past *present.Past, t *library.Rendition, seg *segment.Segm
 	track := &t.Track.Track
 	switch {
 	case kind == "key.m4s" && track.Kind == media.Video:
-		return origin.KeyFragment(mine)
+		return wrap.Keyframe(mine)
 	case kind == "aac" && track.Kind == media.Audio && coding.Transportable(track):
-		return origin.Packed(mine, transportLead)
+		return wrap.PackedAudio(mine, transportLead)
 	case kind == "vtt" && track.Kind == media.Data:
 		return webvtt.File(seg.Start, webvtt.Within(t.Track.Cues, seg.Start, seg.Start+seg.Duration)), nil
 	case kind == "ts" && track.Kind == media.Video && coding.Transportable(track):
@@ -279,7 +279,7 @@ func (s *Items) wrap(past *present.Past, t *library.Rendition, seg *segment.Segm
 				}
 			}
 		}
-		return origin.Transport(mine, with, transportLead)
+		return wrap.TransportStream(mine, with, transportLead)
 	}
 	return nil, errNoWrapping
 }
@@ -309,7 +309,7 @@ func (s *Items) segment(w http.ResponseWriter, r *http.Request, past *present.Pa
 	b, err := s.wrap(past, t, seg, kind)
 	done()
 	switch {
-	case errors.Is(err, errNoWrapping) || errors.Is(err, origin.ErrNoWrapping):
+	case errors.Is(err, errNoWrapping) || errors.Is(err, wrap.ErrNotOffered):
 		http.Error(w, "There is nothing at this address.", http.StatusNotFound)
 		return
 	case err != nil:

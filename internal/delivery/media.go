@@ -10,6 +10,7 @@ import (
 
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
+	"metaplasis/internal/core/wrap"
 	"metaplasis/internal/origin"
 	"metaplasis/internal/present"
 )
@@ -368,7 +369,7 @@ func (q *request) wrapped(rend *origin.Rendition, v *present.View, msn uint64) {
 	}
 	b, err := q.channel.Wrap(q.r.Context(), rend, seg, q.kind)
 	switch {
-	case errors.Is(err, origin.ErrNoWrapping):
+	case errors.Is(err, wrap.ErrNotOffered):
 		q.fail(http.StatusNotFound, err.Error())
 	case err != nil:
 		q.fail(http.StatusServiceUnavailable, "The segment could not be wrapped: "+err.Error())

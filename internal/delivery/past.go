@@ -17,9 +17,11 @@ import (
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
+	"metaplasis/internal/core/wrap"
 	"metaplasis/internal/network"
 	"metaplasis/internal/origin"
 	"metaplasis/internal/present"
+	"metaplasis/internal/settings"
 	"metaplasis/internal/store"
 )
 
@@ -187,7 +189,7 @@ func (p *Past) picture(q *request, a *asked) *present.Past {
 		q.fail(http.StatusServiceUnavailable, "What is kept cannot be read now: "+err.Error()+".")
 		return nil
 	}
-	out := &present.Past{Slug: q.slug, Epoch: span.Epoch, Now: q.s.now(), Ended: a.ended, Query: a.query(), Step: origin.DefaultSegmentMillis * (media.VideoTimescale / 1000)}
+	out := &present.Past{Slug: q.slug, Epoch: span.Epoch, Now: q.s.now(), Ended: a.ended, Query: a.query(), Step: settings.DefaultSegmentMillis * (media.VideoTimescale / 1000)}
 	if a.cut {
 		out.From = a.from
 	}
@@ -358,7 +360,7 @@ const (
 
 // longest is how long a stretch may be listed.
 func (p *Past) longest(q *request) time.Duration {
-	step := int64(origin.DefaultSegmentMillis)
+	step := int64(settings.DefaultSegmentMillis)
 	if c := q.channel; c != nil {
 		step = c.Settings().SegmentMillis
 	}
@@ -440,7 +442,7 @@ func (p *Past) file(q *request) bool {
 	q.kind = "segment-kept"
 	sound := seg.Header.Track.Kind == media.Audio
 	if ending == "key.m4s" {
-		b, err := origin.KeyFragment(seg)
+		b, err := wrap.Keyframe(seg)
 		if err != nil {
 			q.fail(http.StatusNotFound, err.Error())
 			return true
@@ -449,7 +451,7 @@ func (p *Past) file(q *request) bool {
 		return true
 	}
 	if ending == "vtt" {
-		b, err := origin.TextFile(seg)
+		b, err := wrap.Text(seg)
 		if err != nil {
 			q.fail(http.StatusNotFound, err.Error())
 			return true

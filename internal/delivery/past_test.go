@@ -14,7 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metaplasis/internal/core/hls"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 	"metaplasis/internal/store"
 )
 
@@ -24,7 +24,7 @@ func newPast(t *testing.T, seconds int64) (*Server, *store.Store) {
 	require.NoError(t, err)
 	t.Cleanup(st.Close)
 	st.Set("booth", store.Keeping{TimeShift: time.Hour})
-	o, f := newOriginWith(t, origin.Settings{Keeping: origin.Keeping{TimeShiftMinutes: 60}}, st)
+	o, f := newOriginWith(t, settings.Settings{Keeping: settings.Keeping{TimeShiftMinutes: 60}}, st)
 	frames(f, 0, seconds*48000/1024)
 	s := New(o, nil)
 	s.now = func() time.Time { return time.Now().Add(2 * time.Minute) } // what was sent at once lies back

@@ -11,7 +11,9 @@ import (
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
+	"metaplasis/internal/events"
 	"metaplasis/internal/present"
+	"metaplasis/internal/settings"
 	"metaplasis/internal/worker"
 )
 
@@ -36,9 +38,9 @@ type shared struct {
 	monotonic func(time.Time) time.Duration
 	images    *Images
 	picture   *atomic.Pointer[Picture]
-	archive   Archive                                  // keeps what was on air; nil: nobody
-	layout    *changes                                 // of the tracks that are put out
-	event     func(level Level, kind, text, do string) // does not wait
+	archive   Archive                                         // keeps what was on air; nil: nobody
+	layout    *changes                                        // of the tracks that are put out
+	event     func(level events.Level, kind, text, do string) // does not wait
 }
 
 // Channel is one running channel. Its lock covers the way of the media: the feed on air, its session, and the
@@ -57,7 +59,7 @@ type Channel struct {
 	watched atomic.Int64                      // when somebody asked for media last, on the monotonic clock; 0: never
 
 	mu       sync.Mutex
-	settings Settings
+	settings settings.Settings
 	air      onAir
 	session  *session
 	out      *publisher
@@ -79,11 +81,11 @@ type Channel struct {
 	lastVideo, lastAudio media.Track
 }
 
-func newChannel(o *Origin, s Settings, created time.Time, at Position) *Channel {
-	c := &Channel{o: o, created: created, settings: s, hub: hub.New(hubBytes, s.hubSpan()), notes: &annotations{},
-		tracks: trackIDs{}, air: onAir{problems: map[Input]string{}, left: map[Input]time.Time{}}}
-	c.shared = shared{slug: s.Slug, now: o.Now, monotonic: o.Monotonic, images: &o.Images, picture: &atomic.Pointer[Picture]{}, archive: o.Archive, layout: &changes{}, event: func(level Level, kind, text, do string) {
-		o.event(Event{At: o.Now(), Channel: s.Slug, Level: level, Kind: kind, Text: text, Do: do})
+func newChannel(o *Origin, s settings.Settings, created time.Time, at Position) *Channel {
+	c := &Channel{o: o, created: created, settings: s, hub: hub.New(hubBytes, hubSpan(&s)), notes: &annotations{},
+		tracks: trackIDs{}, air: onAir{problems: map[settings.Input]string{}, left: map[settings.Input]time.Time{}}}
+	c.shared = shared{slug: s.Slug, now: o.Now, monotonic: o.Monotonic, images: &o.Images, picture: &atomic.Pointer[Picture]{}, archive: o.Archive, layout: &changes{}, event: func(level events.Level, kind, text, do string) {
+		o.event(events.Event{At: o.Now(), Channel: s.Slug, Level: level, Kind: kind, Text: text, Do: do})
 	}}
 	c.begun = o.Monotonic(o.Now())
 	c.numbers = newNumbering(s.Slug, o.Keeper, at)
@@ -99,7 +101,7 @@ func newChannel(o *Origin, s Settings, created time.Time, at Position) *Channel 
 func (c *Channel) Slug() string { return c.slug }
 
 // Settings returns the settings in force.
-func (c *Channel) Settings() Settings {
+func (c *Channel) Settings() settings.Settings {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	return c.settings
@@ -146,16 +148,16 @@ func (c *Channel) positionNow() Position {
 }
 
 // Apply changes the settings at the next segment boundary. Invalid ones change nothing.
-func (c *Channel) Apply(s Settings) error {
+func (c *Channel) Apply(s settings.Settings) error {
 	s.Slug = c.slug
 	s = s.WithDefaults()
 	if p := s.Check(); len(p) > 0 {
-		return &InvalidError{p}
+		return &settings.InvalidError{Problems: p}
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.air.chosen != (Input{}) && s.rank(c.air.chosen) < 0 {
-		c.air.chosen = Input{}
+	if c.air.chosen != (settings.Input{}) && s.Rank(c.air.chosen) < 0 {
+		c.air.chosen = settings.Input{}
 	}
 	if s.Ladder.Governor == ladder.Ungoverned {
 		c.governor.Reset()
@@ -165,7 +167,7 @@ func (c *Channel) Apply(s Settings) error {
 	closes := s.Closed && !c.settings.Closed
 	c.settings = s
 	c.life.Store(s.SegmentMillis)
-	c.hub.Limit(hubBytes, s.hubSpan())
+	c.hub.Limit(hubBytes, hubSpan(&s))
 	c.notes.setCover(s.CoverEvery)
 	c.out.apply(s)
 	if c.session != nil {
@@ -176,14 +178,14 @@ func (c *Channel) Apply(s Settings) error {
 	}
 	c.out.listVariants()
 	for _, f := range slices.Clone(c.air.standby) {
-		if closes || s.rank(f.input) < 0 {
+		if closes || s.Rank(f.input) < 0 {
 			f.sendAway("its input was removed or closed")
 		}
 	}
 	switch f := c.air.feed; {
 	case f != nil && closes:
 		f.sendAway("the channel was closed")
-	case f != nil && s.rank(f.input) < 0:
+	case f != nil && s.Rank(f.input) < 0:
 		f.sendAway("its input was removed")
 	case f != nil:
 		c.promote(true) // the order may be another one
@@ -372,3 +374,9 @@ func (c *Channel) Offered() []string {
 
 // Created is when the channel was made.
 func (c *Channel) Created() time.Time { return c.created }
+
+// Lets reports whether somebody at an address and port may send to the channel.
+func (c *Channel) Lets(remote string) bool {
+	s := c.Settings()
+	return s.Admits(remote)
+}

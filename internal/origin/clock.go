@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"metaplasis/internal/core/media"
+	"metaplasis/internal/events"
 )
 
 // A channel's media time runs with the wall clock, which is set: by NTP, by people, and by a machine that was
@@ -46,13 +47,13 @@ func (f *Feed) clockStepped(by time.Duration) {
 	const do = "Nothing is to be done if it happens once. If it happens often, look at the machine's time synchronization."
 	if by < 0 && s.aligned {
 		// Numbers of aligned segments are those of the wall clock, and must not come twice.
-		c.event(Warning, "clock-stepped", fmt.Sprintf("The machine's clock was set %s. The channel is aligned: its times go on as they were.", forward), do)
+		c.event(events.Warning, "clock-stepped", fmt.Sprintf("The machine's clock was set %s. The channel is aligned: its times go on as they were.", forward), do)
 		s.timer = newClock(s.now(), c.monotonic)
 		s.timer.wall = s.timer.wall.Add(-media.Duration(s.feed.Last()-s.firstAt, media.VideoTimescale))
 		s.timer.monotonic -= media.Duration(s.feed.Last()-s.firstAt, media.VideoTimescale)
 		return
 	}
-	c.event(Warning, "clock-stepped", fmt.Sprintf("The machine's clock was set %s; the channel goes on with a discontinuity, so that its times are those of the clock.", forward), do)
+	c.event(events.Warning, "clock-stepped", fmt.Sprintf("The machine's clock was set %s; the channel goes on with a discontinuity, so that its times are those of the clock.", forward), do)
 	c.endSession()
 	if by < 0 {
 		// Media time never goes back. It is told by another epoch instead.

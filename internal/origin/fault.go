@@ -3,6 +3,8 @@ package origin
 import (
 	"fmt"
 	"time"
+
+	"metaplasis/internal/events"
 )
 
 // A feed may be faulty though something comes of it: its picture stands still or is black, or its sound is silent, which
@@ -121,7 +123,7 @@ func (c *Channel) avoidFaults() {
 		}
 		on.rest = min(max(2*on.rest, faultRest), maxFaultRest)
 		on.avoidedUntil = c.now().Add(on.rest)
-		c.event(Warning, "feed-faulty", fmt.Sprintf("%s for %d s, so another input takes over from the %s for %v.", f.text, int(f.lasts.Seconds()), on.words(), on.rest),
+		c.event(events.Warning, "feed-faulty", fmt.Sprintf("%s for %d s, so another input takes over from the %s for %v.", f.text, int(f.lasts.Seconds()), on.words(), on.rest),
 			f.do+" Take the input by hand when it is right.")
 		c.exchange(best, "it was faulty")
 		return

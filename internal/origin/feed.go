@@ -15,7 +15,9 @@ import (
 	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/timeline"
+	"metaplasis/internal/events"
 	"metaplasis/internal/network"
+	"metaplasis/internal/settings"
 )
 
 // Bounds of what a feed holds before its tracks are known.
@@ -33,7 +35,7 @@ const (
 type Feed struct {
 	c        *Channel
 	id       int64
-	input    Input
+	input    settings.Input
 	key      int64     // contribution key that it came with
 	expires  time.Time // when it must go, zero for never
 	protocol string
@@ -101,7 +103,7 @@ func (o *Origin) Open(s contribution.Sender) (*Feed, error) {
 	if err := o.Gate.AskAdmission(s); err != nil {
 		return nil, o.refuse(s, ErrNotAllowed, s.Channel, fmt.Sprintf("a program that is asked refused it: %s.", err), "Ask whoever runs that program.")
 	}
-	f := o.newFeed(c, Input{}, s.Protocol, s.Remote)
+	f := o.newFeed(c, settings.Input{}, s.Protocol, s.Remote)
 	f.silence = cmp.Or(s.Silence, f.silence)
 	f.key, f.expires = grant.Key, grant.Expires
 	if err := c.outlast(grant.Input, func() error { return c.admitSender(f, grant.Input) }); err != nil {
@@ -123,7 +125,7 @@ func (o *Origin) May(s contribution.Sender) error {
 }
 
 func (o *Origin) refuse(s contribution.Sender, err error, channel, text, do string) error {
-	o.event(Event{At: o.Now(), Channel: channel, Level: Warning, Kind: "feed-refused",
+	o.event(events.Event{At: o.Now(), Channel: channel, Level: events.Warning, Kind: "feed-refused",
 		Text: fmt.Sprintf("%s from %s: %s", s.Protocol, s.Remote, text), Do: do, Like: network.Of(s.Remote) + text})
 	return fmt.Errorf("%s %w", do, err)
 }
@@ -132,10 +134,10 @@ func (o *Origin) refuse(s contribution.Sender, err error, channel, text, do stri
 func (o *Origin) check(s contribution.Sender) (*Channel, Grant, error) {
 	c := o.Channel(s.Channel)
 	if c == nil {
-		return nil, Grant{}, o.refuse(s, ErrUnknownChannel, "", fmt.Sprintf("there is no channel %q.", clip(s.Channel)),
+		return nil, Grant{}, o.refuse(s, ErrUnknownChannel, "", fmt.Sprintf("there is no channel %q.", settings.Clip(s.Channel)),
 			"Create the channel, or correct its name in the encoder's server address.")
 	}
-	if set := c.Settings(); !set.lets(s.Remote) {
+	if set := c.Settings(); !set.Admits(s.Remote) {
 		return nil, Grant{}, o.refuse(s, ErrNotAllowed, s.Channel, "its address is not among those from which senders are let in.",
 			"Add its network to the channel's sender networks, or send from one of them.")
 	}
@@ -196,7 +198,7 @@ func (f *Feed) Grid() time.Duration {
 
 // OpenPlayer puts an input of a channel on air that plays by itself. The errors are ErrUnknownChannel, ErrEnded, ErrNoInput
 // and ErrTaken.
-func (o *Origin) OpenPlayer(slug string, in Input) (*Feed, error) {
+func (o *Origin) OpenPlayer(slug string, in settings.Input) (*Feed, error) {
 	c := o.Channel(slug)
 	if c == nil {
 		return nil, ErrUnknownChannel
@@ -210,7 +212,7 @@ func (o *Origin) OpenPlayer(slug string, in Input) (*Feed, error) {
 
 // OpenSource puts an input of a channel on air, or lets it stand by, that the service fetches or receives. The errors
 // are those of OpenPlayer.
-func (o *Origin) OpenSource(slug string, in Input, protocol, remote string, silence time.Duration) (*Feed, error) {
+func (o *Origin) OpenSource(slug string, in settings.Input, protocol, remote string, silence time.Duration) (*Feed, error) {
 	c := o.Channel(slug)
 	if c == nil {
 		return nil, ErrUnknownChannel
@@ -223,7 +225,7 @@ func (o *Origin) OpenSource(slug string, in Input, protocol, remote string, sile
 	return f, nil
 }
 
-func (o *Origin) newFeed(c *Channel, in Input, protocol, remote string) *Feed {
+func (o *Origin) newFeed(c *Channel, in settings.Input, protocol, remote string) *Feed {
 	now := o.Now()
 	return &Feed{c: c, input: in, protocol: protocol, remote: remote, begun: now, heard: now, steady: now, pictured: now, silence: usualSilence,
 		anchors: map[media.TrackID]anchor{}, kicked: make(chan string, 1), loud: now, ignored: map[media.TrackID]bool{}}
@@ -235,9 +237,9 @@ func (f *Feed) begin() {
 	f.c.o.Keeper.Feed(f.record(nil))
 	text := fmt.Sprintf("A sender connected over %s from %s.", f.protocol, f.remote)
 	if f.input.Plays() || f.input.Connects() {
-		text = fmt.Sprintf("The %s is on air.", f.input.words())
+		text = fmt.Sprintf("The %s is on air.", f.input.Words())
 	}
-	f.c.event(Info, "feed-begun", text, "")
+	f.c.event(events.Info, "feed-begun", text, "")
 }
 
 // record is the feed as it is to be stored; ended, with a reason.
@@ -270,8 +272,6 @@ func (f *Feed) tracks() []media.Track {
 	}
 	return out
 }
-
-func clip(s string) string { return s[:min(len(s), 80)] }
 
 // Kicked delivers the reason when the origin wants the sender to go.
 func (f *Feed) Kicked() <-chan string { return f.kicked }
@@ -386,9 +386,9 @@ func (f *Feed) track(t media.Track) {
 		f.c.o.Keeper.Feed(f.record(nil))
 		return
 	case old != nil:
-		f.c.event(Info, "feed-changed", fmt.Sprintf("The sender changed its %s to %s.", t.Kind, describe(&t)), "")
+		f.c.event(events.Info, "feed-changed", fmt.Sprintf("The sender changed its %s to %s.", t.Kind, describe(&t)), "")
 	default:
-		f.c.event(Info, "feed-changed", fmt.Sprintf("The sender also sends %s: %s.", t.Kind, describe(&t)), "")
+		f.c.event(events.Info, "feed-changed", fmt.Sprintf("The sender also sends %s: %s.", t.Kind, describe(&t)), "")
 	}
 	f.c.endSession()
 	f.session, f.first = nil, time.Time{}
@@ -418,7 +418,7 @@ func (f *Feed) known(t *media.Track) (old *media.Track, used bool) {
 	}
 	if !f.ignored[t.ID] {
 		f.ignored[t.ID] = true
-		f.c.event(Warning, "track-ignored", fmt.Sprintf("The sender sends more tracks of %s than are used here; %s is left out.", t.Kind, describe(t)),
+		f.c.event(events.Warning, "track-ignored", fmt.Sprintf("The sender sends more tracks of %s than are used here; %s is left out.", t.Kind, describe(t)),
 			fmt.Sprintf("Send one track of video, or %d at most that show the same in several sizes, and up to %d of sound; give other pictures a channel of their own.",
 				maxSizes, maxSounds))
 	}
@@ -624,21 +624,21 @@ func (f *Feed) send(e earlyUnit) {
 	}
 	if verdict == timeline.Jumped && !s.paused {
 		if by, ok := s.rejoin(e.id, e.stamp); ok {
-			f.c.event(Warning, "timestamps-jumped", fmt.Sprintf("The timestamps of the sender's %s jumped by %s; the channel goes on without a break.", e.kind, signed(by)), "If it happens often, look at the encoder's clock.")
+			f.c.event(events.Warning, "timestamps-jumped", fmt.Sprintf("The timestamps of the sender's %s jumped by %s; the channel goes on without a break.", e.kind, signed(by)), "If it happens often, look at the encoder's clock.")
 			verdict = s.unit(e.id, e.stamp, e.composition, e.data)
 		}
 	}
 	switch verdict {
 	case timeline.Jumped:
 		if s.paused {
-			f.c.event(Warning, "feed-paused", fmt.Sprintf("Pictures are missing for %s; the channel goes on with a discontinuity, at the next keyframe.", s.pause.Round(100*time.Millisecond)), "Look at the line to the encoder, and at the encoder's load.")
+			f.c.event(events.Warning, "feed-paused", fmt.Sprintf("Pictures are missing for %s; the channel goes on with a discontinuity, at the next keyframe.", s.pause.Round(100*time.Millisecond)), "Look at the line to the encoder, and at the encoder's load.")
 			f.c.endSession()
 			f.session = f.c.startSession(f.video, f.beside(), f.sounds, f.heard, s.longest)
 			f.anchorAll()
 			f.session.unit(e.id, e.stamp, e.composition, e.data)
 			return
 		}
-		f.c.event(Warning, "timestamps-jumped", fmt.Sprintf("The timestamps of the sender's %s jumped; the channel goes on with a discontinuity.", e.kind), "If it happens often, look at the encoder's clock.")
+		f.c.event(events.Warning, "timestamps-jumped", fmt.Sprintf("The timestamps of the sender's %s jumped; the channel goes on with a discontinuity.", e.kind), "If it happens often, look at the encoder's clock.")
 		f.c.endSession()
 		f.session = f.c.startSession(f.video, f.beside(), f.sounds, f.heard, s.longest)
 		f.anchorAll()
@@ -679,9 +679,9 @@ func (f *Feed) leave(reason string) {
 		}
 		text := fmt.Sprintf("The sender from %s is gone: %s.", f.remote, reason)
 		if f.input.Plays() || f.input.Connects() {
-			text = fmt.Sprintf("The %s is off air: %s.", f.input.words(), reason)
+			text = fmt.Sprintf("The %s is off air: %s.", f.input.Words(), reason)
 		}
-		c.event(Info, "feed-ended", text, "")
+		c.event(events.Info, "feed-ended", text, "")
 		c.o.Keeper.Feed(f.record(&reason))
 		c.promote(false)
 	})
@@ -700,7 +700,7 @@ func (f *Feed) Pace() time.Duration {
 	wait := f.pace.wait(f.session.mediaAhead(now), burst, now)
 	if wait > 0 && !f.pace.told {
 		f.pace.told = true
-		f.c.event(Warning, "feed-too-fast", fmt.Sprintf("The sender sends faster than real time: its media is %d s ahead of the clock. It is read more slowly.", burst/time.Second),
+		f.c.event(events.Warning, "feed-too-fast", fmt.Sprintf("The sender sends faster than real time: its media is %d s ahead of the clock. It is read more slowly.", burst/time.Second),
 			"Set the encoder to real time. Files are sent at their own pace by metaplasis camera --file.")
 	}
 	return wait

@@ -19,6 +19,7 @@ import (
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/onward/rtmp"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // make1 makes one kind of feed by its name.
@@ -79,7 +80,7 @@ func segments(c *origin.Channel, rendition string) int {
 
 func TestSourceThatNobodyDecodesPassesThrough(t *testing.T) {
 	r := newRig(t)
-	c := r.channel(origin.Settings{Slug: "start-line", Ladder: sourceAndLow})
+	c := r.channel(settings.Settings{Slug: "start-line", Ladder: sourceAndLow})
 	f := make1(t, "lossless")
 	r.pour("start-line", f.Configs, f.Media)
 	r.eventually("segments of the source", func() bool { return segments(c, "source") > 2 })
@@ -96,7 +97,7 @@ func TestSourceWithoutIDRPicturesIsTold(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			r := newRig(t)
-			c := r.channel(origin.Settings{Slug: "start-line", Ladder: sourceAndLow})
+			c := r.channel(settings.Settings{Slug: "start-line", Ladder: sourceAndLow})
 			r.play("start-line", make1(t, name))
 			r.eventually("an event", func() bool { return r.keep.has("source-without-idr") })
 			r.eventually("the advice", func() bool {
@@ -111,7 +112,7 @@ func TestSourceWithoutIDRPicturesIsTold(t *testing.T) {
 // another size is one.
 func TestConfigurations(t *testing.T) {
 	r := newRig(t)
-	c := r.channel(origin.Settings{Slug: "start-line", Ladder: sourceAndLow})
+	c := r.channel(settings.Settings{Slug: "start-line", Ladder: sourceAndLow})
 	f := make1(t, "configuration that differs each 2 s")
 	r.pour("start-line", f.Configs, f.Media)
 	r.eventually("segments", func() bool { return segments(c, "source") > 3 && segments(c, "low") > 2 })
@@ -121,7 +122,7 @@ func TestConfigurations(t *testing.T) {
 	assert.False(t, r.keep.has("feed-changed"))
 
 	r = newRig(t)
-	c = r.channel(origin.Settings{Slug: "start-line", Ladder: sourceAndLow})
+	c = r.channel(settings.Settings{Slug: "start-line", Ladder: sourceAndLow})
 	first, second := make1(t, "30 fps"), make1(t, "wide samples")
 	for i := range second.Media {
 		m := &second.Media[i]
@@ -145,7 +146,7 @@ func TestConfigurations(t *testing.T) {
 
 func TestWhatTheDecoderCannotReadIsAProblem(t *testing.T) {
 	r := newRig(t)
-	c := r.channel(origin.Settings{Slug: "start-line", Ladder: sourceAndLow})
+	c := r.channel(settings.Settings{Slug: "start-line", Ladder: sourceAndLow})
 	f := make1(t, "baseline")
 	for i := range f.Media {
 		var v flv.VideoBody
@@ -172,7 +173,7 @@ func TestFeedFasterThanRealTimeIsHeld(t *testing.T) {
 	now := &handClock{now: time.Now()}
 	o := origin.New(origin.Options{Keeper: keep, Gate: keep, Worker: func() *exec.Cmd { return exec.Command("false") }, Now: now.Now})
 	defer o.Close()
-	c, err := o.Add(origin.Settings{Slug: "booth"}, now.Now(), origin.Position{})
+	c, err := o.Add(settings.Settings{Slug: "booth"}, now.Now(), origin.Position{})
 	require.NoError(t, err)
 	config := []byte{0x11, 0x90}
 	frames := func(f *origin.Feed, from int64) (sent int64, paced time.Duration) {
@@ -215,7 +216,7 @@ func TestFeedFasterThanRealTimeIsHeld(t *testing.T) {
 // A key that cannot be checked is not called wrong.
 func TestKeysThatCannotBeChecked(t *testing.T) {
 	r := newRig(t)
-	r.channel(origin.Settings{Slug: "start-line"})
+	r.channel(settings.Settings{Slug: "start-line"})
 	_, err := r.o.Open(contribution.Sender{Channel: "start-line", Key: "unknown", Protocol: "TEST", Remote: "192.0.2.7:1"})
 	require.ErrorIs(t, err, origin.ErrUnchecked)
 	assert.NotErrorIs(t, err, origin.ErrBadKey)
@@ -226,7 +227,7 @@ func TestKeysThatCannotBeChecked(t *testing.T) {
 func TestStampsThatGoBack(t *testing.T) {
 	for back, jumps := range map[int64]bool{200: false, 1500: true, 9000: true} {
 		r := newRig(t)
-		c := r.channel(origin.Settings{Slug: "start-line", Ladder: ladder.Ladder{Rungs: sourceAndLow.Rungs[:1]}})
+		c := r.channel(settings.Settings{Slug: "start-line", Ladder: ladder.Ladder{Rungs: sourceAndLow.Rungs[:1]}})
 		f := make1(t, "keyframes each half second")
 		for i := range f.Media {
 			if m := &f.Media[i]; m.At > 4000 && (jumps || m.At < 4100) {

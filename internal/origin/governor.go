@@ -10,6 +10,7 @@ import (
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/transcode"
+	"metaplasis/internal/events"
 )
 
 // GovernorStatus is what the governor has changed of a channel's ladder.
@@ -89,18 +90,18 @@ func (c *Channel) govern(idle int64, turn govern.Turn) {
 	}
 	if load.Yield && !back {
 		text := fmt.Sprintf("The machine is short for a channel of a higher priority: %s.", step)
-		c.o.event(Event{At: c.now(), Channel: c.slug, Level: Warning, Kind: "governor", Text: text, Like: text})
+		c.o.event(events.Event{At: c.now(), Channel: c.slug, Level: events.Warning, Kind: "governor", Text: text, Like: text})
 		c.session.applyLadder(c.governor.Apply(c.rungs))
 		return
 	}
 	text := fmt.Sprintf("The machine is short (%d.%d %% of the pictures left out, %d ms behind): %s.", load.Dropping/10, load.Dropping%10, load.Lag, step)
-	level := Warning
+	level := events.Warning
 	if back {
-		text, level = fmt.Sprintf("There is room again: it is taken back that %s.", step), Info
+		text, level = fmt.Sprintf("There is room again: it is taken back that %s.", step), events.Info
 	} else if step.Kind == govern.Effort && step.To > step.From {
-		text, level = fmt.Sprintf("There is room: %s.", step), Info
+		text, level = fmt.Sprintf("There is room: %s.", step), events.Info
 	}
-	c.o.event(Event{At: c.now(), Channel: c.slug, Level: level, Kind: "governor", Text: text, Like: text})
+	c.o.event(events.Event{At: c.now(), Channel: c.slug, Level: level, Kind: "governor", Text: text, Like: text})
 	c.session.applyLadder(c.governor.Apply(c.rungs))
 }
 

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"metaplasis/internal/core/media"
+	"metaplasis/internal/events"
 	"metaplasis/internal/worker"
 )
 
@@ -87,14 +88,14 @@ func (h *handler) Failed(id media.TrackID, text string) {
 	s := h.s
 	const do = "Change the rung's settings, or turn it off; the other rungs go on."
 	if id == 0 {
-		s.event(Failure, "transcoding-failed", "The worker could not go on as it should: "+text,
+		s.event(events.Failure, "transcoding-failed", "The worker could not go on as it should: "+text,
 			"Look at the machine's memory and at the feed's encoder.")
 		return
 	}
 	name := s.tracks.name(id)
 	if name == pairVideoName || name == pairSoundName {
 		s.pairBroken = true
-		s.event(Failure, "transcoding-failed", fmt.Sprintf("What is coded for viewers in real time cannot be made: %s.", text), "Give the channel a rung of H.264 without B-frames, and sound in Opus.")
+		s.event(events.Failure, "transcoding-failed", fmt.Sprintf("What is coded for viewers in real time cannot be made: %s.", text), "Give the channel a rung of H.264 without B-frames, and sound in Opus.")
 	}
 	for _, r := range s.rungs {
 		if r.Name != name && s.soundName(&r) != name {
@@ -104,7 +105,7 @@ func (h *handler) Failed(id media.TrackID, text string) {
 			continue
 		}
 		s.failed[r.Name] = failure{r, text}
-		s.event(Failure, "transcoding-failed", fmt.Sprintf("The rung %s cannot be made: %s.", r.Name, text), do)
+		s.event(events.Failure, "transcoding-failed", fmt.Sprintf("The rung %s cannot be made: %s.", r.Name, text), do)
 	}
 	s.applyLadder(s.rungs)
 }
@@ -132,8 +133,8 @@ func (h *handler) Replaced(why string, repeats bool) map[media.TrackID]int64 {
 	if !repeats {
 		text = "The worker was replaced: " + why + ", twice on the same stretch of the feed. That stretch is left out as a gap."
 	}
-	h.c.o.event(Event{
-		At: s.now(), Channel: s.slug, Level: Warning, Kind: "worker-replaced", Text: text, Like: "worker-replaced",
+	h.c.o.event(events.Event{
+		At: s.now(), Channel: s.slug, Level: events.Warning, Kind: "worker-replaced", Text: text, Like: "worker-replaced",
 		Do: "If it happens again, look at the feed's encoder and at the machine's memory.",
 	})
 	return resume

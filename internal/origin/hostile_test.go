@@ -11,11 +11,13 @@ import (
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
+	"metaplasis/internal/events"
 	"metaplasis/internal/onward"
+	"metaplasis/internal/settings"
 )
 
 // nobody keeps nothing and lets everybody in.
-type nobody struct{ events chan Event }
+type nobody struct{ events chan events.Event }
 
 func (nobody) Reserve(_ string, _ Position, stored func()) { go stored() }
 func (nobody) Settle(string, Position)                     {}
@@ -24,7 +26,7 @@ func (nobody) NewFeed() int64                              { return 1 }
 func (nobody) Feed(FeedRecord)                             {}
 func (nobody) Admit(contribution.Sender) (Grant, error)    { return Grant{Key: 1}, nil }
 func (nobody) AskAdmission(contribution.Sender) error      { return nil }
-func (n nobody) Event(e Event) {
+func (n nobody) Event(e events.Event) {
 	select {
 	case n.events <- e:
 	default:
@@ -61,10 +63,10 @@ func (s *set) pass(d time.Duration) { s.wall, s.monotonic = s.wall+d, s.monotoni
 
 // aired is a channel of sound alone, on a clock that the test moves.
 func aired(t *testing.T) (*set, *Channel, *Feed, nobody) {
-	clock, keep := &set{}, nobody{make(chan Event, 100)}
+	clock, keep := &set{}, nobody{make(chan events.Event, 100)}
 	o := New(Options{Keeper: keep, Gate: keep, Burst: -1, Now: clock.now, Monotonic: clock.elapsed})
 	t.Cleanup(o.Close)
-	c, err := o.Add(Settings{Slug: "booth", Packaging: Packaging{SegmentMillis: 2000}, Ladder: ladder.Ladder{Planned: true}}, zero.Add(-time.Hour), Position{})
+	c, err := o.Add(settings.Settings{Slug: "booth", Packaging: settings.Packaging{SegmentMillis: 2000}, Ladder: ladder.Ladder{Planned: true}}, zero.Add(-time.Hour), Position{})
 	require.NoError(t, err)
 	f, err := o.Open(contribution.Sender{Channel: "booth", Key: "key", Protocol: "test", Remote: "192.0.2.1:5000"})
 	require.NoError(t, err)

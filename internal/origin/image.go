@@ -8,6 +8,7 @@ import (
 	"sync"
 
 	"metaplasis/internal/core/ladder"
+	"metaplasis/internal/settings"
 )
 
 // Image is a picture file for logos and slates.
@@ -60,7 +61,7 @@ func (o *Origin) Users(image string) (out []string) {
 	for _, c := range o.Channels() {
 		s := c.Settings()
 		uses := slices.ContainsFunc(s.Ladder.Rungs, func(r ladder.Rung) bool { return r.Picture.Logo.Image == image }) ||
-			slices.ContainsFunc(s.Inputs, func(in Input) bool { return in.Kind == InputSlate && in.File == image })
+			slices.ContainsFunc(s.Inputs, func(in settings.Input) bool { return in.Kind == settings.InputSlate && in.File == image })
 		if uses {
 			out = append(out, c.Slug())
 		}

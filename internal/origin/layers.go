@@ -8,6 +8,7 @@ import (
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/timeline"
+	"metaplasis/internal/events"
 )
 
 // layer is a smaller picture that the sender makes beside the main one and sends as a track of its own: what becomes a
@@ -283,7 +284,7 @@ func (s *session) missed(l *layer, o *output, raw int64) {
 func (s *session) giveUp(l *layer, why string) {
 	w, h := ladder.Display(l.track)
 	l.unfit, l.waiting, l.bytes = true, nil, 0
-	s.event(Warning, "layer-unfit", fmt.Sprintf("The sender's own picture of %dx%d is not used any more: %s. The rung is coded here.", w, h, why),
+	s.event(events.Warning, "layer-unfit", fmt.Sprintf("The sender's own picture of %dx%d is not used any more: %s. The rung is coded here.", w, h, why),
 		"Let the sender make keyframes of all sizes together, or turn the mark \"ready-made\" of the rung off.")
 	s.applyLadder(s.rungs)
 }

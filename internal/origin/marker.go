@@ -13,6 +13,7 @@ import (
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/scte35"
 	"metaplasis/internal/core/segment"
+	"metaplasis/internal/events"
 	"metaplasis/internal/present"
 )
 
@@ -169,7 +170,7 @@ func (c *Channel) splice(at time.Time, section []byte) {
 	var s scte35.Section
 	if err := s.Unmarshal(section); err != nil {
 		c.badCue = c.now()
-		c.event(Warning, "splice-refused", "The sender sent a cue message that could not be read: "+err.Error(),
+		c.event(events.Warning, "splice-refused", "The sender sent a cue message that could not be read: "+err.Error(),
 			"Look at the encoder's SCTE 35 settings.")
 		return
 	}

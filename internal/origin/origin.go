@@ -1,3 +1,6 @@
+// Package origin runs the channels: it takes feeds, sets their times right, decides where
+// segments begin, keeps each channel's worker alive, and publishes windows that delivery serves.
+// Media flows one way: from a Feed through a session to the renditions.
 package origin
 
 import (
@@ -11,6 +14,8 @@ import (
 	"time"
 
 	"metaplasis/internal/core/govern"
+	"metaplasis/internal/events"
+	"metaplasis/internal/settings"
 )
 
 // Options of an origin.
@@ -75,7 +80,7 @@ func New(o Options) *Origin {
 	return or
 }
 
-func (o *Origin) event(e Event) { o.Keeper.Event(e) }
+func (o *Origin) event(e events.Event) { o.Keeper.Event(e) }
 
 // tick measures the channels once a second.
 func (o *Origin) tick() {
@@ -104,10 +109,10 @@ func (o *Origin) tick() {
 }
 
 // Add starts a channel. created is its epoch, the wall clock at media time 0.
-func (o *Origin) Add(s Settings, created time.Time, at Position) (*Channel, error) {
+func (o *Origin) Add(s settings.Settings, created time.Time, at Position) (*Channel, error) {
 	s = s.WithDefaults()
 	if p := s.Check(); len(p) > 0 {
-		return nil, &InvalidError{p}
+		return nil, &settings.InvalidError{Problems: p}
 	}
 	o.mu.Lock()
 	defer o.mu.Unlock()
@@ -175,7 +180,7 @@ func (o *Origin) Close() {
 
 // Report books what went wrong with a connection of a network.
 func (o *Origin) Report(channel, network, kind, text, do string) {
-	o.event(Event{At: o.Now(), Channel: channel, Level: Warning, Kind: kind, Text: text, Do: do, Like: network})
+	o.event(events.Event{At: o.Now(), Channel: channel, Level: events.Warning, Kind: kind, Text: text, Do: do, Like: network})
 }
 
 // KeyRemoved sends the senders away that came with a key.

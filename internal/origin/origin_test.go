@@ -23,6 +23,9 @@ import (
 	"metaplasis/demo"
 	"metaplasis/internal/camera"
 	"metaplasis/internal/contribution"
+	"metaplasis/internal/events"
+	"metaplasis/internal/settings"
+
 	rtmpin "metaplasis/internal/contribution/rtmp"
 	"metaplasis/internal/core/bmff"
 	"metaplasis/internal/core/flv"
@@ -51,7 +54,7 @@ func TestMain(m *testing.M) {
 // memory is a keeper and gate without a database.
 type memory struct {
 	mu       sync.Mutex
-	events   []origin.Event
+	events   []events.Event
 	position map[string]origin.Position
 	ended    []string
 }
@@ -72,7 +75,7 @@ func (m *memory) Settle(c string, p origin.Position) {
 
 func (m *memory) Marked(string, origin.Marker) {}
 
-func (m *memory) Event(e origin.Event) {
+func (m *memory) Event(e events.Event) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	m.events = append(m.events, e)
@@ -100,7 +103,7 @@ func (m *memory) Admit(s contribution.Sender) (origin.Grant, error) {
 func (m *memory) has(kind string) bool {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	return slices.ContainsFunc(m.events, func(e origin.Event) bool { return e.Kind == kind })
+	return slices.ContainsFunc(m.events, func(e events.Event) bool { return e.Kind == kind })
 }
 
 type receiver struct{ o *origin.Origin }
@@ -144,7 +147,7 @@ func newRig(t *testing.T) *rig {
 	return r
 }
 
-func (r *rig) channel(s origin.Settings) *origin.Channel {
+func (r *rig) channel(s settings.Settings) *origin.Channel {
 	c, err := r.o.Add(s, time.Now(), origin.Position{})
 	require.NoError(r.t, err)
 	return c
@@ -235,10 +238,10 @@ func (r *rig) check(slug, name string) []bmff.Fragment {
 // others use the machine, leaves it out, and makes the one before it last longer.
 func TestFeedBecomesAnAlignedLadder(t *testing.T) {
 	r := newRig(t)
-	c := r.channel(origin.Settings{Slug: "start-line", Ladder: ladder.Ladder{Rungs: []ladder.Rung{
+	c := r.channel(settings.Settings{Slug: "start-line", Ladder: ladder.Ladder{Rungs: []ladder.Rung{
 		{Name: "360p", On: true, Height: 360, Bitrate: 700_000, Effort: 1},
 		{Name: "180p", On: true, Height: 180, Bitrate: 250_000, Effort: 1, AudioBitrate: 48_000},
-	}}, Packaging: origin.Packaging{SegmentMillis: 1000}})
+	}}, Packaging: settings.Packaging{SegmentMillis: 1000}})
 	r.send(0, "start-line", camera.Options{})
 	r.eventually("three segments", func() bool { return last(c, "180p") >= 3 && last(c, "audio-48k") >= 3 })
 	large, small := r.check("start-line", "360p"), r.check("start-line", "180p")
@@ -305,7 +308,7 @@ func (r *rig) playlist(slug, name string) *hls.Playlist {
 // Stamps that jump, forwards or back, lose no picture and break nothing: the channel's times go on.
 func TestTimestampsThatJumpBreakNothing(t *testing.T) {
 	r := newRig(t)
-	c := r.channel(origin.Settings{Slug: "start-line", Ladder: sourceOnly})
+	c := r.channel(settings.Settings{Slug: "start-line", Ladder: sourceOnly})
 	f := r.feed("start-line")
 	track, units, stamps := h264(t, 1)
 	f.Track(track)
@@ -327,7 +330,7 @@ func TestTimestampsThatJumpBreakNothing(t *testing.T) {
 
 func TestTracksThatChangeBeginANewRun(t *testing.T) {
 	r := newRig(t)
-	c := r.channel(origin.Settings{Slug: "start-line", Ladder: sourceOnly})
+	c := r.channel(settings.Settings{Slug: "start-line", Ladder: sourceOnly})
 	f := r.feed("start-line")
 	base := uint32(0)
 	for _, loop := range []int{1, 0} {
@@ -354,7 +357,7 @@ func TestTracksThatChangeBeginANewRun(t *testing.T) {
 
 func TestSparseKeyframesAreTold(t *testing.T) {
 	r := newRig(t)
-	c := r.channel(origin.Settings{Slug: "start-line", Ladder: sourceOnly, Packaging: origin.Packaging{SegmentMillis: 500}})
+	c := r.channel(settings.Settings{Slug: "start-line", Ladder: sourceOnly, Packaging: settings.Packaging{SegmentMillis: 500}})
 	f := r.feed("start-line")
 	track, units, stamps := h264(t, 1) // keyframes every two seconds
 	f.Track(track)
@@ -377,7 +380,7 @@ func TestSilentSenderLosesItsChannelToTheNext(t *testing.T) {
 	keep := &memory{}
 	o := origin.New(origin.Options{Keeper: keep, Gate: keep, Worker: func() *exec.Cmd { return exec.Command("false") }, Now: now.Now})
 	defer o.Close()
-	_, err := o.Add(origin.Settings{Slug: "start-line"}, now.Now(), origin.Position{})
+	_, err := o.Add(settings.Settings{Slug: "start-line"}, now.Now(), origin.Position{})
 	require.NoError(t, err)
 	first, err := o.Open(contribution.Sender{Channel: "start-line", Key: "right", Protocol: "TEST", Remote: "a"})
 	require.NoError(t, err)
@@ -399,19 +402,19 @@ func TestSilentSenderLosesItsChannelToTheNext(t *testing.T) {
 
 func TestSettingsAreAppliedWholeOrNotAtAll(t *testing.T) {
 	r := newRig(t)
-	c := r.channel(origin.Settings{Slug: "start-line", Title: "before"})
-	_, err := r.o.Add(origin.Settings{Slug: "start-line"}, time.Now(), origin.Position{})
+	c := r.channel(settings.Settings{Slug: "start-line", Title: "before"})
+	_, err := r.o.Add(settings.Settings{Slug: "start-line"}, time.Now(), origin.Position{})
 	assert.ErrorIs(t, err, origin.ErrExists)
 	s := c.Settings()
 	s.Title, s.Window = "after", 2
-	var invalid *origin.InvalidError
+	var invalid *settings.InvalidError
 	require.ErrorAs(t, c.Apply(s), &invalid)
 	assert.Equal(t, "packaging.window", invalid.Problems[0].Field)
 	assert.Equal(t, "before", c.Settings().Title)
 	s.Window = 4
 	require.NoError(t, c.Apply(s))
 	assert.Equal(t, "after", c.Settings().Title)
-	assert.Equal(t, origin.DefaultSegmentMillis, int(c.Settings().SegmentMillis))
+	assert.Equal(t, settings.DefaultSegmentMillis, int(c.Settings().SegmentMillis))
 }
 
 func (m *memory) AskAdmission(contribution.Sender) error { return nil }

@@ -13,6 +13,8 @@ import (
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
 	"metaplasis/internal/core/timeline"
+	"metaplasis/internal/events"
+	"metaplasis/internal/settings"
 )
 
 type quiet struct{}
@@ -20,7 +22,7 @@ type quiet struct{}
 func (quiet) Reserve(_ string, _ Position, stored func()) { go stored() }
 func (quiet) Settle(string, Position)                     {}
 func (quiet) Marked(string, Marker)                       {}
-func (quiet) Event(Event)                                 {}
+func (quiet) Event(events.Event)                          {}
 func (quiet) NewFeed() int64                              { return 1 }
 func (quiet) Feed(FeedRecord)                             {}
 func (quiet) Admit(contribution.Sender) (Grant, error)    { return Grant{Key: 1}, nil }
@@ -35,7 +37,7 @@ type packer struct {
 	key    int64 // pictures from one keyframe to the next
 }
 
-func newPacker(t testing.TB, set Settings, renditions int) *packer {
+func newPacker(t testing.TB, set settings.Settings, renditions int) *packer {
 	o := New(Options{Keeper: quiet{}, Gate: quiet{}, Worker: func() *exec.Cmd { return exec.Command("false") }})
 	t.Cleanup(o.Close)
 	set.Slug = "start-line"
@@ -46,7 +48,7 @@ func newPacker(t testing.TB, set Settings, renditions int) *packer {
 		sound: media.Track{Kind: media.Audio, Codec: media.AAC, Timescale: 48000, SampleRate: 48000, Channels: 2, CodecName: "mp4a.40.2", FrameSamples: 1024, Config: []byte{0x11, 0x90}},
 	}
 	p.s = &session{shared: c.shared, settings: c.settings, hub: c.hub, tracks: &c.tracks, numbers: c.numbers, notes: c.notes, out: c.out, texts: c.texts, employ: c.employ,
-		video: &p.video, sounds: nameSounds([]*media.Track{&p.sound}), outputs: map[string]*output{}, failed: map[string]failure{}, vtime: timeline.NewVideo(p.video.FrameRate), feed: timeline.NewFeed(0), clock: segment.NewClock(0, c.settings.step())}
+		video: &p.video, sounds: nameSounds([]*media.Track{&p.sound}), outputs: map[string]*output{}, failed: map[string]failure{}, vtime: timeline.NewVideo(p.video.FrameRate), feed: timeline.NewFeed(0), clock: segment.NewClock(0, c.settings.SegmentTicks())}
 	p.s.clock.Begin(0, false)
 	c.session = p.s
 	c.out.begin(p.s.clock)
@@ -87,7 +89,7 @@ func (p *packer) picture(size int) {
 // sound, in parts of 200 ms. Every state's playlist is rendered and compressed, as if somebody
 // watched every rendition.
 func BenchmarkPackaging(b *testing.B) {
-	p := newPacker(b, Settings{}, 4)
+	p := newPacker(b, settings.Settings{}, 4)
 	for b.Loop() {
 		for range 30 {
 			p.picture(12_000_000 / 8 / 4 / 30)
@@ -101,12 +103,12 @@ func BenchmarkPackaging(b *testing.B) {
 }
 
 func TestMemoryStaysWithinItsBound(t *testing.T) {
-	p := newPacker(t, Settings{Packaging: Packaging{Window: 4, SegmentMillis: 1000}}, 1)
+	p := newPacker(t, settings.Settings{Packaging: settings.Packaging{Window: 4, SegmentMillis: 1000}}, 1)
 	for range 40 * 30 {
 		p.picture(5_000_000 / 8 / 30)
 	}
 	st := p.c.Status()
-	bound := p.c.settings.MemoryBound(p.c.rungs, 0)
+	bound := MemoryBound(&p.c.settings, p.c.rungs, 0)
 	require.Positive(t, st.Memory)
 	require.Less(t, st.Memory, bound)
 	for _, r := range *p.c.out.renditions.Load() {

@@ -8,7 +8,6 @@ import (
 	"metaplasis/internal/core/bmff"
 	"metaplasis/internal/core/id3"
 	"metaplasis/internal/core/ladder"
-	"metaplasis/internal/present"
 )
 
 // NowPlaying is what a channel says of its programme, as timed metadata in the media itself.
@@ -85,5 +84,5 @@ func (a *annotations) messages(msn uint64) []bmff.Message {
 	if msn%uint64(max(a.coverEvery, 1)) == 0 {
 		t.Picture, t.PictureType = a.playing.Picture, a.cover
 	}
-	return []bmff.Message{{Scheme: present.ID3Scheme, Duration: 0xffffffff, ID: uint32(msn), Data: t.Marshal()}}
+	return []bmff.Message{{Scheme: id3.Scheme, Duration: 0xffffffff, ID: uint32(msn), Data: t.Marshal()}}
 }

@@ -9,6 +9,7 @@ import (
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
 	"metaplasis/internal/present"
+	"metaplasis/internal/settings"
 )
 
 // targetFor returns the target duration of all of the channel's playlists, which agree. It is chosen with the first that is shown and
@@ -19,7 +20,7 @@ func (p *publisher) targetFor(whole *segment.Segment) int64 {
 	if whole != nil {
 		p.longest = max(p.longest, whole.Duration)
 	}
-	set := hls.TargetDuration(p.settings.step(), nil)
+	set := hls.TargetDuration(p.settings.SegmentTicks(), nil)
 	if p.listed {
 		p.target = max(p.target, set)
 		return p.target
@@ -31,7 +32,7 @@ func (p *publisher) targetFor(whole *segment.Segment) int64 {
 			chosen = set + (set+1)/2
 		}
 	}
-	p.target = max(p.target, chosen, hls.TargetDuration(p.settings.step(), whole))
+	p.target = max(p.target, chosen, hls.TargetDuration(p.settings.SegmentTicks(), whole))
 	return p.target
 }
 
@@ -161,7 +162,7 @@ func (p *publisher) describe() {
 // describedNow is the picture of what is shown now.
 func (p *publisher) describedNow() *present.Channel {
 	d := &present.Channel{
-		Slug: p.slug, Epoch: p.epoch, Now: p.now(), Step: p.settings.step(), PartTarget: p.partTarget, Dependent: p.forecast != nil && p.forecast.Even() == 0, Longest: max(p.longest, p.settings.step()), Window: p.settings.Window,
+		Slug: p.slug, Epoch: p.epoch, Now: p.now(), Step: p.settings.SegmentTicks(), PartTarget: p.partTarget, Dependent: p.forecast != nil && p.forecast.Even() == 0, Longest: max(p.longest, p.settings.SegmentTicks()), Window: p.settings.Window,
 		StartOffset: p.settings.StartOffsetMillis, Numbered: p.settings.Numbered,
 		Over: p.settings.Closed && p.forecast == nil, Language: p.settings.Language,
 		SoundName: p.settings.SoundName, Captions: p.captions, Titled: p.notes.everTitled(), Offers: p.shown, Alternates: p.alternates, Texts: p.texts,
@@ -219,8 +220,8 @@ func lowName(name string) string {
 	return name + "-low.mpd"
 }
 
-// names lists the files that settings promise.
-func (s *Settings) names() map[string]bool {
+// promised lists the files that settings promise.
+func promised(s *settings.Settings) map[string]bool {
 	out := map[string]bool{"index.m3u8": true, "index.mpd": true, lowName("index"): true}
 	for _, sel := range s.Selections {
 		out[sel.Name+".m3u8"], out[sel.Name+".mpd"], out[lowName(sel.Name)] = true, true, true

@@ -15,6 +15,7 @@ import (
 	"metaplasis/internal/core/id3"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/scte35"
+	"metaplasis/internal/settings"
 )
 
 func (p *packer) text(t *testing.T, file string) string {
@@ -38,7 +39,7 @@ func (p *packer) seconds(n int) {
 }
 
 func TestSelectionsHaveDocumentsOfTheirOwn(t *testing.T) {
-	p := newPacker(t, Settings{Outputs: Outputs{TS: true, Selections: []Selection{{Name: "phones", Rungs: []string{"b"}}, {Name: "radio", SoundOnly: true}}}, Packaging: Packaging{Language: "en", StartOffsetMillis: 4500}}, 2)
+	p := newPacker(t, settings.Settings{Outputs: settings.Outputs{TS: true, Selections: []settings.Selection{{Name: "phones", Rungs: []string{"b"}}, {Name: "radio", SoundOnly: true}}}, Packaging: settings.Packaging{Language: "en", StartOffsetMillis: 4500}}, 2)
 	p.seconds(13)
 	all, _, err := hls.ReadMultivariant([]byte(p.text(t, "index.m3u8")))
 	require.NoError(t, err)
@@ -62,7 +63,7 @@ func TestSelectionsHaveDocumentsOfTheirOwn(t *testing.T) {
 }
 
 func TestManifestsFollowTheSegments(t *testing.T) {
-	p := newPacker(t, Settings{}, 1)
+	p := newPacker(t, settings.Settings{}, 1)
 	p.seconds(13)
 	timeline := func() *dash.SegmentTemplate { return p.mpd(t, "index.mpd").Periods[0].Sets[0].Template }
 	assert.Len(t, timeline().Timeline.S, 1)
@@ -90,7 +91,7 @@ func TestManifestsFollowTheSegments(t *testing.T) {
 }
 
 func TestMarkersAreDateRangesAndEvents(t *testing.T) {
-	p := newPacker(t, Settings{}, 1)
+	p := newPacker(t, settings.Settings{}, 1)
 	p.seconds(13)
 	v := p.c.Rendition("a").View()
 	at := media.WallClock(p.c.out.epoch, v.Snapshot.Advertised()[2].Start)
@@ -153,7 +154,7 @@ func TestMarkersAreDateRangesAndEvents(t *testing.T) {
 }
 
 func TestNowPlayingStandsInEverySegment(t *testing.T) {
-	p := newPacker(t, Settings{Packaging: Packaging{CoverEvery: 3}}, 1)
+	p := newPacker(t, settings.Settings{Packaging: settings.Packaging{CoverEvery: 3}}, 1)
 	cover := append([]byte("\x89PNG\r\n\x1a\n"), make([]byte, 100)...)
 	require.NoError(t, p.c.SetPlaying(NowPlaying{Title: "Race 3", Artist: "Kestrel Bay Regatta", Picture: cover}))
 	p.seconds(13)
@@ -178,17 +179,17 @@ func TestNowPlayingStandsInEverySegment(t *testing.T) {
 }
 
 func TestSettingsOfPackagingAreChecked(t *testing.T) {
-	good := Settings{Slug: "start-line"}.WithDefaults()
+	good := settings.Settings{Slug: "start-line"}.WithDefaults()
 	require.Empty(t, good.Check())
-	for field, change := range map[string]func(*Settings){
-		"packaging.partMillis":        func(s *Settings) { s.PartMillis = 50 },
-		"packaging.startOffsetMillis": func(s *Settings) { s.StartOffsetMillis = 60_000 },
-		"packaging.coverEvery":        func(s *Settings) { s.CoverEvery = -1 },
-		"packaging.language":          func(s *Settings) { s.Language = "English!" },
-		"outputs.selections.0.name":   func(s *Settings) { s.Selections = []Selection{{Name: "index", SoundOnly: true}} },
-		"outputs.selections.0.rungs":  func(s *Settings) { s.Selections = []Selection{{Name: "phones"}} },
-		"outputs.selections.1.name": func(s *Settings) {
-			s.Selections = []Selection{{Name: "x", SoundOnly: true}, {Name: "x", SoundOnly: true}}
+	for field, change := range map[string]func(*settings.Settings){
+		"packaging.partMillis":        func(s *settings.Settings) { s.PartMillis = 50 },
+		"packaging.startOffsetMillis": func(s *settings.Settings) { s.StartOffsetMillis = 60_000 },
+		"packaging.coverEvery":        func(s *settings.Settings) { s.CoverEvery = -1 },
+		"packaging.language":          func(s *settings.Settings) { s.Language = "English!" },
+		"outputs.selections.0.name":   func(s *settings.Settings) { s.Selections = []settings.Selection{{Name: "index", SoundOnly: true}} },
+		"outputs.selections.0.rungs":  func(s *settings.Settings) { s.Selections = []settings.Selection{{Name: "phones"}} },
+		"outputs.selections.1.name": func(s *settings.Settings) {
+			s.Selections = []settings.Selection{{Name: "x", SoundOnly: true}, {Name: "x", SoundOnly: true}}
 		},
 	} {
 		s := good
@@ -201,7 +202,7 @@ func TestSettingsOfPackagingAreChecked(t *testing.T) {
 
 // TestCaptionServicesAreAnnounced: every service that was seen, once, in playlists and manifests.
 func TestCaptionServicesAreAnnounced(t *testing.T) {
-	p := newPacker(t, Settings{Packaging: Packaging{Language: "en"}}, 1)
+	p := newPacker(t, settings.Settings{Packaging: settings.Packaging{Language: "en"}}, 1)
 	p.seconds(7)
 	assert.Contains(t, p.text(t, "index.m3u8"), "CLOSED-CAPTIONS=NONE")
 	p.c.out.announce([]string{"SERVICE1", "CC3"})

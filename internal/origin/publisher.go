@@ -7,11 +7,13 @@ import (
 	"sync/atomic"
 	"time"
 
+	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
 	"metaplasis/internal/present"
+	"metaplasis/internal/settings"
 )
 
 // publisher is the side of a channel that viewers see: its renditions with their windows, and the documents
@@ -22,7 +24,7 @@ type publisher struct {
 	shared
 	numbers  *numbering
 	notes    *annotations
-	settings Settings
+	settings settings.Settings
 	epoch    time.Time // wall clock at media time 0
 
 	renditions atomic.Pointer[map[string]*Rendition]   // replaced whole
@@ -58,7 +60,7 @@ type offeredRung struct {
 	sound string // the rendition that goes with it, "" for none
 }
 
-func newPublisher(sh shared, numbers *numbering, notes *annotations, s Settings, epoch time.Time) *publisher {
+func newPublisher(sh shared, numbers *numbering, notes *annotations, s settings.Settings, epoch time.Time) *publisher {
 	p := &publisher{shared: sh, numbers: numbers, notes: notes, epoch: epoch}
 	p.renditions.Store(&map[string]*Rendition{})
 	p.apply(s)
@@ -66,9 +68,9 @@ func newPublisher(sh shared, numbers *numbering, notes *annotations, s Settings,
 }
 
 // apply takes other settings.
-func (p *publisher) apply(s Settings) {
+func (p *publisher) apply(s settings.Settings) {
 	p.settings = s
-	names := s.names()
+	names := promised(&s)
 	p.names.Store(&names)
 	for _, r := range *p.renditions.Load() {
 		r.window.Resize(s.Window)
@@ -137,7 +139,7 @@ func (p *publisher) newWindow(name string) *segment.Window {
 	w := segment.NewWindow(p.settings.Window, p.numbers)
 	if p.archive != nil {
 		w.Whole = func(s *segment.Segment) {
-			if s.Header.Track.Kind != media.Data || isText(&s.Header.Track) {
+			if s.Header.Track.Kind != media.Data || coding.IsText(&s.Header.Track) {
 				p.archive.Keep(p.slug, name, p.soundOf(name), p.epoch, s)
 				p.keepPicture(s)
 			}
@@ -296,7 +298,7 @@ func (p *publisher) runBegins(first uint64, on func(name string) bool) {
 
 // publish adds a segment to a rendition, or the next state of an open one.
 func (p *publisher) publish(r *Rendition, s *segment.Segment) {
-	if !r.window.Publish(s, p.settings.step()) {
+	if !r.window.Publish(s, p.settings.SegmentTicks()) {
 		return
 	}
 	if !r.returning || p.rejoin(r) {

@@ -4,8 +4,6 @@ import (
 	"sync/atomic"
 	"time"
 
-	"metaplasis/internal/core/bmff"
-	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
 	"metaplasis/internal/present"
 )
@@ -58,12 +56,6 @@ func (r *Rendition) over() {
 }
 
 const nudgeAfter = time.Second
-
-// NewHeader makes the header of a track. Its name is a digest of its bytes.
-func NewHeader(t media.Track) *segment.Header {
-	b := bmff.Header(&t)
-	return &segment.Header{Name: "header-" + present.Digest(b) + ".mp4", Bytes: b, Track: t}
-}
 
 // retire lets another rendition of the same kind stand in, so that viewers of this one go on
 // without noticing more than a segment boundary, from a segment on. A nil leaves the playlist as it ended.

@@ -9,16 +9,17 @@ import (
 
 	"metaplasis/internal/core/govern"
 	"metaplasis/internal/core/hls"
+	"metaplasis/internal/core/id3"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/scte35"
 	"metaplasis/internal/core/transcode"
-	"metaplasis/internal/present"
+	"metaplasis/internal/settings"
 	"metaplasis/internal/worker"
 )
 
 // A rung that fails is given up by its name; the others, and every format, go on.
 func TestOneRungThatFailsStopsNoOther(t *testing.T) {
-	p := newPacker(t, Settings{}, 2)
+	p := newPacker(t, settings.Settings{}, 2)
 	p.s.rungs = p.c.rungs
 	p.c.rungs[1].Source = false
 	p.seconds(7)
@@ -42,7 +43,7 @@ func TestOneRungThatFailsStopsNoOther(t *testing.T) {
 
 // The number of a splice event may be used anew once the event is over.
 func TestSpliceNumbersComeAgain(t *testing.T) {
-	p := newPacker(t, Settings{}, 1)
+	p := newPacker(t, settings.Settings{}, 1)
 	p.seconds(3)
 	out := scte35.Section{Command: scte35.SpliceInsert, EventID: 7, Out: true, Immediate: true, PTS: -1, Duration: 2 * 90_000}
 	now := p.c.now()
@@ -60,7 +61,7 @@ func TestSpliceNumbersComeAgain(t *testing.T) {
 }
 
 func TestCaptionsAreNeededAgainByAnotherWorker(t *testing.T) {
-	p := newPacker(t, Settings{}, 1)
+	p := newPacker(t, settings.Settings{}, 1)
 	p.s.outputs["a"].direct = false
 	p.seconds(3)
 	o := p.s.outputs["a"]
@@ -71,21 +72,21 @@ func TestCaptionsAreNeededAgainByAnotherWorker(t *testing.T) {
 }
 
 func TestSoundOnlyChannelsDeclareTheirEvents(t *testing.T) {
-	p := newPacker(t, Settings{Outputs: Outputs{Selections: []Selection{{Name: "radio", SoundOnly: true}}}}, 1)
+	p := newPacker(t, settings.Settings{Outputs: settings.Outputs{Selections: []settings.Selection{{Name: "radio", SoundOnly: true}}}}, 1)
 	require.NoError(t, p.c.SetPlaying(NowPlaying{Title: "Race 3"}))
 	p.seconds(9)
 	sets := p.mpd(t, "radio.mpd").Periods[0].Sets
 	require.Len(t, sets, 1)
 	require.Len(t, sets[0].Inband, 1)
-	assert.Equal(t, present.ID3Scheme, sets[0].Inband[0].Scheme)
+	assert.Equal(t, id3.Scheme, sets[0].Inband[0].Scheme)
 }
 
 func TestMemoryBoundFollowsFromTheSettings(t *testing.T) {
 	rungs := []ladder.Rung{{Name: "source", On: true, Source: true}}
-	short, long := Settings{}.WithDefaults(), Settings{Packaging: Packaging{Window: 60, SegmentMillis: 6000}}.WithDefaults()
-	assert.Less(t, short.MemoryBound(rungs, 0), long.MemoryBound(rungs, 0))
+	short, long := settings.Settings{}.WithDefaults(), settings.Settings{Packaging: settings.Packaging{Window: 60, SegmentMillis: 6000}}.WithDefaults()
+	assert.Less(t, MemoryBound(&short, rungs, 0), MemoryBound(&long, rungs, 0))
 	// A source far above what is planned for stays within it.
-	p := newPacker(t, Settings{}, 1)
+	p := newPacker(t, settings.Settings{}, 1)
 	p.s.rungs = p.c.rungs
 	for _, o := range p.s.outputs {
 		p.s.limit(o, o.r.Name)
@@ -105,7 +106,7 @@ func TestMemoryBoundFollowsFromTheSettings(t *testing.T) {
 // status, and leaves the ladder that the engineer wrote as it is; a ladder without a governor is not touched.
 func TestTheGovernorActsAndTells(t *testing.T) {
 	for _, mode := range []ladder.Governor{ladder.GovernorLower, ladder.Ungoverned} {
-		p := newPacker(t, Settings{Ladder: ladder.Ladder{Governor: mode}}, 2)
+		p := newPacker(t, settings.Settings{Ladder: ladder.Ladder{Governor: mode}}, 2)
 		now := time.Now()
 		p.c.now = func() time.Time { return now }
 		asked := ladder.Rung{Name: "b", On: true, Height: 360, Bitrate: 500_000, Effort: 3}
@@ -140,7 +141,7 @@ func TestTheGovernorActsAndTells(t *testing.T) {
 // when the worker cannot go on without one.
 func TestKeyframesAreAskedFor(t *testing.T) {
 	for _, passes := range []bool{true, false} {
-		p := newPacker(t, Settings{}, 2)
+		p := newPacker(t, settings.Settings{}, 2)
 		p.c.rungs = []ladder.Rung{{Name: "source", On: true, Source: passes, Height: 360, Bitrate: 500_000, Effort: 1}}
 		f := &Feed{c: p.c, session: p.s}
 		want := keyForJoining

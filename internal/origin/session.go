@@ -15,6 +15,7 @@ import (
 	"metaplasis/internal/core/segment"
 	"metaplasis/internal/core/timeline"
 	"metaplasis/internal/core/transcode"
+	"metaplasis/internal/settings"
 	"metaplasis/internal/worker"
 )
 
@@ -29,7 +30,7 @@ const (
 // cuts of them goes to the hub and to the publisher. All of it is guarded by the channel's lock.
 type session struct {
 	shared
-	settings     Settings
+	settings     settings.Settings
 	aligned      bool
 	hub          *hub.Hub
 	tracks       *trackIDs
@@ -150,7 +151,7 @@ func (c *Channel) newSession(video *media.Track, sizes, sounds []*media.Track, f
 			a.time.Stiff()
 		}
 	}
-	s.clock = segment.NewClock(s.numbers.position.NextMSN, s.settings.step())
+	s.clock = segment.NewClock(s.numbers.position.NextMSN, s.settings.SegmentTicks())
 	s.clock.SetAligned(s.aligned)
 	s.clock.Begin(0, s.numbers.position.NextMSN > 0)
 	for _, t := range sizes {
@@ -257,7 +258,7 @@ func (s *session) applyLadder(rungs []ladder.Rung) {
 			s.setTrack(o, h.Track)
 		}
 	}
-	s.clock.SetStep(s.settings.step())
+	s.clock.SetStep(s.settings.SegmentTicks())
 	l := s.layOut(rungs, at)
 	for _, name := range l.names {
 		s.want(name, l.from[name], at)
@@ -479,7 +480,7 @@ func (s *session) setTrack(o *output, t media.Track) {
 		t.ID = o.id
 		t.Language = cmp.Or(s.languages[o.r.Name], t.Language)
 	}
-	o.cutter.SetHeader(NewHeader(t))
+	o.cutter.SetHeader(segment.NewHeader(t))
 	o.cutter.Prefix = s.numbers.incarnation
 	if t.Kind == media.Video || s.video == nil {
 		o.cutter.Messages = s.notes.messages
@@ -488,7 +489,7 @@ func (s *session) setTrack(o *output, t media.Track) {
 		// Two origins write the same bytes, so nothing of this one's own time may be in them.
 		o.cutter.Produced = func(start int64) time.Time { return media.WallClock(epoch, start) }
 	}
-	o.cutter.Fragments = segment.FragmentNumbers(s.settings.step(), s.settings.part())
+	o.cutter.Fragments = segment.FragmentNumbers(s.settings.SegmentTicks(), s.settings.PartTicks())
 	p := s.plan(&t)
 	if t.Kind == media.Video {
 		o.cutter.SetParting(p.Video)
@@ -513,9 +514,9 @@ func (s *session) plan(t *media.Track) segment.Parts {
 		rate = media.Rational{Num: sound.Timescale, Den: sound.FrameSamples}
 	}
 	if sound == nil {
-		return segment.PlanParts(s.settings.part(), rate, longest, 0, 0)
+		return segment.PlanParts(s.settings.PartTicks(), rate, longest, 0, 0)
 	}
-	return segment.PlanParts(s.settings.part(), rate, longest, sound.FrameSamples, sound.Timescale)
+	return segment.PlanParts(s.settings.PartTicks(), rate, longest, sound.FrameSamples, sound.Timescale)
 }
 
 // pictures is how the pictures of all renditions lie: at a rate, of which each rendition's is a multiple, so that
@@ -606,7 +607,7 @@ func (s *session) limit(o *output, name string) {
 	if ladder.IsAudioName(name) {
 		bitrate = maxSoundBitrate
 	}
-	budget := s.settings.budget(bitrate)
+	budget := budget(&s.settings, bitrate)
 	o.r.window.SetBudget(budget)
 	o.cutter.MaxBytes = int(openShare(budget))
 }

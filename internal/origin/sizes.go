@@ -10,6 +10,7 @@ import (
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/timeline"
+	"metaplasis/internal/events"
 )
 
 // size is a track of pictures of a feed. Of several that show the same in several sizes the largest is the main one, as
@@ -130,7 +131,7 @@ func (f *Feed) sizeCame(o *size, key bool) {
 		return
 	}
 	w, h := ladder.Display(o.track)
-	f.c.event(Info, "feed-changed", fmt.Sprintf("The largest picture that comes of the sender is %dx%d now.", w, h), "")
+	f.c.event(events.Info, "feed-changed", fmt.Sprintf("The largest picture that comes of the sender is %dx%d now.", w, h), "")
 	f.c.endSession()
 	f.session, f.first, f.keyless = nil, time.Time{}, true
 	f.lead(o.track)

@@ -15,6 +15,7 @@ import (
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // sizes is a sender of one picture in three sizes, each by a clock of its own, on a clock that the test sets.
@@ -36,7 +37,7 @@ func newSizes(t *testing.T, l ladder.Ladder) *sizes {
 	o := origin.New(origin.Options{Keeper: s.keep, Gate: s.keep, Worker: func() *exec.Cmd { return exec.Command("false") }, Now: s.now.Now})
 	t.Cleanup(o.Close)
 	var err error
-	s.c, err = o.Add(origin.Settings{Slug: "sizes", Ladder: l}, s.now.Now(), origin.Position{})
+	s.c, err = o.Add(settings.Settings{Slug: "sizes", Ladder: l}, s.now.Now(), origin.Position{})
 	require.NoError(t, err)
 	var track media.Track
 	track, s.units, s.stamps = h264(t, 0)

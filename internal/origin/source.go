@@ -8,6 +8,7 @@ import (
 	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
+	"metaplasis/internal/events"
 )
 
 // source is what a session sees in the bits of its video: where decoding may begin. A rung that
@@ -102,7 +103,7 @@ func (s *session) judgeSource(u *media.AccessUnit, p *coding.Picture) {
 	if !sourceIsOn(s.rungs) {
 		return
 	}
-	step := s.settings.step()
+	step := s.settings.SegmentTicks()
 	if !s.source.suspended && gap > s.source.patience(step) && !p.Random {
 		s.suspendSource(gap)
 		return
@@ -116,12 +117,12 @@ func (s *session) judgeSource(u *media.AccessUnit, p *coding.Picture) {
 		if !s.source.sparse {
 			s.source.sparse = true
 			seen, do := s.source.advice(s.settings.SegmentMillis, s.video.FrameRate)
-			s.event(Warning, "keyframes-sparse", fmt.Sprintf("The sender's IDR pictures are %d ms apart, and segments of %d ms follow them. %s", gap/90, s.settings.SegmentMillis, seen), do)
+			s.event(events.Warning, "keyframes-sparse", fmt.Sprintf("The sender's IDR pictures are %d ms apart, and segments of %d ms follow them. %s", gap/90, s.settings.SegmentMillis, seen), do)
 		}
 	case s.source.suspended:
 		if s.source.regular++; s.source.regular >= regularAfter {
 			s.source.suspended, s.source.sparse = false, false
-			s.event(Info, "source-resumed", "The sender's IDR pictures come regularly now; the rung that passes through is on again.", "")
+			s.event(events.Info, "source-resumed", "The sender's IDR pictures come regularly now; the rung that passes through is on again.", "")
 			s.applyLadder(s.rungs)
 		}
 	}
@@ -135,7 +136,7 @@ func (s *session) suspendSource(gap int64) {
 		if codedIsOn(s.rungs) {
 			text += " The other rungs go on without it."
 		}
-		s.event(Warning, "source-without-idr", text, do)
+		s.event(events.Warning, "source-without-idr", text, do)
 	}
 	s.source.sparse = true
 	if codedIsOn(s.rungs) && s.video.Undecodable == "" {

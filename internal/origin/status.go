@@ -17,6 +17,7 @@ import (
 	"metaplasis/internal/core/transcode"
 	"metaplasis/internal/onward/relay"
 	"metaplasis/internal/present"
+	"metaplasis/internal/settings"
 	"metaplasis/internal/store"
 	"metaplasis/internal/worker"
 )
@@ -348,7 +349,7 @@ func (c *Channel) Status() Status {
 	if mode := c.settings.Ladder.Governor; mode != ladder.Ungoverned {
 		st.Governor = &GovernorStatus{Mode: mode, Steps: append([]govern.Step{}, c.governor.Steps()...)}
 	}
-	st.MemoryBound = c.settings.MemoryBound(st.Rungs, others)
+	st.MemoryBound = MemoryBound(&c.settings, st.Rungs, others)
 	if f := c.air.feed; f != nil {
 		st.Feed = &FeedStatus{Protocol: f.protocol, Remote: f.remote, Begun: f.begun, Bitrate: c.in.bitrate,
 			FrameRate: c.in.rate, GapMillis: c.in.longest.Milliseconds(), Tracks: f.tracks()}
@@ -475,7 +476,7 @@ func (c *Channel) judge(st *Status) {
 		problem("picture", "%s", text)
 	}
 	if s := c.session; s != nil && s.video != nil && sourceIsOn(s.rungs) {
-		if text := s.source.problem(s.newest, c.settings.step(), c.settings.SegmentMillis, s.video.FrameRate); text != "" {
+		if text := s.source.problem(s.newest, c.settings.SegmentTicks(), c.settings.SegmentMillis, s.video.FrameRate); text != "" {
 			problem("feed", "%s", text)
 		}
 	}
@@ -534,7 +535,7 @@ var kindOrder = []string{media.Video.String(), media.Audio.String(), media.Data.
 
 // InputStatus is an input at a glance.
 type InputStatus struct {
-	Input
+	settings.Input
 	OnAir   bool   `json:"onAir"`
 	Chosen  bool   `json:"chosen,omitempty"`  // by hand
 	Standby int    `json:"standby,omitempty"` // senders that are connected and not on air

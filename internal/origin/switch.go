@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"metaplasis/internal/core/timeline"
+	"metaplasis/internal/events"
+	"metaplasis/internal/settings"
 )
 
 // The switch decides which feed is on air: the one of the input that was chosen by hand, else of the one
@@ -34,18 +36,18 @@ const (
 // onAir is what the switch knows: who is on air, who could be, and what was chosen.
 type onAir struct {
 	feed    *Feed
-	standby []*Feed // senders that another feed took the place of
-	chosen  Input   // by hand; the zero value while the inputs' order decides
-	holding bool    // a place on air is made for a feed that comes
+	standby []*Feed        // senders that another feed took the place of
+	chosen  settings.Input // by hand; the zero value while the inputs' order decides
+	holding bool           // a place on air is made for a feed that comes
 	last    LastFeed
-	left    map[Input]time.Time // when a feed of an input was taken off the air last
+	left    map[settings.Input]time.Time // when a feed of an input was taken off the air last
 	// what keeps inputs from playing that play by themselves
-	problems map[Input]string
+	problems map[settings.Input]string
 }
 
 // rank is where an input stands: the smaller the better, negative when the channel does not have it.
-func (c *Channel) rank(in Input) int {
-	at := c.settings.rank(in)
+func (c *Channel) rank(in settings.Input) int {
+	at := c.settings.Rank(in)
 	if at < 0 || in != c.air.chosen {
 		if at >= 0 {
 			at++
@@ -76,11 +78,11 @@ func (c *Channel) admitSender(f *Feed, name string) error {
 }
 
 // senderInput is the input for senders that one comes to: the one of a name, or the best one that nobody uses.
-func (c *Channel) senderInput(name string) Input {
-	var first *Input
+func (c *Channel) senderInput(name string) settings.Input {
+	var first *settings.Input
 	for i := range c.settings.Inputs {
 		in := c.settings.Inputs[i]
-		if in.Kind != InputSender || name != "" && in.Name != name {
+		if in.Kind != settings.InputSender || name != "" && in.Name != name {
 			continue
 		}
 		if u := c.user(in); u == nil || u.silent(c.now()) {
@@ -93,7 +95,7 @@ func (c *Channel) senderInput(name string) Input {
 	if first != nil {
 		return *first
 	}
-	return Input{Kind: InputSender, Name: name}
+	return settings.Input{Kind: settings.InputSender, Name: name}
 }
 
 // wouldAdmit reports whether a sender would be let in now.
@@ -145,7 +147,7 @@ func (c *Channel) lastHeard(name string) time.Time {
 }
 
 // user is the feed that an input has, on air or standing by, nil without one.
-func (c *Channel) user(in Input) *Feed {
+func (c *Channel) user(in settings.Input) *Feed {
 	if f := c.air.feed; f != nil && f.input == in {
 		return f
 	}
@@ -225,7 +227,7 @@ func (c *Channel) dismissSenders(reason string, which func(*Feed) bool) {
 }
 
 // unsteady reports whether an input went off the air a moment ago. What is chosen by hand is trusted.
-func (c *Channel) unsteady(in Input) bool {
+func (c *Channel) unsteady(in settings.Input) bool {
 	left, known := c.air.left[in]
 	return known && in != c.air.chosen && c.now().Sub(left) < forgivenAfter
 }
@@ -254,7 +256,7 @@ func (c *Channel) displace(f *Feed, why string) {
 func (c *Channel) standBy(f *Feed, why string) {
 	f.standby = true
 	c.air.standby = append(c.air.standby, f)
-	c.event(Info, "feed-standby", fmt.Sprintf("The %s stands by: %s.", f.words(), why), "")
+	c.event(events.Info, "feed-standby", fmt.Sprintf("The %s stands by: %s.", f.words(), why), "")
 }
 
 // promote puts the best of the feeds that stand by on air: when none is, when nothing comes of the one
@@ -298,16 +300,16 @@ func (c *Channel) exchange(best *Feed, why string) {
 	}
 	best.loud, best.eager = c.now(), false
 	c.onAirNow(best)
-	c.event(Info, "feed-on-air", fmt.Sprintf("The %s, which stood by, is on air now.", best.words()), "")
+	c.event(events.Info, "feed-on-air", fmt.Sprintf("The %s, which stood by, is on air now.", best.words()), "")
 }
 
 // Choose puts an input on air by hand, as soon as it has something: it is preferred to all others until
 // another one is chosen, or none with the zero value. An input that the channel does not have is
 // ErrNoInput.
-func (c *Channel) Choose(in Input) error {
+func (c *Channel) Choose(in settings.Input) error {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if in != (Input{}) {
+	if in != (settings.Input{}) {
 		i := slices.IndexFunc(c.settings.Inputs, in.Same)
 		if i < 0 {
 			return ErrNoInput
@@ -319,10 +321,10 @@ func (c *Channel) Choose(in Input) error {
 	}
 	c.air.chosen = in
 	text := "The inputs are switched by their order again."
-	if in != (Input{}) {
+	if in != (settings.Input{}) {
 		text = fmt.Sprintf("The input %s was chosen by hand.", in)
 	}
-	c.event(Info, "input-chosen", text, "")
+	c.event(events.Info, "input-chosen", text, "")
 	c.promote(true)
 	return nil
 }
@@ -354,7 +356,7 @@ func (f *Feed) offAir(reason string) {
 
 // Vacant reports whether an input that plays by itself would be put on air: nobody is, or one that is preferred less, and
 // who left last has been away for a while.
-func (c *Channel) Vacant(in Input) bool {
+func (c *Channel) Vacant(in settings.Input) bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	rank := c.rank(in)
@@ -369,7 +371,7 @@ func (c *Channel) Vacant(in Input) bool {
 }
 
 // Players lists the inputs that play by themselves.
-func (c *Channel) Players() (out []Input) {
+func (c *Channel) Players() (out []settings.Input) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for _, in := range c.settings.Inputs {
@@ -382,7 +384,7 @@ func (c *Channel) Players() (out []Input) {
 
 // Sources lists the inputs that the service fetches or receives by itself, and whether each is wanted now: all but
 // those that wait for viewers.
-func (c *Channel) Sources() (out []Input, wanted []bool) {
+func (c *Channel) Sources() (out []settings.Input, wanted []bool) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	watched := c.sinceWatched() < watchedFor
@@ -411,7 +413,7 @@ func (c *Channel) Starts() bool {
 	if c.settings.Closed || c.settings.Unpackaged {
 		return false
 	}
-	return c.air.feed != nil || slices.ContainsFunc(c.settings.Inputs, func(in Input) bool { return in.OnDemand })
+	return c.air.feed != nil || slices.ContainsFunc(c.settings.Inputs, func(in settings.Input) bool { return in.OnDemand })
 }
 
 // sinceWatched is how long ago somebody asked for the channel's media.
@@ -426,13 +428,13 @@ func (c *Channel) sinceWatched() time.Duration {
 // words is who sends, in a sentence.
 func (f *Feed) words() string {
 	if f.input.Connects() || f.input.Plays() {
-		return f.input.words()
+		return f.input.Words()
 	}
 	return "sender from " + f.remote
 }
 
 // InputProblem says what keeps an input from playing, "" when nothing does.
-func (c *Channel) InputProblem(in Input, text string) {
+func (c *Channel) InputProblem(in settings.Input, text string) {
 	c.mu.Lock()
 	before := c.air.problems[in]
 	if text == "" {
@@ -443,16 +445,16 @@ func (c *Channel) InputProblem(in Input, text string) {
 	c.mu.Unlock()
 	do := "Put an FLV or TS file, or CMAF track files, of that name into the folder of files."
 	switch in.Kind {
-	case InputItems:
+	case settings.InputItems:
 		do = "Look at them: metaplasis items list; it is tried again by itself."
-	case InputSlate:
+	case settings.InputSlate:
 		do = "Take another image, or none for the channel's title."
-	case InputStudio:
+	case settings.InputStudio:
 		do = "Look whether the source is on, and which there are: metaplasis studio; it is tried again by itself."
-	case InputAddress, InputProgramme, InputChannel:
+	case settings.InputAddress, settings.InputProgramme, settings.InputChannel:
 		do = "Look at the source and the line to it; it is tried again by itself."
 	}
 	if text != "" && text != before {
-		c.event(Warning, "input-failed", fmt.Sprintf("The input %s cannot be played: %s.", in, text), do)
+		c.event(events.Warning, "input-failed", fmt.Sprintf("The input %s cannot be played: %s.", in, text), do)
 	}
 }

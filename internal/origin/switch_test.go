@@ -15,7 +15,9 @@ import (
 	"metaplasis/internal/contribution"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
+	"metaplasis/internal/events"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // handClock is a clock that a test turns.
@@ -38,17 +40,17 @@ func (c *handClock) pass(d time.Duration) {
 
 // TestSwitch goes through every pair of who is on air and who comes, with either input preferred.
 func TestSwitch(t *testing.T) {
-	sender, file := origin.Input{Kind: origin.InputSender}, origin.Input{Kind: origin.InputFile, File: "standby.flv"}
+	sender, file := settings.Input{Kind: settings.InputSender}, settings.Input{Kind: settings.InputFile, File: "standby.flv"}
 	const taken, admitted = false, true
 	for _, c := range []struct {
 		name          string
-		first, second origin.Input // by preference
-		onAir, comes  origin.Input
+		first, second settings.Input // by preference
+		onAir, comes  settings.Input
 		silent        bool // who is on air
 		want          bool
 	}{
-		{"a sender follows nobody", sender, file, origin.Input{}, sender, false, admitted},
-		{"a file follows nobody", sender, file, origin.Input{}, file, false, admitted},
+		{"a sender follows nobody", sender, file, settings.Input{}, sender, false, admitted},
+		{"a file follows nobody", sender, file, settings.Input{}, file, false, admitted},
 		{"a sender meets a sender", sender, file, sender, sender, false, taken},
 		{"a sender meets a silent sender", sender, file, sender, sender, true, admitted},
 		{"a file meets a sender", sender, file, sender, file, false, taken},
@@ -64,10 +66,10 @@ func TestSwitch(t *testing.T) {
 			o := origin.New(origin.Options{Keeper: keep, Gate: keep, Now: clock.Now,
 				Worker: func() *exec.Cmd { return exec.Command("false") }})
 			defer o.Close()
-			ch, err := o.Add(origin.Settings{Slug: "line", Inputs: []origin.Input{c.first, c.second}}, clock.now, origin.Position{})
+			ch, err := o.Add(settings.Settings{Slug: "line", Inputs: []settings.Input{c.first, c.second}}, clock.now, origin.Position{})
 			require.NoError(t, err)
-			open := func(in origin.Input) (*origin.Feed, error) {
-				if in.Kind == origin.InputFile {
+			open := func(in settings.Input) (*origin.Feed, error) {
+				if in.Kind == settings.InputFile {
 					return o.OpenPlayer("line", in)
 				}
 				return o.Open(contribution.Sender{Channel: "line", Key: "right", Protocol: "TEST", Remote: "192.0.2.1:1"})
@@ -107,8 +109,8 @@ func TestALiveFeedStandsBy(t *testing.T) {
 	keep := &memory{}
 	o := origin.New(origin.Options{Keeper: keep, Gate: keep, Now: clock.Now, Worker: func() *exec.Cmd { return exec.Command("false") }})
 	defer o.Close()
-	file := origin.Input{Kind: origin.InputFile, File: "a.flv"}
-	ch, err := o.Add(origin.Settings{Slug: "line", Inputs: []origin.Input{file, {Kind: origin.InputSender}}}, clock.now, origin.Position{})
+	file := settings.Input{Kind: settings.InputFile, File: "a.flv"}
+	ch, err := o.Add(settings.Settings{Slug: "line", Inputs: []settings.Input{file, {Kind: settings.InputSender}}}, clock.now, origin.Position{})
 	require.NoError(t, err)
 	playing, err := o.OpenPlayer("line", file)
 	require.NoError(t, err)
@@ -126,35 +128,35 @@ func TestFilesWait(t *testing.T) {
 	o := origin.New(origin.Options{Keeper: keep, Gate: keep, Now: clock.Now,
 		Worker: func() *exec.Cmd { return exec.Command("false") }})
 	defer o.Close()
-	set := origin.Settings{Slug: "line", Inputs: []origin.Input{{Kind: origin.InputSender}, {Kind: origin.InputFile, File: "a.flv"}}}
+	set := settings.Settings{Slug: "line", Inputs: []settings.Input{{Kind: settings.InputSender}, {Kind: settings.InputFile, File: "a.flv"}}}
 	ch, err := o.Add(set, clock.now, origin.Position{})
 	require.NoError(t, err)
-	assert.True(t, ch.Vacant(origin.Input{Kind: origin.InputFile, File: "a.flv"}), "nobody was ever here")
+	assert.True(t, ch.Vacant(settings.Input{Kind: settings.InputFile, File: "a.flv"}), "nobody was ever here")
 	f, err := o.Open(contribution.Sender{Channel: "line", Key: "right", Protocol: "TEST", Remote: "192.0.2.1:1"})
 	require.NoError(t, err)
-	assert.False(t, ch.Vacant(origin.Input{Kind: origin.InputFile, File: "a.flv"}))
+	assert.False(t, ch.Vacant(settings.Input{Kind: settings.InputFile, File: "a.flv"}))
 	f.End("test")
-	assert.False(t, ch.Vacant(origin.Input{Kind: origin.InputFile, File: "a.flv"}), "the sender may come back")
+	assert.False(t, ch.Vacant(settings.Input{Kind: settings.InputFile, File: "a.flv"}), "the sender may come back")
 	clock.pass(1100 * time.Millisecond)
-	assert.True(t, ch.Vacant(origin.Input{Kind: origin.InputFile, File: "a.flv"}))
-	playing, err := o.OpenPlayer("line", origin.Input{Kind: origin.InputFile, File: "a.flv"})
+	assert.True(t, ch.Vacant(settings.Input{Kind: settings.InputFile, File: "a.flv"}))
+	playing, err := o.OpenPlayer("line", settings.Input{Kind: settings.InputFile, File: "a.flv"})
 	require.NoError(t, err)
 
 	set.Inputs = set.Inputs[:1]
 	require.NoError(t, ch.Apply(set))
 	assert.Equal(t, "its input was removed", <-playing.Kicked())
-	assert.False(t, ch.Vacant(origin.Input{Kind: origin.InputFile, File: "a.flv"}))
-	_, err = o.OpenPlayer("line", origin.Input{Kind: origin.InputFile, File: "a.flv"})
+	assert.False(t, ch.Vacant(settings.Input{Kind: settings.InputFile, File: "a.flv"}))
+	_, err = o.OpenPlayer("line", settings.Input{Kind: settings.InputFile, File: "a.flv"})
 	assert.ErrorIs(t, err, origin.ErrNoInput)
 
-	set.Inputs = []origin.Input{{Kind: origin.InputFile, File: "a.flv"}}
+	set.Inputs = []settings.Input{{Kind: settings.InputFile, File: "a.flv"}}
 	require.NoError(t, ch.Apply(set))
 	_, err = o.Open(contribution.Sender{Channel: "line", Key: "right", Protocol: "TEST", Remote: "192.0.2.1:1"})
 	assert.ErrorIs(t, err, origin.ErrNoInput)
 
-	var invalid *origin.InvalidError
-	for _, in := range [][]origin.Input{{{Kind: "tape"}}, {{Kind: origin.InputFile, File: "../a.flv"}},
-		{{Kind: origin.InputSender}, {Kind: origin.InputSender}}, make([]origin.Input, 5)} {
+	var invalid *settings.InvalidError
+	for _, in := range [][]settings.Input{{{Kind: "tape"}}, {{Kind: settings.InputFile, File: "../a.flv"}},
+		{{Kind: settings.InputSender}, {Kind: settings.InputSender}}, make([]settings.Input, 5)} {
 		set.Inputs = in
 		assert.ErrorAs(t, ch.Apply(set), &invalid, "%v", in)
 	}
@@ -168,8 +170,8 @@ func TestSwitchByHand(t *testing.T) {
 	o := origin.New(origin.Options{Keeper: keep, Gate: keep, Now: clock.Now,
 		Worker: func() *exec.Cmd { return exec.Command("false") }})
 	defer o.Close()
-	sender, file := origin.Input{Kind: origin.InputSender}, origin.Input{Kind: origin.InputFile, File: "a.flv"}
-	ch, err := o.Add(origin.Settings{Slug: "line", Inputs: []origin.Input{sender, file}}, clock.now, origin.Position{})
+	sender, file := settings.Input{Kind: settings.InputSender}, settings.Input{Kind: settings.InputFile, File: "a.flv"}
+	ch, err := o.Add(settings.Settings{Slug: "line", Inputs: []settings.Input{sender, file}}, clock.now, origin.Position{})
 	require.NoError(t, err)
 	onAir := func() string {
 		for _, in := range ch.Status().Inputs {
@@ -181,18 +183,18 @@ func TestSwitchByHand(t *testing.T) {
 	}
 	f, err := o.Open(contribution.Sender{Channel: "line", Key: "right", Protocol: "TEST", Remote: "192.0.2.1:1"})
 	require.NoError(t, err)
-	assert.False(t, ch.Vacant(origin.Input{Kind: origin.InputFile, File: "a.flv"}))
-	assert.ErrorIs(t, ch.Choose(origin.Input{Kind: origin.InputFile, File: "b.flv"}), origin.ErrNoInput)
+	assert.False(t, ch.Vacant(settings.Input{Kind: settings.InputFile, File: "a.flv"}))
+	assert.ErrorIs(t, ch.Choose(settings.Input{Kind: settings.InputFile, File: "b.flv"}), origin.ErrNoInput)
 	require.NoError(t, ch.Choose(file))
 	assert.Equal(t, "sender", onAir(), "the file has nothing yet")
-	require.True(t, ch.Vacant(origin.Input{Kind: origin.InputFile, File: "a.flv"}))
+	require.True(t, ch.Vacant(settings.Input{Kind: settings.InputFile, File: "a.flv"}))
 	for _, back := range []func(playing *origin.Feed){
 		func(*origin.Feed) { require.NoError(t, ch.Choose(sender)) },
-		func(*origin.Feed) { require.NoError(t, ch.Choose(origin.Input{})) },
+		func(*origin.Feed) { require.NoError(t, ch.Choose(settings.Input{})) },
 		func(playing *origin.Feed) { playing.End("its end") },
 	} {
 		require.NoError(t, ch.Choose(file))
-		playing, err := o.OpenPlayer("line", origin.Input{Kind: origin.InputFile, File: "a.flv"})
+		playing, err := o.OpenPlayer("line", settings.Input{Kind: settings.InputFile, File: "a.flv"})
 		require.NoError(t, err)
 		assert.Equal(t, "file", onAir())
 		assert.Empty(t, f.Kicked(), "the sender stays connected")
@@ -202,7 +204,7 @@ func TestSwitchByHand(t *testing.T) {
 		assert.Zero(t, ch.Status().Inputs[0].Standby)
 	}
 	require.NoError(t, ch.Choose(file))
-	_, err = o.OpenPlayer("line", origin.Input{Kind: origin.InputFile, File: "a.flv"})
+	_, err = o.OpenPlayer("line", settings.Input{Kind: settings.InputFile, File: "a.flv"})
 	require.NoError(t, err)
 	clock.pass(3 * time.Second)
 	require.NoError(t, ch.Choose(sender))
@@ -229,8 +231,8 @@ func TestASilentSenderLosesItsPlace(t *testing.T) {
 	o := origin.New(origin.Options{Keeper: keep, Gate: keep, Now: clock.Now,
 		Worker: func() *exec.Cmd { return exec.Command("false") }})
 	defer o.Close()
-	sender, file := origin.Input{Kind: origin.InputSender}, origin.Input{Kind: origin.InputFile, File: "a.flv"}
-	ch, err := o.Add(origin.Settings{Slug: "line", Inputs: []origin.Input{sender, file}}, clock.now, origin.Position{})
+	sender, file := settings.Input{Kind: settings.InputSender}, settings.Input{Kind: settings.InputFile, File: "a.flv"}
+	ch, err := o.Add(settings.Settings{Slug: "line", Inputs: []settings.Input{sender, file}}, clock.now, origin.Position{})
 	require.NoError(t, err)
 	onAir := func() string {
 		for _, in := range ch.Status().Inputs {
@@ -250,11 +252,11 @@ func TestASilentSenderLosesItsPlace(t *testing.T) {
 	f := open(500 * time.Millisecond)
 	sendFor(o, clock, f, 2*time.Second, func() {})
 	clock.pass(400 * time.Millisecond)
-	assert.False(t, ch.Vacant(origin.Input{Kind: origin.InputFile, File: "a.flv"}), "its protocol may be silent for so long")
+	assert.False(t, ch.Vacant(settings.Input{Kind: settings.InputFile, File: "a.flv"}), "its protocol may be silent for so long")
 	clock.pass(200 * time.Millisecond)
-	require.True(t, ch.Vacant(origin.Input{Kind: origin.InputFile, File: "a.flv"}))
+	require.True(t, ch.Vacant(settings.Input{Kind: settings.InputFile, File: "a.flv"}))
 	play := func() *origin.Feed {
-		playing, err := o.OpenPlayer("line", origin.Input{Kind: origin.InputFile, File: "a.flv"})
+		playing, err := o.OpenPlayer("line", settings.Input{Kind: settings.InputFile, File: "a.flv"})
 		require.NoError(t, err)
 		playing.Track(picture)
 		return playing
@@ -306,7 +308,7 @@ func TestAPreferredSenderWaitsForItsPicture(t *testing.T) {
 	keep := &memory{}
 	o := origin.New(origin.Options{Keeper: keep, Gate: keep, Now: clock.Now, Worker: func() *exec.Cmd { return exec.Command("false") }})
 	defer o.Close()
-	ch, err := o.Add(origin.Settings{Slug: "line", Inputs: []origin.Input{{Kind: origin.InputAddress, Address: "srt://192.0.2.7:7000"}, {Kind: origin.InputSender}},
+	ch, err := o.Add(settings.Settings{Slug: "line", Inputs: []settings.Input{{Kind: settings.InputAddress, Address: "srt://192.0.2.7:7000"}, {Kind: settings.InputSender}},
 		Ladder: ladder.Ladder{Rungs: []ladder.Rung{{Name: "source", On: true, Source: true}}}}, clock.now, origin.Position{})
 	require.NoError(t, err)
 	onAir := func() []bool {
@@ -333,7 +335,7 @@ func TestAPreferredSenderWaitsForItsPicture(t *testing.T) {
 	}
 	send(backup, 0, 60)
 	require.Equal(t, []bool{false, true}, onAir())
-	main, err := o.OpenSource("line", origin.Input{Kind: origin.InputAddress, Address: "srt://192.0.2.7:7000"}, "SRT", "192.0.2.7:7000", 0)
+	main, err := o.OpenSource("line", settings.Input{Kind: settings.InputAddress, Address: "srt://192.0.2.7:7000"}, "SRT", "192.0.2.7:7000", 0)
 	require.NoError(t, err)
 	main.Track(video)
 	main.Track(sound)
@@ -353,7 +355,7 @@ func TestAPreferredSenderWaitsForItsPicture(t *testing.T) {
 func TestEveryPairOfStates(t *testing.T) {
 	const absent, connected, silent, late, sending = "absent", "connected", "silent", "comes later", "sends"
 	states := []string{absent, connected, silent, late, sending}
-	inputs := [2]origin.Input{{Kind: origin.InputAddress, Address: "srt://192.0.2.7:7000"}, {Kind: origin.InputAddress, Address: "rtsp://192.0.2.8/1"}}
+	inputs := [2]settings.Input{{Kind: settings.InputAddress, Address: "srt://192.0.2.7:7000"}, {Kind: settings.InputAddress, Address: "rtsp://192.0.2.8/1"}}
 	video := media.Track{ID: 1, Kind: media.Video, Codec: media.H264, CodecName: "avc1.42c01e", Timescale: 90000, Config: []byte{1}, Width: 640, Height: 360, FrameRate: media.Rational{Num: 30, Den: 1}, Undecodable: "this test"}
 	for _, one := range states {
 		for _, other := range states {
@@ -363,7 +365,7 @@ func TestEveryPairOfStates(t *testing.T) {
 					keep := &memory{}
 					o := origin.New(origin.Options{Keeper: keep, Gate: keep, Now: clock.Now, Worker: func() *exec.Cmd { return exec.Command("false") }})
 					defer o.Close()
-					ch, err := o.Add(origin.Settings{Slug: "line", Inputs: inputs[:], Ladder: ladder.Ladder{Rungs: []ladder.Rung{{Name: "source", On: true, Source: true}}}}, clock.now, origin.Position{})
+					ch, err := o.Add(settings.Settings{Slug: "line", Inputs: inputs[:], Ladder: ladder.Ladder{Rungs: []ladder.Rung{{Name: "source", On: true, Source: true}}}}, clock.now, origin.Position{})
 					require.NoError(t, err)
 					state := [2]string{one, other}
 					var feeds [2]*origin.Feed
@@ -435,8 +437,8 @@ func TestALossyLineLosesItsPlace(t *testing.T) {
 	keep := &memory{}
 	o := origin.New(origin.Options{Keeper: keep, Gate: keep, Now: clock.Now, Worker: func() *exec.Cmd { return exec.Command("false") }})
 	defer o.Close()
-	inputs := []origin.Input{{Kind: origin.InputAddress, Address: "rtp://0.0.0.0:5004"}, {Kind: origin.InputAddress, Address: "rtp://0.0.0.0:5006"}}
-	ch, err := o.Add(origin.Settings{Slug: "line", Inputs: inputs, Switching: origin.Switching{LossySeconds: 5}, Ladder: ladder.Ladder{Rungs: []ladder.Rung{{Name: "source", On: true, Source: true}}}}, clock.now, origin.Position{})
+	inputs := []settings.Input{{Kind: settings.InputAddress, Address: "rtp://0.0.0.0:5004"}, {Kind: settings.InputAddress, Address: "rtp://0.0.0.0:5006"}}
+	ch, err := o.Add(settings.Settings{Slug: "line", Inputs: inputs, Switching: settings.Switching{LossySeconds: 5}, Ladder: ladder.Ladder{Rungs: []ladder.Rung{{Name: "source", On: true, Source: true}}}}, clock.now, origin.Position{})
 	require.NoError(t, err)
 	video := media.Track{ID: 1, Kind: media.Video, Codec: media.H264, CodecName: "avc1.42c01e", Timescale: 90000, Config: []byte{1}, Width: 640, Height: 360, FrameRate: media.Rational{Num: 30, Den: 1}, Undecodable: "this test"}
 	var feeds [2]*origin.Feed
@@ -476,7 +478,7 @@ func TestALossyLineLosesItsPlace(t *testing.T) {
 	assert.True(t, ch.Status().Inputs[1].OnAir, "it is not preferred for a while")
 	keep.mu.Lock()
 	defer keep.mu.Unlock()
-	assert.True(t, slices.ContainsFunc(keep.events, func(e origin.Event) bool {
+	assert.True(t, slices.ContainsFunc(keep.events, func(e events.Event) bool {
 		return e.Kind == "feed-faulty" && strings.Contains(e.Text, "The line has lost packets again and again")
 	}))
 }

@@ -13,7 +13,7 @@ import (
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/onward"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // taken are units that a tap gave.
@@ -49,7 +49,7 @@ func (x *taken) runs() int {
 // its times never go back.
 func TestATapFollowsTheChannel(t *testing.T) {
 	r := newRig(t)
-	c := r.channel(origin.Settings{Slug: "pier", Ladder: ladder.Ladder{Rungs: []ladder.Rung{{Name: "source", On: true, Source: true}}}})
+	c := r.channel(settings.Settings{Slug: "pier", Ladder: ladder.Ladder{Rungs: []ladder.Rung{{Name: "source", On: true, Source: true}}}})
 	x := &taken{t: t, tap: c.Tap(onward.Choice{})}
 	defer x.tap.Close()
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Millisecond)

@@ -8,14 +8,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metaplasis/internal/core/media"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // Playlists are there with the first part, before the sender's second keyframe; their target duration is what it was when a keyframe
 // is lost and when nothing comes for seconds, and no segment is longer. The pause is a discontinuity, not a picture of its length.
 func TestTargetsDoNotChange(t *testing.T) {
 	r := newRig(t)
-	c := r.channel(origin.Settings{Slug: "start-line", Ladder: sourceOnly})
+	c := r.channel(settings.Settings{Slug: "start-line", Ladder: sourceOnly})
 	f := r.feed("start-line")
 	track, units, stamps := h264(t, 1)
 	f.Track(track)

@@ -12,6 +12,7 @@ import (
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
 	"metaplasis/internal/core/webvtt"
+	"metaplasis/internal/core/wrap"
 )
 
 // texts makes renditions of text of what captions and subtitles say. Their segments are those of the pictures, and come
@@ -105,7 +106,7 @@ func (x *texts) track(s said) *textTrack {
 	if number, ok := strings.CutPrefix(name, "TT"); ok {
 		name = "Subtitles " + number
 	}
-	t := &textTrack{service: s.service, header: NewHeader(coding.Texts(name, s.language)), r: x.out.rendition("text-" + strings.ToLower(s.service)), now: webvtt.Cue{Start: x.settled - 1}}
+	t := &textTrack{service: s.service, header: segment.NewHeader(coding.Texts(name, s.language)), r: x.out.rendition("text-" + strings.ToLower(s.service)), now: webvtt.Cue{Start: x.settled - 1}}
 	t.r.text, t.r.impaired = true, s.impaired
 	t.r.window.SetBudget(textBytes * int64(segment.Retained(x.out.settings.Window)))
 	x.list = append(x.list, t)
@@ -179,12 +180,9 @@ func (t *textTrack) segment(l *leadSegment, now time.Time) *segment.Segment {
 	s := &segment.Segment{MSN: l.msn, Prefix: l.prefix, Discontinuity: l.discontinuity, Start: l.start, Duration: l.end - l.start, Header: t.header, ETag: tag,
 		Size: int64(len(b)), Blob: segment.Memory{b}, Units: len(units), Begun: l.begun, Arrived: now, Made: &segment.Made{}, FirstPTS: l.start, TrackDuration: l.end - l.start}
 	s.Parts = []*segment.Part{{Start: s.Start, Duration: s.Duration, Independent: true, Bytes: b, ETag: tag, Units: len(units), Arrived: now}}
-	_, _ = s.Made.Get(vttName, func() ([]byte, error) { return webvtt.File(l.start, within), nil })
+	_, _ = s.Made.Get(wrap.TextName, func() ([]byte, error) { return webvtt.File(l.start, within), nil })
 	return s
 }
-
-// vttName is the wrapping of a segment of text as a file.
-const vttName = "vtt"
 
 // Caption takes what a service of captions or subtitles beside the pictures shows from a stamp on.
 func (f *Feed) Caption(c contribution.Caption) {

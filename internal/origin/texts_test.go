@@ -10,6 +10,7 @@ import (
 
 	"metaplasis/internal/core/bmff"
 	"metaplasis/internal/core/media"
+	"metaplasis/internal/settings"
 )
 
 // file is a segment of text of a channel as a file, "" while it is not there.
@@ -30,7 +31,7 @@ func (c *Channel) file(t *testing.T, name string, msn uint64) string {
 // TestTextStandsInSegmentsOfThePictures: what is said comes out in the segments of its time, in two parts where one ends
 // meanwhile, once nothing more can be said in it.
 func TestTextStandsInSegmentsOfThePictures(t *testing.T) {
-	p := newPacker(t, Settings{}, 1)
+	p := newPacker(t, settings.Settings{}, 1)
 	const second = media.VideoTimescale
 	say := func(at int64, text string) {
 		p.c.mu.Lock()
@@ -109,7 +110,7 @@ func TestTextStandsInSegmentsOfThePictures(t *testing.T) {
 
 // TestServicesOfCaptions: what captions say in both forms is one rendition, and how many there are is bounded.
 func TestServicesOfCaptions(t *testing.T) {
-	p := newPacker(t, Settings{}, 1)
+	p := newPacker(t, settings.Settings{}, 1)
 	x := p.c.texts
 	x.say(0, said{service: "CC1", text: "HELLO"})
 	x.say(0, said{service: "SERVICE1", text: "Hello"})

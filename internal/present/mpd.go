@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"metaplasis/internal/core/dash"
+	"metaplasis/internal/core/id3"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
 )
@@ -40,8 +41,7 @@ const (
 	// An encoder's and the network's share of the delay that players aim at.
 	latencyShare = 300 * time.Millisecond
 	clockName    = "urn:mpeg:dash:utc:http-iso:2014"
-	// ID3Scheme is that of event messages with an ID3 tag.
-	ID3Scheme    = "https://aomedia.org/emsg/ID3"
+
 	spliceScheme = "urn:scte:scte35:2014:xml+bin"
 	markerScheme = "urn:metaplasis:marker:2026"
 	captions608  = "urn:scte:dash:cc:cea-608:2015"
@@ -144,7 +144,7 @@ func (d *describer) sets(list []Offer) (out []dash.AdaptationSet) {
 		StartWithSAP: 1, Lang: d.c.Language, Label: d.c.SoundName, Role: role("main")}}
 	all := d.pictures(list, role("main"))
 	if d.c.Titled && list[0].Video == nil { // events lie in the video, or in the sound where there is none
-		sound.Inband = []dash.Descriptor{{Scheme: ID3Scheme, Value: ""}}
+		sound.Inband = []dash.Descriptor{{Scheme: id3.Scheme, Value: ""}}
 	}
 	seen := map[string]bool{}
 	for i := range list {
@@ -239,7 +239,7 @@ func (d *describer) pictures(list []Offer, role []dash.Descriptor) (out []*set) 
 		s := &set{AdaptationSet: dash.AdaptationSet{ID: pictureSet(n), ContentType: "video", MimeType: "video/mp4", Alignment: true,
 			StartWithSAP: d.startWithSAP(list), Role: role, Accessibility: d.c.accessibility()}}
 		if d.c.Titled {
-			s.Inband = []dash.Descriptor{{Scheme: ID3Scheme, Value: ""}}
+			s.Inband = []dash.Descriptor{{Scheme: id3.Scheme, Value: ""}}
 		}
 		var others []string
 		for k := range codecs {

@@ -11,6 +11,7 @@ import (
 	"metaplasis/internal/contribution/file"
 	"metaplasis/internal/library"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 	"metaplasis/internal/worker"
 )
 
@@ -33,7 +34,7 @@ func (p playedInputs) Inputs() (out []file.Input) {
 	return out
 }
 
-func inputOf(in file.Input) origin.Input { return origin.Input{Kind: in.Kind, File: in.File} }
+func inputOf(in file.Input) settings.Input { return settings.Input{Kind: in.Kind, File: in.File} }
 
 func (p playedInputs) Vacant(in file.Input) bool {
 	c := p.o.Channel(in.Channel)
@@ -56,10 +57,10 @@ func (p playedInputs) Problem(in file.Input, text string) {
 
 // Load reads a file from the folder, or makes a slate: as the channel's last feed was, in a process of its own.
 func (p playedInputs) Load(ctx context.Context, in file.Input) (file.Recording, error) {
-	if in.Kind == origin.InputItems {
+	if in.Kind == settings.InputItems {
 		return p.playlist(in.File)
 	}
-	if in.Kind != origin.InputSlate {
+	if in.Kind != settings.InputSlate {
 		return file.Load(filepath.Join(p.folder, filepath.Base(in.File)))
 	}
 	c := p.o.Channel(in.Channel)

@@ -10,6 +10,7 @@ import (
 
 	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/media"
+	"metaplasis/internal/events"
 	"metaplasis/internal/onward"
 	"metaplasis/internal/onward/files"
 	"metaplasis/internal/onward/forward"
@@ -26,11 +27,11 @@ import (
 func (s *Service) carryOnward() {
 	r := &relay.Runner{Channels: taps{s.origin}, Plans: s.relayPlans, Schemes: s.relaySchemes(), Whole: s.wholeStream, Logger: s.conf.Logger,
 		Event: func(channel string, bad bool, kind, text, do string) {
-			level := origin.Info
+			level := events.Info
 			if bad {
-				level = origin.Warning
+				level = events.Warning
 			}
-			s.Control.Event(origin.Event{At: time.Now(), Channel: channel, Level: level, Kind: kind, Text: text, Do: do})
+			s.Control.Event(events.Event{At: time.Now(), Channel: channel, Level: level, Kind: kind, Text: text, Do: do})
 		}}
 	s.Control.SetRelays(r)
 	ctx, cancel := context.WithCancel(context.Background())
@@ -46,7 +47,7 @@ func (s *Service) relayPlans() (out []relay.Plan) {
 		set := c.Settings()
 		for i := range set.Relays {
 			if set.Relays[i].On(now) && !set.Closed {
-				out = append(out, set.Plan(&set.Relays[i]))
+				out = append(out, relay.PlanOf(&set, &set.Relays[i]))
 			}
 		}
 	}

@@ -27,7 +27,10 @@ import (
 	"metaplasis/internal/contribution"
 	"metaplasis/internal/contribution/mpegts"
 	"metaplasis/internal/contribution/push"
+	"metaplasis/internal/core/segment"
+
 	rtmpin "metaplasis/internal/contribution/rtmp"
+
 	rtspin "metaplasis/internal/contribution/rtsp"
 	"metaplasis/internal/contribution/srt"
 	"metaplasis/internal/contribution/studio"
@@ -253,7 +256,7 @@ func (s *Service) receive(ctx context.Context, p ports) (err error) {
 	}
 	s.serveRTSP(p.rtsp, nil)
 	s.serveRTSP(p.rtsps, s.certificate)
-	s.files = library.New(cmp.Or(s.conf.Library, filepath.Join(s.conf.Data, "library")), origin.NewHeader, s.conf.Worker, s.conf.Logger)
+	s.files = library.New(cmp.Or(s.conf.Library, filepath.Join(s.conf.Data, "library")), segment.NewHeader, s.conf.Worker, s.conf.Logger)
 	s.stop = append(s.stop, s.files.Close)
 	if err := s.playFiles(); err != nil {
 		return err

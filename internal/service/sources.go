@@ -13,7 +13,10 @@ import (
 	"metaplasis/internal/contribution"
 	"metaplasis/internal/contribution/channel"
 	"metaplasis/internal/contribution/fetch"
+	"metaplasis/internal/settings"
+
 	rtmpin "metaplasis/internal/contribution/rtmp"
+
 	rtspin "metaplasis/internal/contribution/rtsp"
 	"metaplasis/internal/contribution/source"
 	"metaplasis/internal/contribution/studio"
@@ -32,10 +35,10 @@ func (s sources) Sources() (out []source.Source) {
 		for i, in := range list {
 			if wanted[i] {
 				address, secret := in.Reveal()
-				if in.Kind == origin.InputStudio {
+				if in.Kind == settings.InputStudio {
 					address = studio.Scheme + ":" + url.PathEscape(in.Name)
 				}
-				if in.Kind == origin.InputChannel {
+				if in.Kind == settings.InputChannel {
 					address = channel.Scheme + ":"
 				}
 				out = append(out, source.Source{Channel: c.Slug(), Address: address, From: in.Channel, Programme: in.Programme,
@@ -46,15 +49,15 @@ func (s sources) Sources() (out []source.Source) {
 	return out
 }
 
-func inputOfSource(s source.Source) origin.Input {
-	in := origin.Input{Kind: origin.InputAddress, Address: s.Shown, Channel: s.From, Programme: s.Programme, Secret: s.Sealed, OnDemand: s.OnDemand}
+func inputOfSource(s source.Source) settings.Input {
+	in := settings.Input{Kind: settings.InputAddress, Address: s.Shown, Channel: s.From, Programme: s.Programme, Secret: s.Sealed, OnDemand: s.OnDemand}
 	if name, ok := strings.CutPrefix(s.Address, studio.Scheme+":"); ok {
-		in.Kind, in.Address = origin.InputStudio, ""
+		in.Kind, in.Address = settings.InputStudio, ""
 		in.Name, _ = url.PathUnescape(name)
 	} else if s.Address == channel.Scheme+":" {
-		in.Kind, in.Address = origin.InputChannel, ""
+		in.Kind, in.Address = settings.InputChannel, ""
 	} else if s.Address == "" {
-		in.Kind = origin.InputProgramme
+		in.Kind = settings.InputProgramme
 	}
 	return in
 }

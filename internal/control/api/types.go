@@ -11,6 +11,7 @@ import (
 	"metaplasis/internal/hooks"
 	"metaplasis/internal/onward/relay"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 )
 
 // Prefix is where the API lives.
@@ -82,11 +83,11 @@ type NewPassword struct {
 
 // Channel is a channel with its settings, how it is, and where it plays.
 type Channel struct {
-	Settings  origin.Settings `json:"settings"`
-	Revision  uint64          `json:"revision"` // of the settings; a change that names it is refused when they have changed since
-	Created   time.Time       `json:"created"`
-	Status    origin.Status   `json:"status"`
-	Addresses Addresses       `json:"addresses"`
+	Settings  settings.Settings `json:"settings"`
+	Revision  uint64            `json:"revision"` // of the settings; a change that names it is refused when they have changed since
+	Created   time.Time         `json:"created"`
+	Status    origin.Status     `json:"status"`
+	Addresses Addresses         `json:"addresses"`
 }
 
 // Addresses are the full addresses of a channel.
@@ -121,7 +122,7 @@ type Listed struct {
 
 // ChannelRelay is an onward copy of a channel: how it is set, and how it is doing.
 type ChannelRelay struct {
-	origin.Relay
+	settings.Relay
 	Words    string          `json:"words"`              // the state
 	Progress *relay.Progress `json:"progress,omitempty"` // nil of one that is not on
 }
@@ -168,7 +169,7 @@ type SelectionAddresses struct {
 // group each setting is for itself; lists and the ladder are replaced whole.
 type Change struct {
 	Revision uint64 `json:"revision,omitempty"` // that the change is based on; 0 for any
-	origin.Settings
+	settings.Settings
 }
 
 // NewLadder replaces a ladder.
@@ -242,7 +243,7 @@ type Inspection struct {
 
 // Chosen is the input that is on air by hand; an empty kind leaves it to the order of the inputs.
 type Chosen struct {
-	origin.Input
+	settings.Input
 }
 
 // NewMarker is a marker to set.

@@ -16,9 +16,11 @@ import (
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/core/govern"
 	"metaplasis/internal/core/ladder"
+	"metaplasis/internal/events"
 	"metaplasis/internal/hooks"
 	"metaplasis/internal/library"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/settings"
 	"metaplasis/internal/store"
 )
 
@@ -154,7 +156,7 @@ func (c *Client) Channel(ctx context.Context, slug string) (api.Channel, error) 
 }
 
 // CreateChannel creates one.
-func (c *Client) CreateChannel(ctx context.Context, s origin.Settings) (api.Channel, error) {
+func (c *Client) CreateChannel(ctx context.Context, s settings.Settings) (api.Channel, error) {
 	return call[api.Channel](ctx, c, "POST", "/channels", s)
 }
 
@@ -357,7 +359,7 @@ func (c *Client) PlanLadder(ctx context.Context, slug string) (ladder.Ladder, er
 }
 
 // ChooseInput puts an input on air by hand, or leaves it to the order of the inputs with the zero value.
-func (c *Client) ChooseInput(ctx context.Context, slug string, in origin.Input) error {
+func (c *Client) ChooseInput(ctx context.Context, slug string, in settings.Input) error {
 	return c.do(ctx, "PUT", "/channels/"+seg(slug)+"/input", api.Chosen{Input: in}, nil)
 }
 
@@ -418,14 +420,14 @@ func (c *Client) Feeds(ctx context.Context, channel string, limit int) ([]origin
 }
 
 // Events lists events, of all channels when channel is "".
-func (c *Client) Events(ctx context.Context, channel string, limit int) ([]origin.Event, error) {
-	return call[[]origin.Event](ctx, c, "GET", fmt.Sprintf("/events?channel=%s&limit=%d", url.QueryEscape(channel), limit),
+func (c *Client) Events(ctx context.Context, channel string, limit int) ([]events.Event, error) {
+	return call[[]events.Event](ctx, c, "GET", fmt.Sprintf("/events?channel=%s&limit=%d", url.QueryEscape(channel), limit),
 		nil)
 }
 
 // Live calls handle for each live update until the context ends or handle returns an error.
 // Exactly one of its arguments is set.
-func (c *Client) Live(ctx context.Context, handle func([]origin.Status, *origin.Event) error) error {
+func (c *Client) Live(ctx context.Context, handle func([]origin.Status, *events.Event) error) error {
 	req, err := c.request(ctx, "GET", "/live", nil)
 	if err != nil {
 		return err
@@ -448,11 +450,11 @@ func (c *Client) Live(ctx context.Context, handle func([]origin.Status, *origin.
 			kind = value
 		case "data":
 			var st []origin.Status
-			var ev *origin.Event
+			var ev *events.Event
 			if kind == "status" {
 				err = json.Unmarshal([]byte(value), &st)
 			} else {
-				ev = &origin.Event{}
+				ev = &events.Event{}
 				err = json.Unmarshal([]byte(value), ev)
 			}
 			if err == nil {
@@ -482,7 +484,7 @@ func (c *Client) Relays(ctx context.Context, slug string) ([]api.ChannelRelay, e
 func relayPath(slug, name string) string { return "/channels/" + seg(slug) + "/relays/" + seg(name) }
 
 // PutRelay adds a relay, or changes it.
-func (c *Client) PutRelay(ctx context.Context, slug string, r origin.Relay) ([]api.ChannelRelay, error) {
+func (c *Client) PutRelay(ctx context.Context, slug string, r settings.Relay) ([]api.ChannelRelay, error) {
 	return call[[]api.ChannelRelay](ctx, c, "PUT", relayPath(slug, r.Name), r)
 }
 

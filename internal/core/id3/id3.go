@@ -124,3 +124,6 @@ func text(b []byte) string {
 	}
 	return string(bytes.TrimRight(b[1:], "\x00"))
 }
+
+// Scheme is that of event messages with an ID3 tag.
+const Scheme = "https://aomedia.org/emsg/ID3"

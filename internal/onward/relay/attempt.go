@@ -12,6 +12,7 @@ import (
 
 	"metaplasis/internal/core/hub"
 	"metaplasis/internal/onward"
+	"metaplasis/internal/settings"
 )
 
 // attempt opens the way once there is something to send, and sends until one of them ends. up is called when the far end
@@ -85,7 +86,7 @@ func (x *relay) others(ctx context.Context, line Line, begun time.Time) (stop fu
 	if x.p.Programmes == "" {
 		return func() {}, nil
 	}
-	var list []CarriedProgramme
+	var list []settings.CarriedProgramme
 	if err := json.Unmarshal([]byte(x.p.Programmes), &list); err != nil {
 		return nil, err
 	}

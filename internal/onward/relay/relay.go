@@ -4,6 +4,7 @@ package relay
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -14,6 +15,7 @@ import (
 
 	"metaplasis/internal/contribution"
 	"metaplasis/internal/onward"
+	"metaplasis/internal/settings"
 )
 
 // Plan is a relay as it is set. It can be compared.
@@ -31,12 +33,14 @@ type Plan struct {
 	Number     int // of the channel's own programme, 0 is 1
 }
 
-// CarriedProgramme is one of several in a transport stream.
-type CarriedProgramme struct {
-	Channel string `json:"channel"`
-	Rung    string `json:"rung,omitempty"` // "" is the source as it came
-	Number  int    `json:"number"`
-	Name    string `json:"name,omitempty"` // of the service; "" is the channel's title
+// PlanOf is what is to be done for a relay of a channel.
+func PlanOf(s *settings.Settings, r *settings.Relay) Plan {
+	programmes := ""
+	if len(r.Programmes) > 0 {
+		b, _ := json.Marshal(r.Programmes) // of plain values
+		programmes = string(b)
+	}
+	return Plan{Programmes: programmes, Number: r.Number, Channel: s.Slug, Name: r.Name, Address: r.Address, Full: r.Full(), Title: s.Title, Rung: r.Rung, Sound: r.Sound, Whole: r.Whole}
 }
 
 // State is how a relay is doing.

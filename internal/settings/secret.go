@@ -1,4 +1,4 @@
-package origin
+package settings
 
 import (
 	"net/url"

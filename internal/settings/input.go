@@ -1,4 +1,4 @@
-package origin
+package settings
 
 import (
 	"cmp"
@@ -138,8 +138,8 @@ func (in Input) Connects() bool {
 	return in.Kind == InputAddress || in.Kind == InputStudio || in.Kind == InputProgramme || in.Kind == InputChannel
 }
 
-// words is the input in a sentence.
-func (in Input) words() string {
+// Words is the input in a sentence.
+func (in Input) Words() string {
 	switch in.Kind {
 	case InputAddress:
 		return "source " + in.Address
@@ -208,7 +208,7 @@ func (in Input) check(slug string) string {
 	switch in.Kind {
 	case InputSender:
 		if in.Name != "" && !nameForm.MatchString(in.Name) {
-			return fmt.Sprintf("found the name %q, expected letters, digits, dots and hyphens, such as backup", clip(in.Name))
+			return fmt.Sprintf("found the name %q, expected letters, digits, dots and hyphens, such as backup", Clip(in.Name))
 		}
 	case InputSlate:
 		if in.File != "" {
@@ -216,28 +216,28 @@ func (in Input) check(slug string) string {
 		}
 	case InputFile:
 		if !fileForm.MatchString(in.File) {
-			return fmt.Sprintf("found file %q, expected the name of an FLV, CMAF or TS file in the folder of files, such as standby.flv, standby.mp4 or standby.ts", clip(in.File))
+			return fmt.Sprintf("found file %q, expected the name of an FLV, CMAF or TS file in the folder of files, such as standby.flv, standby.mp4 or standby.ts", Clip(in.File))
 		}
 	case InputItems:
 		if len(in.File) > maxAddress || strings.Count(in.File, "+") >= maxPlaylist || !itemsForm.MatchString(in.File) {
-			return fmt.Sprintf("found the items %q, expected their names in the library with + between, such as race-1+race-2", clip(in.File))
+			return fmt.Sprintf("found the items %q, expected their names in the library with + between, such as race-1+race-2", Clip(in.File))
 		}
 	case InputAddress:
 		return in.checkAddress()
 	case InputStudio:
 		if p := ladder.CheckText("", in.Name, maxSource); p != nil || in.Name == "" {
-			return fmt.Sprintf("found the name %q, expected that of a source on the studio's network, or its ID", clip(in.Name))
+			return fmt.Sprintf("found the name %q, expected that of a source on the studio's network, or its ID", Clip(in.Name))
 		}
 	case InputProgramme:
 		if !slugForm.MatchString(in.Channel) || in.Channel == slug {
-			return fmt.Sprintf("found channel %q, expected the name of another channel whose transport stream has the programme", clip(in.Channel))
+			return fmt.Sprintf("found channel %q, expected the name of another channel whose transport stream has the programme", Clip(in.Channel))
 		}
 	case InputChannel:
 		if !slugForm.MatchString(in.Channel) || in.Channel == slug {
-			return fmt.Sprintf("found channel %q, expected the name of another channel", clip(in.Channel))
+			return fmt.Sprintf("found channel %q, expected the name of another channel", Clip(in.Channel))
 		}
 	default:
-		return fmt.Sprintf("found kind %q, expected %s, %s, %s, %s, %s, %s or an address such as udp://239.1.1.1:5000", clip(in.Kind), InputSender, InputFile, InputSlate, InputStudio, InputProgramme, InputChannel)
+		return fmt.Sprintf("found kind %q, expected %s, %s, %s, %s, %s, %s or an address such as udp://239.1.1.1:5000", Clip(in.Kind), InputSender, InputFile, InputSlate, InputStudio, InputProgramme, InputChannel)
 	}
 	return ""
 }
@@ -246,15 +246,15 @@ func (in Input) checkAddress() string {
 	u, err := url.Parse(in.Address)
 	switch {
 	case err != nil || len(in.Address) > maxAddress:
-		return fmt.Sprintf("found the address %q, expected one such as rtsp://192.0.2.7/stream1", clip(in.Address))
+		return fmt.Sprintf("found the address %q, expected one such as rtsp://192.0.2.7/stream1", Clip(in.Address))
 	case !slices.Contains(inputSchemes, u.Scheme):
-		return fmt.Sprintf("found the address scheme %q, expected one of %s", clip(u.Scheme), strings.Join(inputSchemes, ", "))
+		return fmt.Sprintf("found the address scheme %q, expected one of %s", Clip(u.Scheme), strings.Join(inputSchemes, ", "))
 	case u.Host == "":
-		return fmt.Sprintf("found no host in the address %q, expected %s://HOST:PORT", clip(in.Address), u.Scheme)
+		return fmt.Sprintf("found no host in the address %q, expected %s://HOST:PORT", Clip(in.Address), u.Scheme)
 	}
 	if needsPort := u.Scheme == "udp" || u.Scheme == "rtp" || u.Scheme == "srt"; needsPort || u.Port() != "" {
 		if n, err := strconv.Atoi(u.Port()); err != nil || n < 1 || n > 65535 {
-			return fmt.Sprintf("found port %q in the address, expected 1 to 65535", clip(u.Port()))
+			return fmt.Sprintf("found port %q in the address, expected 1 to 65535", Clip(u.Port()))
 		}
 	}
 	return ""
@@ -306,5 +306,5 @@ func (s Settings) KeepSecrets(before Settings) Settings {
 	return s
 }
 
-// rank is the place of an input among those of the channel, the preferred one first; -1 when it is none.
-func (s *Settings) rank(in Input) int { return slices.Index(s.Inputs, in) }
+// Rank is the place of an input among those of the channel, the preferred one first; -1 when it is none.
+func (s *Settings) Rank(in Input) int { return slices.Index(s.Inputs, in) }

@@ -1,8 +1,7 @@
-package origin
+package settings
 
 import (
 	"cmp"
-	"encoding/json"
 	"fmt"
 	"net/url"
 	"slices"
@@ -11,7 +10,6 @@ import (
 	"time"
 
 	"metaplasis/internal/core/ladder"
-	"metaplasis/internal/onward/relay"
 )
 
 // Relay is an onward copy of a channel to another server or receiver.
@@ -28,22 +26,12 @@ type Relay struct {
 	Whole  bool   `json:"whole,omitempty"` // the sender's whole transport stream, untouched
 	// Programmes are those of other channels that go in the same transport stream, over udp, rtp and srt; Number is that of the
 	// channel's own, 0 is 1.
-	Programmes []relay.CarriedProgramme `json:"programmes,omitempty"`
-	Number     int                      `json:"number,omitempty"`
-	Off        bool                     `json:"off,omitempty"` // it is not to send
+	Programmes []CarriedProgramme `json:"programmes,omitempty"`
+	Number     int                `json:"number,omitempty"`
+	Off        bool               `json:"off,omitempty"` // it is not to send
 	// From and Until are when it sends, if it does; the zero time is no bound.
 	From  time.Time `json:"from,omitzero"`
 	Until time.Time `json:"until,omitzero"`
-}
-
-// Plan is what is to be done for a relay of the channel.
-func (s *Settings) Plan(r *Relay) relay.Plan {
-	programmes := ""
-	if len(r.Programmes) > 0 {
-		b, _ := json.Marshal(r.Programmes) // of plain values
-		programmes = string(b)
-	}
-	return relay.Plan{Programmes: programmes, Number: r.Number, Channel: s.Slug, Name: r.Name, Address: r.Address, Full: r.Full(), Title: s.Title, Rung: r.Rung, Sound: r.Sound, Whole: r.Whole}
 }
 
 // maxRelays bounds those of a channel.
@@ -134,7 +122,7 @@ func (s Settings) checkRelays() (out []ladder.Problem) {
 	for i, r := range s.Relays {
 		switch {
 		case !nameForm.MatchString(r.Name):
-			add(i, "name", "found the name %q, expected letters, digits, dots and hyphens, such as platform", clip(r.Name))
+			add(i, "name", "found the name %q, expected letters, digits, dots and hyphens, such as platform", Clip(r.Name))
 		case slices.ContainsFunc(s.Relays[:i], func(o Relay) bool { return o.Name == r.Name }):
 			add(i, "name", "found the name %q twice", r.Name)
 		}
@@ -149,13 +137,13 @@ func (s Settings) checkRelays() (out []ladder.Problem) {
 		}
 		u, _ := url.Parse(r.Address)
 		if r.Whole && u != nil && !slices.Contains([]string{"udp", "rtp", "srt"}, u.Scheme) {
-			add(i, "whole", "found the scheme %s, expected udp, rtp or srt, which carry a transport stream as it is", clip(u.Scheme))
+			add(i, "whole", "found the scheme %s, expected udp, rtp or srt, which carry a transport stream as it is", Clip(u.Scheme))
 		}
 		if text := r.checkProgrammes(); text != "" {
 			add(i, "programmes", "%s", text)
 		}
 		if r.Rung != "" && !s.Ladder.Planned && !slices.ContainsFunc(s.Ladder.Rungs, func(l ladder.Rung) bool { return l.Name == r.Rung }) && !ladder.IsAudioName(r.Rung) {
-			add(i, "rung", "the ladder has no rung %q", clip(r.Rung))
+			add(i, "rung", "the ladder has no rung %q", Clip(r.Rung))
 		}
 		if !r.Until.IsZero() && !r.Until.After(r.From) {
 			add(i, "until", "found an end that is not behind the beginning")
@@ -173,7 +161,7 @@ const maxProgrammes = 12
 func (r *Relay) checkProgrammes() string {
 	numbers := map[int]bool{max(r.Number, 1): true}
 	if u, err := url.Parse(r.Address); err == nil && len(r.Programmes) > 0 && !slices.Contains([]string{"udp", "rtp", "srt"}, u.Scheme) {
-		return fmt.Sprintf("found the scheme %s, expected udp, rtp or srt: only a transport stream has several programmes", clip(u.Scheme))
+		return fmt.Sprintf("found the scheme %s, expected udp, rtp or srt: only a transport stream has several programmes", Clip(u.Scheme))
 	}
 	if len(r.Programmes) > maxProgrammes {
 		return fmt.Sprintf("found %d programmes, expected %d at most", len(r.Programmes), maxProgrammes)
@@ -184,7 +172,7 @@ func (r *Relay) checkProgrammes() string {
 	for _, p := range r.Programmes {
 		switch {
 		case !slugForm.MatchString(p.Channel):
-			return fmt.Sprintf("found the channel %q, expected the name of one", clip(p.Channel))
+			return fmt.Sprintf("found the channel %q, expected the name of one", Clip(p.Channel))
 		case p.Number < 1 || p.Number > 0xffff:
 			return fmt.Sprintf("found the number %d of the programme of %s, expected 1 to 65535", p.Number, p.Channel)
 		case numbers[p.Number]:
@@ -203,15 +191,15 @@ func checkFarEnd(address string) string {
 	u, err := url.Parse(address)
 	switch {
 	case err != nil || address == "" || len(address) > maxAddress:
-		return fmt.Sprintf("found the address %q, expected one such as rtmp://192.0.2.7/live/KEY", clip(address))
+		return fmt.Sprintf("found the address %q, expected one such as rtmp://192.0.2.7/live/KEY", Clip(address))
 	case !slices.Contains(relaySchemes, u.Scheme):
-		return fmt.Sprintf("found the address scheme %q, expected one of %s", clip(u.Scheme), strings.Join(relaySchemes, ", "))
+		return fmt.Sprintf("found the address scheme %q, expected one of %s", Clip(u.Scheme), strings.Join(relaySchemes, ", "))
 	case u.Host == "":
-		return fmt.Sprintf("found no host in the address %q, expected %s://HOST:PORT", clip(address), u.Scheme)
+		return fmt.Sprintf("found no host in the address %q, expected %s://HOST:PORT", Clip(address), u.Scheme)
 	}
 	if needsPort := slices.Contains([]string{"udp", "rtp", "srt", "studio"}, u.Scheme); needsPort || u.Port() != "" {
 		if n, err := strconv.Atoi(u.Port()); err != nil || n < 1 || n > 65535 {
-			return fmt.Sprintf("found port %q in the address, expected 1 to 65535", clip(u.Port()))
+			return fmt.Sprintf("found port %q in the address, expected 1 to 65535", Clip(u.Port()))
 		}
 	}
 	if strings.HasPrefix(u.Scheme, "rtmp") && strings.Trim(u.Path, "/") == "" {
@@ -264,4 +252,12 @@ func sameHost(a, b string) bool {
 	u, err := url.Parse(a)
 	v, wrong := url.Parse(b)
 	return cmp.Or(err, wrong) == nil && u.Host == v.Host && u.Scheme == v.Scheme
+}
+
+// CarriedProgramme is one of several in a transport stream.
+type CarriedProgramme struct {
+	Channel string `json:"channel"`
+	Rung    string `json:"rung,omitempty"` // "" is the source as it came
+	Number  int    `json:"number"`
+	Name    string `json:"name,omitempty"` // of the service; "" is the channel's title
 }

@@ -1,7 +1,8 @@
-// Package origin runs the channels: it takes feeds, sets their times right, decides where
-// segments begin, keeps each channel's worker alive, and publishes windows that delivery serves.
-// Media flows one way: from a Feed through a session to the renditions.
-package origin
+// Package settings holds what an engineer sets of a channel, as plain values: how it is fed, its ladder, its packaging, who may
+// use it, what is kept of it, and where it is relayed. Values go in as they were written or stored; they come out with
+// defaults, with their secrets apart from what may be shown, and with a list of all that is wrong. It knows no running
+// channel; anybody may call it at any time.
+package settings
 
 import (
 	"fmt"
@@ -9,12 +10,9 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"time"
 
-	"metaplasis/internal/contribution"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
-	"metaplasis/internal/core/segment"
 )
 
 // Settings are what the engineer says about a channel, in groups. Each setting is declared here alone: the
@@ -241,7 +239,7 @@ func parseNetworks(text string) (out []netip.Prefix, err error) {
 		if err != nil {
 			a, bare := netip.ParseAddr(one)
 			if bare != nil {
-				return nil, fmt.Errorf("found %q, expected an address or a network such as 192.0.2.0/24", clip(one))
+				return nil, fmt.Errorf("found %q, expected an address or a network such as 192.0.2.0/24", Clip(one))
 			}
 			p = netip.PrefixFrom(a, a.BitLen())
 		}
@@ -252,14 +250,8 @@ func parseNetworks(text string) (out []netip.Prefix, err error) {
 	return out, nil
 }
 
-// Lets reports whether somebody at an address and port may send to the channel.
-func (c *Channel) Lets(remote string) bool {
-	s := c.Settings()
-	return s.lets(remote)
-}
-
-// lets reports whether senders from an address and port are let in.
-func (s *Settings) lets(remote string) bool {
+// Admits reports whether senders from an address and port are let in.
+func (s *Settings) Admits(remote string) bool {
 	list, err := parseNetworks(s.SenderNetworks)
 	if err != nil || len(list) == 0 {
 		return true
@@ -319,72 +311,11 @@ func (s Settings) checkPackaging() (out []ladder.Problem) {
 	return out
 }
 
-func (s Settings) part() int64 { return media.Rescale(s.PartMillis, 1000, media.VideoTimescale) }
+func (s Settings) PartTicks() int64 { return media.Rescale(s.PartMillis, 1000, media.VideoTimescale) }
 
-func (s Settings) step() int64 { return media.Rescale(s.SegmentMillis, 1000, media.VideoTimescale) }
-
-// What a rendition's bitrate is taken for when its memory is bounded. A source above it plays, but its
-// segments leave memory before their time, which is told.
-const (
-	//limit:bits a second that memory is planned for | each channel | the open segment is closed early
-	maxSourceBitrate = 40_000_000
-	//limit:bits a second of sound that memory is planned for | each channel | the open segment is closed early
-	maxSoundBitrate = 512_000
-)
-
-// budget is how many bytes a rendition's segments may take at a bitrate.
-func (s Settings) budget(bitrate int64) int64 {
-	const least = 4 << 20
-	return bitrate/8*s.SegmentMillis/1000*int64(segment.Retained(s.Window))*9/8 + least
+func (s Settings) SegmentTicks() int64 {
+	return media.Rescale(s.SegmentMillis, 1000, media.VideoTimescale)
 }
-
-// openShare is how much of that the open segment may take beside.
-func openShare(budget int64) int64 { return min(max(budget/3, 4<<20), segment.MaxSegmentBytes) }
-
-// MemoryBound is the most that the channel can take in memory, in bytes, with every wrapping made, a
-// cover of the largest size, and all its queues full. others is how many tracks of sound there are beside
-// the main one.
-func (s Settings) MemoryBound(rungs []ladder.Rung, others int) int64 {
-	var media int64
-	add := func(bitrate int64) {
-		b := s.budget(bitrate)
-		media += b + openShare(b)
-	}
-	sounds := map[string]bool{}
-	for _, r := range rungs {
-		r = r.WithDefaults()
-		if r.Source {
-			add(maxSourceBitrate)
-		} else {
-			add(r.Peak * 3 / 2)
-		}
-		if name := r.AudioName(); !sounds[name] {
-			sounds[name] = true
-			add(maxSoundBitrate)
-		}
-	}
-	for range others {
-		add(maxSoundBitrate)
-	}
-	total := media + media*3/10 // keyframes alone, once somebody has asked for them
-	if s.TS {
-		total += media * 6 / 5 // the same in transport streams and packed audio
-	}
-	covers := int64(segment.Retained(s.Window)/max(s.CoverEvery, 1) + 1)
-	text := int64(maxTexts) * textBytes * int64(segment.Retained(s.Window))
-	queues := int64(maxEarlyBytes + maxHeldBytes + maxCaptionBytes + hubBytes)
-	return total + covers*maxCover*int64(len(rungs)) + queues + text
-}
-
-// hubBytes bounds what a channel's hub holds, beside its span of media time.
-//
-//limit:bytes that are held for workers and relays | each channel | the oldest are dropped; who still wanted them goes on at a keyframe
-const hubBytes = 48 << 20
-
-// hubSpan is how much media time a channel's hub holds, in ticks of media.VideoTimescale: what a worker
-// that is replaced has to repeat, which is as much as two segments that are not finished, and the
-// keyframe before them.
-func (s *Settings) hubSpan() int64 { return 4*s.step() + 4*media.VideoTimescale }
 
 // InvalidError carries the problems of settings that were refused. Nothing was changed.
 type InvalidError struct{ Problems []ladder.Problem }
@@ -397,87 +328,5 @@ func (e *InvalidError) Error() string {
 	return s
 }
 
-// Position is where a channel's numbering stands. It survives restarts.
-type Position struct {
-	NextMSN         uint64 // no segment below it may be made any more
-	Discontinuities uint64 // before that segment
-}
-
-// Level says how bad an event is.
-type Level string
-
-// The levels of events.
-const (
-	Info    Level = "info"
-	Warning Level = "warning"
-	Failure Level = "failure"
-)
-
-// Event is one line of the event log.
-type Event struct {
-	ID      int64     `json:"id,omitempty"`
-	At      time.Time `json:"at"`
-	Channel string    `json:"channel,omitempty"`
-	Level   Level     `json:"level"`
-	Kind    string    `json:"kind"` // such as feed-refused
-	Text    string    `json:"text"` // what happened
-	Do      string    `json:"do,omitempty"`
-	Count   int64     `json:"count,omitempty"` // how often, when more than once
-	Last    time.Time `json:"last,omitzero"`   // the last of these times
-
-	// Like names the events that are merged with this one, beside its channel and kind; "" merges
-	// those with the same text.
-	Like string `json:"-"`
-}
-
-// FeedRecord is what is kept of one contribution connection.
-type FeedRecord struct {
-	ID       int64         `json:"id"`
-	Channel  string        `json:"channel"`
-	Protocol string        `json:"protocol"`
-	Remote   string        `json:"remote"`
-	Begun    time.Time     `json:"begun"`
-	Ended    time.Time     `json:"ended,omitzero"`
-	Reason   string        `json:"reason,omitempty"`
-	Tracks   []media.Track `json:"tracks"`
-}
-
-// Keeper stores what must outlive the process, beside the media: its methods never wait.
-type Keeper interface {
-	// Reserve makes sure that after a crash numbering goes on at p or later, and calls stored when
-	// that is so.
-	Reserve(channel string, p Position, stored func())
-	// Settle stores the exact numbering of a channel that was closed in good order.
-	Settle(channel string, p Position)
-	Event(Event)
-	// NewFeed returns an id for a feed, greater than all before.
-	NewFeed() int64
-	// Feed stores a feed as it is now: begun, with its tracks, or ended.
-	Feed(FeedRecord)
-	// Marked stores a marker of a channel, or what was learnt of it since.
-	Marked(channel string, m Marker)
-}
-
-// Grant is what a contribution key allows.
-type Grant struct {
-	Key      int64     // its id
-	Input    string    // the name of the input for senders that it leads to; "" for any
-	Protocol string    // the only protocol that it is for, such as SRT; "" for any
-	Expires  time.Time // zero for never
-}
-
-// Archive keeps what was on air. It does not wait.
-type Archive interface {
-	// Keep takes a whole segment of a rendition, or a gap. sound names the rendition of sound that goes with pictures.
-	Keep(channel, rendition, sound string, epoch time.Time, s *segment.Segment)
-}
-
-// Gate decides whether a sender may contribute to a channel.
-type Gate interface {
-	// Admit returns what the contribution key allows when it opens the channel, ErrBadKey when it does
-	// not, ErrManyKeys when it is not looked at, and ErrUnchecked when nobody can tell now.
-	Admit(contribution.Sender) (Grant, error)
-	// AskAdmission returns why a sender with the right key is not to come in all the same, nil to let it in. It is asked
-	// beside the media.
-	AskAdmission(contribution.Sender) error
-}
+// Clip is the beginning of what somebody wrote, for a message about it.
+func Clip(s string) string { return s[:min(len(s), 80)] }
