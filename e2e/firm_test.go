@@ -25,7 +25,7 @@ import (
 	"metaplasis/internal/camera"
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/core/ladder"
-	"metaplasis/internal/onward/rtmp"
+	"metaplasis/internal/protocol/rtmp"
 	"metaplasis/internal/settings"
 )
 

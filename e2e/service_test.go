@@ -29,8 +29,8 @@ import (
 	"metaplasis/internal/control/client"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/events"
-	"metaplasis/internal/onward/rtmp"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/protocol/rtmp"
 	"metaplasis/internal/settings"
 )
 

@@ -18,7 +18,7 @@ import (
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/picture"
-	"metaplasis/internal/onward/rtsp"
+	"metaplasis/internal/protocol/rtsp"
 	"metaplasis/internal/settings"
 )
 

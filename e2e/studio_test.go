@@ -15,9 +15,9 @@ import (
 	"metaplasis/demo"
 	"metaplasis/internal/camera"
 	"metaplasis/internal/contribution"
-	"metaplasis/internal/contribution/studio"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/picture"
+	"metaplasis/internal/protocol/studio"
 	"metaplasis/internal/settings"
 )
 

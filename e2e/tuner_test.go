@@ -16,7 +16,7 @@ import (
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/mpegv"
 	"metaplasis/internal/core/picture"
-	"metaplasis/internal/onward/mpegts"
+	"metaplasis/internal/onward/mux"
 	"metaplasis/internal/settings"
 )
 
@@ -38,7 +38,7 @@ func broadcast(t *testing.T) (address string, loop *demo.Loop) {
 	video.Clock, sound.Clock = media.Clock{Scale: media.VideoTimescale}, media.Clock{Scale: media.VideoTimescale}
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "video/mp2t")
-		conn := mpegts.NewConn(func(b []byte) error {
+		conn := mux.NewConn(func(b []byte) error {
 			_, err := w.Write(b)
 			w.(http.Flusher).Flush()
 			return err

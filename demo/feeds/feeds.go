@@ -14,7 +14,7 @@ import (
 	"metaplasis/internal/core/avc"
 	"metaplasis/internal/core/flv"
 	"metaplasis/internal/core/media"
-	"metaplasis/internal/onward/rtmp"
+	"metaplasis/internal/protocol/rtmp"
 )
 
 // Kind is one kind of feed.

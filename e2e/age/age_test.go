@@ -19,6 +19,10 @@ import (
 	"testing/synctest"
 	"time"
 
+	"metaplasis/internal/protocol/channel"
+	"metaplasis/internal/protocol/http/files"
+	"metaplasis/internal/protocol/http/pull"
+	"metaplasis/internal/protocol/rtmp"
 	"metaplasis/internal/settings"
 
 	_ "time/tzdata"
@@ -28,13 +32,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metaplasis/internal/contribution"
-	"metaplasis/internal/contribution/channel"
-	"metaplasis/internal/contribution/fetch"
-	"metaplasis/internal/contribution/mpegts"
-
-	// a change to and from summer time
-
-	rtmpin "metaplasis/internal/contribution/rtmp"
+	"metaplasis/internal/contribution/demux"
 	"metaplasis/internal/contribution/source"
 	"metaplasis/internal/core/bmff"
 	"metaplasis/internal/core/dash"
@@ -45,12 +43,11 @@ import (
 	"metaplasis/internal/core/ts"
 	"metaplasis/internal/delivery"
 	"metaplasis/internal/onward"
-	"metaplasis/internal/onward/files"
 
-	tsout "metaplasis/internal/onward/mpegts"
+	// a change to and from summer time
+
+	"metaplasis/internal/onward/mux"
 	"metaplasis/internal/onward/relay"
-
-	rtmpout "metaplasis/internal/onward/rtmp"
 	"metaplasis/internal/onward/rtpmedia"
 	"metaplasis/internal/origin"
 	"metaplasis/internal/store"
@@ -201,7 +198,7 @@ func (w *world) start(ctx context.Context) {
 	c := &channels{o: w.o, film: w.film, trouble: map[string]string{}, sources: []source.Source{
 		{Channel: "by-hls", Address: "http://origin/start-line/index.m3u8"}, {Channel: "by-dash", Address: "http://origin/chase-boat/index.mpd"},
 		{Channel: "by-channel", From: "chase-boat", Address: "channel:chase-boat"}}}
-	fetcher := &fetch.Fetcher{Logger: slog.New(slog.DiscardHandler), Dial: net.dial, Now: w.clock.Now}
+	fetcher := &pull.Fetcher{Logger: slog.New(slog.DiscardHandler), Dial: net.dial, Now: w.clock.Now}
 	runner := &source.Runner{Channels: c, Logger: slog.New(slog.DiscardHandler), Protocols: map[string]source.Protocol{"http": fetcher, "channel": &channel.Receiver{Channels: c}}}
 	w.all.Go(func() { runner.Run(ctx) })
 	context.AfterFunc(ctx, func() { _ = net.Close(); _ = server.Close() })
@@ -209,9 +206,9 @@ func (w *world) start(ctx context.Context) {
 	// Relays: transport streams and RTP, of both channels.
 	for _, slug := range []string{"start-line", "chase-boat"} {
 		w.relay(ctx, slug+" over TS", slug, func(got *sink) onward.Sender {
-			back := mpegts.NewStream(w.clock.Now)
+			back := demux.NewStream(w.clock.Now)
 			_, _ = back.Take("", func() (contribution.Feed, error) { return got, nil })
-			conn := tsout.NewConn(func(b []byte) error { back.Write(b); return nil }, func() error { back.Close(context.Canceled); return nil }, nil)
+			conn := mux.NewConn(func(b []byte) error { back.Write(b); return nil }, func() error { back.Close(context.Canceled); return nil }, nil)
 			return conn.Programme(1, slug)
 		})
 		w.relay(ctx, slug+" over RTP", slug, func(got *sink) onward.Sender { return &rtpSender{w: w, got: got, failed: make(chan error)} })
@@ -224,14 +221,14 @@ func (w *world) start(ctx context.Context) {
 func (w *world) overRTMP(ctx context.Context, slug string) {
 	port := newPipes()
 	var got *sink
-	server := &rtmpin.Server{Receiver: farEnd{feed: func() contribution.Feed { return got }}, Logger: slog.New(slog.DiscardHandler)}
+	server := &rtmp.Server{Receiver: farEnd{feed: func() contribution.Feed { return got }}, Logger: slog.New(slog.DiscardHandler)}
 	w.all.Go(func() { _ = server.Serve(port) })
 	context.AfterFunc(ctx, func() { _ = port.Close() })
 	w.relay(ctx, slug+" over RTMP", slug, func(s *sink) onward.Sender {
 		got = s
-		conn, err := rtmpout.Dial(ctx, "rtmp://far-end/in/"+slug+"/key", rtmpout.Options{Dial: port.dial})
+		conn, err := rtmp.Dial(ctx, "rtmp://far-end/in/"+slug+"/key", rtmp.Options{Dial: port.dial})
 		require.NoError(w.t, err)
-		return rtmpout.NewSender(conn)
+		return rtmp.NewSender(conn)
 	})
 }
 

@@ -19,7 +19,7 @@ import (
 
 	"metaplasis/demo"
 	"metaplasis/internal/camera"
-	"metaplasis/internal/onward/rtmp"
+	"metaplasis/internal/protocol/rtmp"
 )
 
 // hello is a client's part of the RTMP handshake, C0, C1 and C2.

@@ -23,7 +23,7 @@ import (
 
 	"metaplasis/demo"
 	"metaplasis/internal/control/api"
-	"metaplasis/internal/onward/srt"
+	"metaplasis/internal/protocol/srt"
 	"metaplasis/internal/settings"
 )
 

@@ -22,14 +22,13 @@ import (
 	"metaplasis/demo"
 	"metaplasis/internal/camera"
 	"metaplasis/internal/contribution"
-	"metaplasis/internal/events"
-	"metaplasis/internal/settings"
-
-	rtmpin "metaplasis/internal/contribution/rtmp"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/delivery"
+	"metaplasis/internal/events"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/protocol/rtmp"
+	"metaplasis/internal/settings"
 )
 
 func main() {
@@ -172,7 +171,7 @@ func newRig() (*rig, error) {
 	if err != nil {
 		return nil, err
 	}
-	in := &rtmpin.Server{Receiver: receiver{o}, Logger: slog.New(slog.DiscardHandler)}
+	in := &rtmp.Server{Receiver: receiver{o}, Logger: slog.New(slog.DiscardHandler)}
 	web := &http.Server{Handler: delivery.New(o, nil)}
 	go func() { _ = in.Serve(l) }()
 	go func() { _ = web.Serve(h) }()

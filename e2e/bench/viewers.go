@@ -31,8 +31,8 @@ import (
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/network/rtc"
 	"metaplasis/internal/onward"
-	"metaplasis/internal/onward/socket"
-	"metaplasis/internal/onward/whep"
+	"metaplasis/internal/protocol/socket"
+	rtcout "metaplasis/internal/protocol/webrtc"
 )
 
 // station puts a loop out, for ever, at a bitrate.
@@ -242,7 +242,7 @@ func watchers() error {
 		return err
 	}
 	defer port.Close()
-	w := whep.New(port, s, func(*http.Request, string) error { return nil }, slog.New(slog.DiscardHandler))
+	w := rtcout.NewWHEP(port, s, func(*http.Request, string) error { return nil }, slog.New(slog.DiscardHandler))
 	defer w.Close()
 	rtcWeb := httptest.NewServer(http.StripPrefix("/whep", w.Routes()))
 	defer rtcWeb.Close()

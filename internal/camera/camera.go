@@ -19,12 +19,13 @@ import (
 	"metaplasis/internal/core/flv"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/libsrt"
-	"metaplasis/internal/onward/mpegts"
-	"metaplasis/internal/onward/push"
-	"metaplasis/internal/onward/rtmp"
-	"metaplasis/internal/onward/rtsp"
-	"metaplasis/internal/onward/srt"
-	"metaplasis/internal/onward/whip"
+	"metaplasis/internal/onward/mux"
+	"metaplasis/internal/protocol/http/push"
+	"metaplasis/internal/protocol/mpegts"
+	"metaplasis/internal/protocol/rtmp"
+	"metaplasis/internal/protocol/rtsp"
+	"metaplasis/internal/protocol/srt"
+	"metaplasis/internal/protocol/webrtc"
 )
 
 // Clip is a loop in memory.
@@ -151,7 +152,7 @@ func Run(ctx context.Context, c *Clip, o Options) error {
 		var denied *libsrt.RefusedError
 		var rejected *rtsp.RefusedError
 		var unwanted *push.RefusedError
-		var declined *whip.RefusedError
+		var declined *webrtc.RefusedError
 		pause := o.Retry
 		switch {
 		case err == nil || ctx.Err() != nil:
@@ -290,7 +291,7 @@ func RunProgrammes(ctx context.Context, list []Programme, o Options) error {
 
 // Serve sends the loop as a transport stream to who takes its bytes, a whole number of packets a call.
 func Serve(ctx context.Context, c *Clip, o Options, write func([]byte) error) error {
-	conn := mpegts.NewConn(write, func() error { return nil }, nil)
+	conn := mux.NewConn(write, func() error { return nil }, nil)
 	return c.send(ctx, newUnitLine(conn.Programme(1, o.Name)), o, 0)
 }
 

@@ -13,13 +13,13 @@ import (
 	"metaplasis/internal/core/flv"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/onward"
-	"metaplasis/internal/onward/mpegts"
-	"metaplasis/internal/onward/push"
-	"metaplasis/internal/onward/rtmp"
-	"metaplasis/internal/onward/rtsp"
-	"metaplasis/internal/onward/srt"
-	"metaplasis/internal/onward/studio"
-	"metaplasis/internal/onward/whip"
+	"metaplasis/internal/protocol/http/push"
+	"metaplasis/internal/protocol/mpegts"
+	"metaplasis/internal/protocol/rtmp"
+	"metaplasis/internal/protocol/rtsp"
+	"metaplasis/internal/protocol/srt"
+	"metaplasis/internal/protocol/studio"
+	"metaplasis/internal/protocol/webrtc"
 )
 
 // line is what a camera sends over.
@@ -70,7 +70,7 @@ func dial(ctx context.Context, o *Options) (line, error) {
 	case "http", "https":
 		switch {
 		case strings.HasPrefix(u.Path, "/whip/"):
-			conn, err := whip.Dial(u, whip.Options{})
+			conn, err := webrtc.Dial(u, webrtc.Options{})
 			if err != nil {
 				return nil, err
 			}
@@ -117,7 +117,7 @@ func newUnitLine(s onward.Sender) *unitLine { return &unitLine{s, tracks.New(s)}
 
 func (l *unitLine) begin(m amf.ECMAArray) error {
 	l.set.Metadata(amf.Object(m))
-	if c, ok := l.Sender.(*whip.Conn); ok {
+	if c, ok := l.Sender.(*webrtc.Conn); ok {
 		c.Notes(contribution.ExtrasOf(amf.Object(m)))
 	}
 	return nil

@@ -22,10 +22,10 @@ import (
 
 	"metaplasis/demo"
 	"metaplasis/internal/camera"
-	"metaplasis/internal/contribution/srt"
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/control/client"
 	"metaplasis/internal/core/ladder"
+	"metaplasis/internal/protocol/srt"
 	"metaplasis/internal/records"
 	"metaplasis/internal/service"
 	"metaplasis/internal/settings"

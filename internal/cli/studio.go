@@ -9,7 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"metaplasis/internal/contribution/studio"
+	"metaplasis/internal/protocol/studio"
 )
 
 // studio is what is on the studio's network.

@@ -9,8 +9,8 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
-	"metaplasis/internal/contribution/studio"
 	"metaplasis/internal/control/api"
+	"metaplasis/internal/protocol/studio"
 )
 
 // Studio is the studio's network, as far as the service looks at it.

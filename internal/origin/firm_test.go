@@ -17,8 +17,8 @@ import (
 	"metaplasis/internal/core/flv"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
-	"metaplasis/internal/onward/rtmp"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/protocol/rtmp"
 	"metaplasis/internal/settings"
 )
 

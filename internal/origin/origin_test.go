@@ -23,17 +23,16 @@ import (
 	"metaplasis/demo"
 	"metaplasis/internal/camera"
 	"metaplasis/internal/contribution"
-	"metaplasis/internal/events"
-	"metaplasis/internal/settings"
-
-	rtmpin "metaplasis/internal/contribution/rtmp"
 	"metaplasis/internal/core/bmff"
 	"metaplasis/internal/core/flv"
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/delivery"
+	"metaplasis/internal/events"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/protocol/rtmp"
+	"metaplasis/internal/settings"
 	"metaplasis/internal/worker"
 )
 
@@ -134,7 +133,7 @@ func newRig(t *testing.T) *rig {
 	}})
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
-	in := &rtmpin.Server{Receiver: receiver{r.o}, Logger: r.o.Logger}
+	in := &rtmp.Server{Receiver: receiver{r.o}, Logger: r.o.Logger}
 	go func() { _ = in.Serve(l) }()
 	web := httptest.NewServer(delivery.New(r.o, nil))
 	r.rtmp, r.http = "rtmp://"+l.Addr().String(), web.URL

@@ -8,9 +8,9 @@ import (
 	"path/filepath"
 	"strings"
 
-	"metaplasis/internal/contribution/file"
 	"metaplasis/internal/library"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/protocol/file"
 	"metaplasis/internal/settings"
 	"metaplasis/internal/worker"
 )

@@ -15,9 +15,9 @@ import (
 
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/onward"
-	"metaplasis/internal/onward/mpegts"
-	"metaplasis/internal/onward/socket"
+	"metaplasis/internal/onward/mux"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/protocol/socket"
 )
 
 // taps are an origin's channels for what carries them onward.
@@ -154,7 +154,7 @@ func (s *Service) continuous(w http.ResponseWriter, r *http.Request, c *origin.C
 	defer context.AfterFunc(s.leaving, cancel)()
 	control := http.NewResponseController(w)
 	begun := false
-	err := mpegts.Serve(ctx, tap, c.Settings().Title, func(b []byte) error {
+	err := mux.Serve(ctx, tap, c.Settings().Title, func(b []byte) error {
 		begun = true
 		_ = control.SetWriteDeadline(time.Now().Add(streamWrite))
 		if _, err := w.Write(b); err != nil {

@@ -12,15 +12,16 @@ import (
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/events"
 	"metaplasis/internal/onward"
-	"metaplasis/internal/onward/files"
 	"metaplasis/internal/onward/forward"
-	"metaplasis/internal/onward/mpegts"
+	"metaplasis/internal/onward/mux"
 	"metaplasis/internal/onward/relay"
-	"metaplasis/internal/onward/rtmp"
-	"metaplasis/internal/onward/rtsp"
-	"metaplasis/internal/onward/whip"
 	"metaplasis/internal/origin"
 	"metaplasis/internal/present"
+	"metaplasis/internal/protocol/http/files"
+	"metaplasis/internal/protocol/mpegts"
+	"metaplasis/internal/protocol/rtmp"
+	"metaplasis/internal/protocol/rtsp"
+	"metaplasis/internal/protocol/webrtc"
 )
 
 // carryOnward keeps the relays of all channels up.
@@ -88,7 +89,7 @@ func (s *Service) relaySchemes() map[string]relay.Scheme {
 	}}
 	real := &onward.Real{Video: coding.RealTimes(media.Video), Audio: coding.RealTimes(media.Audio)}
 	overWebRTC := relay.Scheme{Real: real, Dial: func(_ context.Context, u *url.URL, _ *relay.Plan) (relay.Line, error) {
-		c, err := whip.Dial(u, whip.Options{})
+		c, err := webrtc.Dial(u, webrtc.Options{})
 		if err != nil {
 			return relay.Line{}, err
 		}
@@ -139,7 +140,7 @@ func (s shelves) Views(channel string) map[string]*present.View {
 }
 
 // transportStream sends the channel as a programme, to which others may be added.
-func transportStream(c *mpegts.Conn, p *relay.Plan) relay.Line {
+func transportStream(c *mux.Conn, p *relay.Plan) relay.Line {
 	return relay.Line{Sender: c.Programme(max(p.Number, 1), p.Title), Programme: func(number int, name string) onward.Sender { return c.Programme(number, name) }}
 }
 

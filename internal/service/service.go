@@ -25,27 +25,24 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"metaplasis/internal/contribution"
-	"metaplasis/internal/contribution/mpegts"
-	"metaplasis/internal/contribution/push"
-	"metaplasis/internal/core/segment"
-
-	rtmpin "metaplasis/internal/contribution/rtmp"
-
-	rtspin "metaplasis/internal/contribution/rtsp"
-	"metaplasis/internal/contribution/srt"
-	"metaplasis/internal/contribution/studio"
-	"metaplasis/internal/contribution/whip"
+	"metaplasis/internal/contribution/demux"
 	"metaplasis/internal/control"
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/core/media"
+	"metaplasis/internal/core/segment"
 	"metaplasis/internal/delivery"
 	"metaplasis/internal/library"
 	"metaplasis/internal/network"
 	"metaplasis/internal/network/rtc"
 	"metaplasis/internal/onward"
-	"metaplasis/internal/onward/socket"
-	"metaplasis/internal/onward/whep"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/protocol/http/push"
+	"metaplasis/internal/protocol/rtmp"
+	"metaplasis/internal/protocol/rtsp"
+	"metaplasis/internal/protocol/socket"
+	"metaplasis/internal/protocol/srt"
+	"metaplasis/internal/protocol/studio"
+	"metaplasis/internal/protocol/webrtc"
 	"metaplasis/internal/records"
 	"metaplasis/internal/store"
 	"metaplasis/internal/worker"
@@ -108,13 +105,13 @@ type Service struct {
 	failed   chan error
 	ready    chan struct{}
 
-	streams     mpegts.Receiver // transport streams
+	streams     demux.Streams // transport streams that feed channels
 	studio      studio.Directory
 	srt         *srt.Manager
-	whip        *whip.Server // nil when WebRTC is off
-	whep        *whep.Server // the same
+	whip        *webrtc.WHIP // nil when WebRTC is off
+	whep        *webrtc.WHEP // the same
 	socket      *socket.Server
-	groups      *rtspin.Groups
+	groups      *rtsp.Groups
 	audience    onward.Audience
 	leaving     context.Context // ends when receivers have to leave
 	leave       context.CancelFunc
@@ -223,10 +220,10 @@ func (s *Service) listenAll() (p ports, err error) {
 	}{
 		{"HTTP", c.HTTP, viewerLimits, &p.http, &s.HTTP},
 		{"HTTPS", c.HTTPS, viewerLimits, &p.https, &s.HTTPS},
-		{"RTMP", c.RTMP, rtmpin.Limits, &p.rtmp, &s.RTMP},
-		{"RTMPS", c.RTMPS, rtmpin.Limits, &p.rtmps, &s.RTMPS},
-		{"RTSP", c.RTSP, rtspin.Limits, &p.rtsp, &s.RTSP},
-		{"RTSPS", c.RTSPS, rtspin.Limits, &p.rtsps, &s.RTSPS},
+		{"RTMP", c.RTMP, rtmp.Limits, &p.rtmp, &s.RTMP},
+		{"RTMPS", c.RTMPS, rtmp.Limits, &p.rtmps, &s.RTMPS},
+		{"RTSP", c.RTSP, rtsp.Limits, &p.rtsp, &s.RTSP},
+		{"RTSPS", c.RTSPS, rtsp.Limits, &p.rtsps, &s.RTSPS},
 		{"metrics", c.Metrics, metricsLimits, &p.metrics, &s.Metrics},
 	} {
 		if one.at == "" {
@@ -250,7 +247,7 @@ func (s *Service) receive(ctx context.Context, p ports) (err error) {
 	s.serveRTMP(p.rtmp, nil)
 	s.serveRTMP(p.rtmps, s.certificate)
 	if s.conf.RTSPMulticast != "" {
-		if s.groups, err = rtspin.NewGroups(s.conf.RTSPMulticast); err != nil {
+		if s.groups, err = rtsp.NewGroups(s.conf.RTSPMulticast); err != nil {
 			return err
 		}
 	}
@@ -452,7 +449,7 @@ func (s *Service) serveRTMP(l net.Listener, conf *tls.Config) {
 	if l == nil {
 		return
 	}
-	server := &rtmpin.Server{Receiver: receiver{s.origin}, Logger: s.conf.Logger, TLS: conf, Channels: taps{s.origin}, Join: s.join}
+	server := &rtmp.Server{Receiver: receiver{s.origin}, Logger: s.conf.Logger, TLS: conf, Channels: taps{s.origin}, Join: s.join}
 	s.stop = append(s.stop, func() {
 		_ = l.Close()
 		ctx, cancel := context.WithTimeout(context.Background(), stopTimeout)

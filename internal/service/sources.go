@@ -11,19 +11,17 @@ import (
 	"time"
 
 	"metaplasis/internal/contribution"
-	"metaplasis/internal/contribution/channel"
-	"metaplasis/internal/contribution/fetch"
-	"metaplasis/internal/settings"
-
-	rtmpin "metaplasis/internal/contribution/rtmp"
-
-	rtspin "metaplasis/internal/contribution/rtsp"
 	"metaplasis/internal/contribution/source"
-	"metaplasis/internal/contribution/studio"
-	"metaplasis/internal/contribution/whip"
 	"metaplasis/internal/network/rtc"
-	"metaplasis/internal/onward/whep"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/protocol/channel"
+	"metaplasis/internal/protocol/http/pull"
+	"metaplasis/internal/protocol/mpegts"
+	"metaplasis/internal/protocol/rtmp"
+	"metaplasis/internal/protocol/rtsp"
+	"metaplasis/internal/protocol/studio"
+	"metaplasis/internal/protocol/webrtc"
+	"metaplasis/internal/settings"
 )
 
 // sources lets the runner of sources reach the channels.
@@ -86,7 +84,7 @@ func (s *Service) serveRTSP(l net.Listener, conf *tls.Config) {
 	if l == nil {
 		return
 	}
-	server := &rtspin.Server{Receiver: receiver{s.origin}, Logger: s.conf.Logger, TLS: conf, Channels: taps{s.origin}, Join: s.join, Groups: s.groups}
+	server := &rtsp.Server{Receiver: receiver{s.origin}, Logger: s.conf.Logger, TLS: conf, Channels: taps{s.origin}, Join: s.join, Groups: s.groups}
 	s.stop = append(s.stop, func() {
 		_ = l.Close()
 		ctx, cancel := context.WithTimeout(context.Background(), stopTimeout)
@@ -110,11 +108,11 @@ func (s *Service) receiveWebRTC() (err error) {
 		return err
 	}
 	s.stop = append(s.stop, port.Close)
-	if s.whip, err = whip.New(port, s.conf.WebRTCCodecs, receiver{s.origin}, s.conf.Logger); err != nil {
+	if s.whip, err = webrtc.NewWHIP(port, s.conf.WebRTCCodecs, receiver{s.origin}, s.conf.Logger); err != nil {
 		return err
 	}
 	s.stop = append(s.stop, s.whip.Close)
-	s.whep = whep.New(port, taps{s.origin}, s.mayWatch, s.conf.Logger)
+	s.whep = webrtc.NewWHEP(port, taps{s.origin}, s.mayWatch, s.conf.Logger)
 	s.stop = append(s.stop, s.whep.Close)
 	host, _, _ := net.SplitHostPort(s.conf.WebRTC.Address)
 	s.WebRTC = net.JoinHostPort(host, strconv.Itoa(port.Number))
@@ -125,20 +123,20 @@ func (s *Service) receiveWebRTC() (err error) {
 // receiveSources keeps up what the service fetches and receives by itself.
 func (s *Service) receiveSources() {
 	r := &source.Runner{Channels: sources{s.origin}, Protocols: map[string]source.Protocol{}, Logger: s.conf.Logger}
-	s.streams.Logger = s.conf.Logger
+	streams := &mpegts.Receiver{Streams: &s.streams, Logger: s.conf.Logger}
 	for _, scheme := range []string{"", "udp", "rtp"} {
-		r.Protocols[scheme] = &s.streams
+		r.Protocols[scheme] = streams
 	}
-	r.Protocols["http"] = &fetch.Fetcher{Streams: &s.streams, Logger: s.conf.Logger}
+	r.Protocols["http"] = &pull.Fetcher{Streams: streams, Logger: s.conf.Logger}
 	r.Protocols["https"] = r.Protocols["http"]
 	r.Protocols["srt"] = s.srt
-	puller := &rtspin.Puller{Logger: s.conf.Logger}
+	puller := &rtsp.Puller{Logger: s.conf.Logger}
 	r.Protocols["rtsp"] = puller
 	r.Protocols["rtsps"] = r.Protocols["rtsp"]
 	r.Protocols[channel.Scheme] = &channel.Receiver{Channels: taps{s.origin}}
-	r.Protocols["rtmp"] = &rtmpin.Puller{Logger: s.conf.Logger}
+	r.Protocols["rtmp"] = &rtmp.Puller{Logger: s.conf.Logger}
 	r.Protocols["rtmps"] = r.Protocols["rtmp"]
-	s.studio = studio.Directory{Interfaces: s.conf.Studio, Logger: s.conf.Logger}
+	s.studio = studio.Directory{Interfaces: s.conf.Studio, Describe: rtsp.Describe, Logger: s.conf.Logger}
 	s.Control.SetStudio(&s.studio)
 	r.Protocols[studio.Scheme] = &studio.Receiver{Directory: &s.studio, RTSP: puller}
 	ctx, cancel := context.WithCancel(context.Background())

@@ -7,7 +7,7 @@ import (
 	"strconv"
 	"time"
 
-	"metaplasis/internal/contribution/srt"
+	"metaplasis/internal/protocol/srt"
 )
 
 // receiveSRT starts the process that runs SRT, and tells it who may connect, now and whenever that changes.

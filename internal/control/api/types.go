@@ -5,12 +5,12 @@ import (
 	"slices"
 	"time"
 
-	"metaplasis/internal/contribution/studio"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/trial"
 	"metaplasis/internal/hooks"
 	"metaplasis/internal/onward/relay"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/protocol/studio"
 	"metaplasis/internal/settings"
 )
 
