@@ -237,7 +237,7 @@ func unitsOf(t *testing.T, loop *demo.Loop) *loopUnits {
 }
 
 // readLoop hands the tracks and access units of a loop over.
-func readLoop(t *testing.T, loop *demo.Loop, to tracks.Sink) {
+func readLoop(t *testing.T, loop *demo.Loop, to media.Sink) {
 	r, err := flv.NewReader(bytes.NewReader(loop.FLV))
 	require.NoError(t, err)
 	set := tracks.New(to)

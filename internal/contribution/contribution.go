@@ -6,7 +6,6 @@ import (
 	"strings"
 	"time"
 
-	"metaplasis/internal/contribution/tracks"
 	"metaplasis/internal/core/amf"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/ts"
@@ -81,7 +80,7 @@ type Caption struct {
 
 // Feed takes the media of one sender. Its methods are called from one goroutine.
 type Feed interface {
-	tracks.Sink
+	media.Sink
 	// Anchor says that a stamp of a track that was announced is a time on the sender's own wall clock, as RTP
 	// sender reports and stamps of a wall clock tell. It sets tracks that count from anywhere beside each other.
 	Anchor(id media.TrackID, stamp int64, at time.Time)

@@ -1,9 +1,6 @@
 package contribution
 
 import (
-	"fmt"
-	"log/slog"
-	"runtime/debug"
 	"time"
 
 	"metaplasis/internal/core/media"
@@ -27,30 +24,4 @@ func (o *Opening) Holds(kind media.Kind, now time.Time) bool {
 		o.shown = true
 	}
 	return o.Pictures && !o.shown && now.Sub(o.Begun) < picturesWait
-}
-
-// Guard runs what touches bytes from outside, in a goroutine of its own. A fault of it ends that alone, which end is
-// told; nil for nobody.
-func Guard(l *slog.Logger, run func(), end func(error)) {
-	if l == nil {
-		l = slog.Default()
-	}
-	err := Safely(l, func() error {
-		run()
-		return nil
-	})
-	if err != nil && end != nil {
-		end(err)
-	}
-}
-
-// Safely ends what runs for one sender, not the service, should its bytes meet a fault of ours.
-func Safely(l *slog.Logger, run func() error) (err error) {
-	defer func() {
-		if v := recover(); v != nil {
-			l.Error("a fault of this program ended a connection; please report it", "fault", v, "stack", string(debug.Stack()))
-			err = fmt.Errorf("a fault of the service: %v", v)
-		}
-	}()
-	return run()
 }

@@ -1,6 +1,8 @@
 package contribution
 
 import (
+	"metaplasis/internal/safely"
+
 	"context"
 	"slices"
 	"sync"
@@ -74,7 +76,7 @@ const (
 func NewPaced(f Feed) *Paced {
 	p := &Paced{Feed: f, tracks: map[media.TrackID]media.Clock{}, told: map[media.TrackID]*media.Track{}, lines: map[lineID]*pacedLine{}, on: map[media.TrackID]lineID{}, due: map[media.TrackID]time.Time{}, turns: map[media.TrackID]int64{}, wake: make(chan struct{}, 1), done: make(chan struct{})}
 	// A fault ends the feed: nothing would hand its units on any more.
-	go Guard(nil, p.run, func(err error) { p.Feed.End(err.Error()) })
+	go safely.Do(nil, p.run, func(err error) { p.Feed.End(err.Error()) })
 	return p
 }
 

@@ -1,7 +1,8 @@
 package library
 
 import (
-	"container/list"
+	"metaplasis/internal/lru"
+
 	"sync"
 	"time"
 
@@ -11,19 +12,10 @@ import (
 // indexes hold where the access units of items lie, of those that were asked for of late: bounded in bytes, however many files there
 // are. What was let go is found out again when somebody asks.
 type indexes struct {
+	items   *lru.Cache[*Entry, *item.Item]
 	mu      sync.Mutex
-	most    int64
-	held    int64
-	order   list.List // of *indexed, the newest first
-	by      map[*Entry]*list.Element
 	opening map[*Entry]*opening
 	room    chan struct{} // for items that are looked into again at a time
-}
-
-type indexed struct {
-	e    *Entry
-	it   *item.Item
-	cost int64
 }
 
 // opening is an item that is being looked into again.
@@ -40,50 +32,22 @@ const atOnce = 2
 
 // get returns the item of an entry, nil when it is not held.
 func (x *indexes) get(e *Entry) *item.Item {
-	x.mu.Lock()
-	defer x.mu.Unlock()
-	el := x.by[e]
-	if el == nil {
-		return nil
-	}
-	x.order.MoveToFront(el)
-	return el.Value.(*indexed).it
+	it, _ := x.items.Get(e)
+	return it
 }
 
 // put holds an item, and returns those that are let go for it.
 func (x *indexes) put(e *Entry, it *item.Item) (gone []*item.Item) {
-	x.mu.Lock()
-	defer x.mu.Unlock()
-	if x.by == nil {
-		x.by = map[*Entry]*list.Element{}
-	}
-	if x.by[e] != nil {
+	if x.get(e) != nil {
 		return nil
 	}
-	x.by[e] = x.order.PushFront(&indexed{e, it, it.Cost()})
-	x.held += it.Cost()
-	for x.held > x.most && x.order.Len() > 1 {
-		gone = append(gone, x.remove(x.order.Back()))
-	}
-	return gone
-}
-
-// remove needs the lock.
-func (x *indexes) remove(el *list.Element) *item.Item {
-	v := x.order.Remove(el).(*indexed)
-	delete(x.by, v.e)
-	x.held -= v.cost
-	return v.it
+	return x.items.Put(e, it, it.Cost())
 }
 
 // drop lets the item of an entry go that is there no more, nil when it was not held.
 func (x *indexes) drop(e *Entry) *item.Item {
-	x.mu.Lock()
-	defer x.mu.Unlock()
-	if el := x.by[e]; el != nil {
-		return x.remove(el)
-	}
-	return nil
+	it, _ := x.items.Remove(e)
+	return it
 }
 
 // again looks into an item once for all who ask for it.

@@ -3,8 +3,11 @@
 package library
 
 import (
+	"metaplasis/internal/safely"
+
+	"metaplasis/internal/lru"
+
 	"cmp"
-	"container/list"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -18,7 +21,6 @@ import (
 	"path"
 	"path/filepath"
 	"regexp"
-	"runtime/debug"
 	"slices"
 	"strings"
 	"sync"
@@ -125,7 +127,7 @@ const (
 // New watches a folder. newHeader makes the CMAF header of a track; code codes pictures and sound anew, nil for a library that cannot.
 func New(folder string, newHeader func(media.Track) *segment.Header, code Code, logger *slog.Logger) *Library {
 	l := &Library{folder: folder, logger: logger, newHeader: newHeader, entries: map[string]*Entry{}, wake: make(chan struct{}, 1), stop: make(chan struct{})}
-	l.cache.most, l.indexes.most = cacheBytes, indexBytes
+	l.cache.cache, l.indexes.items = lru.New[*segment.Segment, *kept](cacheBytes), lru.New[*Entry, *item.Item](indexBytes)
 	l.coder.begin(l, code)
 	l.all.Add(3)
 	go l.watch()
@@ -484,13 +486,11 @@ func (l *Library) probe(e *Entry) error {
 
 // openSafely is open, whose faults are the file's trouble and nobody else's.
 func (l *Library) openSafely(e *Entry) (it *item.Item, names []string, note string, err error) {
-	defer func() {
-		if v := recover(); v != nil {
-			l.logger.Error("a fault of this program while a file was looked into; please report it", "item", e.Name, "fault", v, "stack", string(debug.Stack()))
-			it, err = nil, fmt.Errorf("a fault of the service: %v", v)
-		}
-	}()
-	return l.open(e)
+	err = safely.Run(l.logger.With("item", e.Name), func() (err error) {
+		it, names, note, err = l.open(e)
+		return err
+	})
+	return it, names, note, err
 }
 
 // look looks into an item that is new.
@@ -714,42 +714,20 @@ func (l *Library) Packed(name string) bool {
 // Make returns the bytes of a segment, made when they are asked for, or of before.
 func (l *Library) Make(s *segment.Segment) ([]byte, error) { return l.cache.get(s) }
 
-// segments are those that were made of late.
-type segments struct {
-	mu    sync.Mutex
-	most  int64
-	held  int64
-	order list.List // of *kept
-	byKey map[*segment.Segment]*list.Element
-}
-
+// kept is a segment that was made of late.
 type kept struct {
-	of   *segment.Segment
 	once sync.Once
 	b    []byte
 	err  error
 }
 
+// segments are those that were made of late.
+type segments struct {
+	cache *lru.Cache[*segment.Segment, *kept]
+}
+
 func (c *segments) get(s *segment.Segment) ([]byte, error) {
-	c.mu.Lock()
-	e := c.byKey[s]
-	if e == nil {
-		if c.byKey == nil {
-			c.byKey = map[*segment.Segment]*list.Element{}
-		}
-		e = c.order.PushFront(&kept{of: s})
-		c.byKey[s] = e
-		c.held += s.Size
-		for c.held > c.most && c.order.Len() > 1 {
-			last := c.order.Remove(c.order.Back()).(*kept)
-			c.held -= last.of.Size
-			delete(c.byKey, last.of)
-		}
-	} else {
-		c.order.MoveToFront(e)
-	}
-	k := e.Value.(*kept)
-	c.mu.Unlock()
+	k := c.cache.GetOrPut(s, func() *kept { return &kept{} }, s.Size)
 	k.once.Do(func() {
 		if maker, ok := s.Blob.(interface{ Make() ([]byte, error) }); ok {
 			k.b, k.err = maker.Make()
@@ -759,28 +737,16 @@ func (c *segments) get(s *segment.Segment) ([]byte, error) {
 		k.b, k.err = slices.Concat(pieces...), err
 	})
 	if k.err != nil { // it is tried again
-		c.mu.Lock()
-		if c.byKey[s] == e {
-			c.order.Remove(e)
-			delete(c.byKey, s)
-			c.held -= s.Size
-		}
-		c.mu.Unlock()
+		c.cache.Remove(s)
 	}
 	return k.b, k.err
 }
 
 // forget drops the segments of an item that is held no more.
 func (c *segments) forget(it *item.Item) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
 	for i := range it.Tracks {
 		for _, s := range it.Tracks[i].Segments {
-			if el := c.byKey[s]; el != nil {
-				c.order.Remove(el)
-				delete(c.byKey, s)
-				c.held -= s.Size
-			}
+			c.cache.Remove(s)
 		}
 	}
 }

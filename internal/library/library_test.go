@@ -70,9 +70,7 @@ func TestManyItemsTakeLittleMemory(t *testing.T) {
 		files[name+".flv"] = demo.Loops[0].FLV
 	}
 	l, got := open(t, files, len(files))
-	l.indexes.mu.Lock()
-	l.indexes.most = 1
-	l.indexes.mu.Unlock()
+	l.indexes.items.Limit(1)
 	l.mu.Lock()
 	for _, e := range l.entries {
 		l.letGo(e)
@@ -87,9 +85,7 @@ func TestManyItemsTakeLittleMemory(t *testing.T) {
 			b, err := l.Make(list[0].Track.Segments[0])
 			require.NoError(t, err)
 			assert.NotEmpty(t, b)
-			l.indexes.mu.Lock()
-			assert.Equal(t, 1, l.indexes.order.Len())
-			l.indexes.mu.Unlock()
+			assert.Equal(t, 1, l.indexes.items.Len())
 		}
 	}
 	// A file that went meanwhile is said to be gone.

@@ -1,6 +1,8 @@
 package network
 
 import (
+	"metaplasis/internal/retry"
+
 	"container/list"
 	"crypto/tls"
 	"errors"
@@ -62,7 +64,7 @@ type Conn struct {
 
 // Accept waits for the next connection that the limits allow. Only a closed listener ends it.
 func (l *Listener) Accept() (net.Conn, error) {
-	pause := acceptFirst
+	pause := retry.New(acceptFirst, acceptLongest)
 	for {
 		conn, err := l.Listener.Accept()
 		switch {
@@ -71,13 +73,12 @@ func (l *Listener) Accept() (net.Conn, error) {
 			return nil, err
 		case passing(err):
 			l.logger.Warn("a connection could not be accepted; trying again", "address", l.Addr(), "error", err)
-			time.Sleep(pause) // descriptors come back when others are closed
-			pause = min(2*pause, acceptLongest)
+			time.Sleep(pause.Take()) // descriptors come back when others are closed
 			continue
 		default:
 			return nil, err
 		}
-		pause = acceptFirst
+		pause.Reset()
 		if c := l.admit(conn); c != nil {
 			return c, nil
 		}

@@ -2,13 +2,13 @@
 package onward
 
 import (
-	"metaplasis/internal/contribution/tracks"
+	"metaplasis/internal/core/media"
 )
 
 // Sender carries tracks and access units to another machine. Its methods are called from one goroutine; what goes
 // wrong is told by Flush.
 type Sender interface {
-	tracks.Sink
+	media.Sink
 	// Cue sends a splice_info_section (ANSI/SCTE 35) at a time of the tracks' clock, in milliseconds.
 	Cue(at int64, section []byte)
 	// Flush sends what was given since the last call.

@@ -1,6 +1,8 @@
 package records
 
 import (
+	"metaplasis/internal/retry"
+
 	"context"
 	"log/slog"
 	"sync"
@@ -159,7 +161,7 @@ func (j *Journal) note(err error) {
 
 func (j *Journal) run() {
 	defer close(j.done)
-	pause := journalPause
+	pause := retry.New(journalPause, journalRest)
 	for {
 		w := j.take()
 		if w == nil {
@@ -188,18 +190,13 @@ func (j *Journal) run() {
 					w.Done()
 				}
 				j.drop(w)
-				pause = journalPause
+				pause.Reset()
 				break
 			}
 			j.note(err)
-			timer := time.NewTimer(pause)
-			select {
-			case <-timer.C:
-			case <-j.stop:
-				timer.Stop()
+			if !pause.Until(j.stop) {
 				time.Sleep(journalPause) // not for long: Close has a limit
 			}
-			pause = min(2*pause, journalRest)
 		}
 	}
 }

@@ -1,6 +1,8 @@
 package records
 
 import (
+	"metaplasis/internal/retry"
+
 	"bytes"
 	"context"
 	"database/sql"
@@ -345,7 +347,7 @@ func (s *Server) wait(ctx context.Context, done <-chan struct{}) error {
 // keep starts the server again whenever it has ended, with growing pauses while that fails.
 func (s *Server) keep() {
 	defer close(s.stopped)
-	pause := restartFirst
+	pause := retry.New(restartFirst, restartLongest)
 	for {
 		s.mu.Lock()
 		done := s.done
@@ -357,10 +359,9 @@ func (s *Server) keep() {
 		}
 		s.setDown(errors.New("the database server ended"))
 		for {
-			select {
-			case <-s.stopping:
+			next := pause.Next()
+			if !pause.Until(s.stopping) {
 				return
-			case <-time.After(pause):
 			}
 			ctx, cancel := context.WithCancel(context.Background())
 			go func() {
@@ -376,15 +377,14 @@ func (s *Server) keep() {
 				break
 			}
 			s.setDown(err)
-			s.logger.Error("the database server could not be started again", "error", err, "next", pause)
-			pause = min(2*pause, restartLongest)
+			s.logger.Error("the database server could not be started again", "error", err, "after", next)
 		}
 		s.mu.Lock()
 		s.restarts++
 		s.down = nil
 		s.mu.Unlock()
 		s.logger.Warn("the database server was started again")
-		pause = restartFirst
+		pause.Reset()
 	}
 }
 

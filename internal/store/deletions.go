@@ -1,6 +1,8 @@
 package store
 
 import (
+	"metaplasis/internal/retry"
+
 	"errors"
 	"time"
 )
@@ -26,7 +28,7 @@ func (d *deletions) add(path string) {
 // there.
 func (s *Store) deleteFiles() {
 	defer s.deleted.Done()
-	pause := retryFirst
+	pause := retry.New(retryFirst, retryLongest)
 	for {
 		path := s.nextDeletion()
 		if path == "" {
@@ -44,7 +46,7 @@ func (s *Store) deleteFiles() {
 		s.deletionEnded(path, err)
 		if err == nil {
 			s.ledger.Removed(path)
-			pause = retryFirst
+			pause.Reset()
 			select {
 			case <-s.stop:
 				return
@@ -52,14 +54,9 @@ func (s *Store) deleteFiles() {
 			}
 			continue
 		}
-		timer := time.NewTimer(pause)
-		select {
-		case <-s.stop:
-			timer.Stop()
+		if !pause.Until(s.stop) {
 			return
-		case <-timer.C:
 		}
-		pause = min(2*pause, retryLongest)
 	}
 }
 

@@ -1,6 +1,8 @@
 package store
 
 import (
+	"metaplasis/internal/retry"
+
 	"errors"
 	"fmt"
 	"hash/crc32"
@@ -324,7 +326,7 @@ func (sh *shelf) idle() {
 // write brings what comes into bundles until the shelf is closed.
 func (sh *shelf) write() {
 	defer close(sh.done)
-	pause := retryFirst
+	pause := retry.New(retryFirst, retryMost)
 	for {
 		e, stop := sh.take()
 		if stop {
@@ -345,15 +347,14 @@ func (sh *shelf) write() {
 		}
 		if err := sh.put(e); err != nil {
 			sh.fail(err)
-			if !sh.rest(pause) { // at the end one attempt is enough
+			if !sh.rest(pause.Take()) { // at the end one attempt is enough
 				sh.drop(e)
 				continue
 			}
-			pause = min(2*pause, retryMost)
 			continue
 		}
 		sh.well()
-		pause = retryFirst
+		pause.Reset()
 	}
 }
 
@@ -603,7 +604,7 @@ func (sh *shelf) close(g *growing) *Bundle {
 	if g.readable == 0 {
 		return nil
 	}
-	sh.s.cache.put(g.bundle.Path, &contents{path: g.bundle.Path, head: g.head, header: &segment.Header{Name: g.head.Header, Bytes: g.head.Bytes, Track: g.head.Track},
+	sh.s.remember(&contents{path: g.bundle.Path, head: g.head, header: &segment.Header{Name: g.head.Header, Bytes: g.head.Bytes, Track: g.head.Track},
 		list: g.records[:g.readable]})
 	g.records, g.entries = nil, nil
 	closed := g.bundle

@@ -2,7 +2,6 @@ package store
 
 import (
 	"cmp"
-	"container/list"
 	"context"
 	"errors"
 	"slices"
@@ -326,7 +325,7 @@ func (sh *shelf) contents(ctx context.Context, st *strip, wanted []Bundle) (out 
 	all := make([]*contents, len(wanted))
 	var done sync.WaitGroup
 	for i := range wanted {
-		if c := sh.s.cache.get(wanted[i].Path); c != nil {
+		if c, ok := sh.s.cache.Get(wanted[i].Path); ok {
 			all[i] = c
 			continue
 		}
@@ -428,7 +427,7 @@ func (sh *shelf) contentsOf(st *strip, path string) (*contents, error) {
 		return c, nil
 	}
 	sh.mu.Unlock()
-	if c := sh.s.cache.get(path); c != nil {
+	if c, ok := sh.s.cache.Get(path); ok {
 		return c, nil
 	}
 	c, _, err := read(sh.s.place, path)
@@ -438,7 +437,7 @@ func (sh *shelf) contentsOf(st *strip, path string) (*contents, error) {
 	if len(c.list) == 0 {
 		return nil, ErrNothing
 	}
-	sh.s.cache.put(path, c)
+	sh.s.remember(c)
 	return c, nil
 }
 
@@ -513,58 +512,5 @@ func (s *Store) Header(channel, rendition, name string) *segment.Header {
 // headerTries is in how many bundles a header is looked for.
 const headerTries = 32
 
-// cache holds the records of bundles that were read of late, bounded in bytes.
-type cache struct {
-	mu    sync.Mutex
-	most  int64
-	held  int64
-	order *list.List // of *cached, the newest used first
-	byKey map[string]*list.Element
-}
-
-type cached struct {
-	path string
-	c    *contents
-}
-
-func newCache(most int64) *cache {
-	return &cache{most: most, order: list.New(), byKey: map[string]*list.Element{}}
-}
-
-func (c *cache) get(path string) *contents {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	e := c.byKey[path]
-	if e == nil {
-		return nil
-	}
-	c.order.MoveToFront(e)
-	return e.Value.(*cached).c
-}
-
-func (c *cache) put(path string, v *contents) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if e := c.byKey[path]; e != nil {
-		c.drop(e)
-	}
-	c.byKey[path] = c.order.PushFront(&cached{path, v})
-	c.held += v.size()
-	for c.held > c.most && c.order.Len() > 1 {
-		c.drop(c.order.Back())
-	}
-}
-
-func (c *cache) forget(path string) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if e := c.byKey[path]; e != nil {
-		c.drop(e)
-	}
-}
-
-func (c *cache) drop(e *list.Element) {
-	v := c.order.Remove(e).(*cached)
-	c.held -= v.c.size()
-	delete(c.byKey, v.path)
-}
+// remember holds the records of a bundle, since they are likely to be read again.
+func (s *Store) remember(c *contents) { s.cache.Put(c.path, c, c.size()) }

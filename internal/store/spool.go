@@ -1,6 +1,8 @@
 package store
 
 import (
+	"metaplasis/internal/retry"
+
 	"cmp"
 	"errors"
 	"fmt"
@@ -123,7 +125,7 @@ func (p *Spool) Waiting() (bytes int64, since time.Time, err error) {
 
 // upload brings files to the object store until the spool is closed.
 func (p *Spool) upload() {
-	pause := retryFirst
+	pause := retry.New(retryFirst, retryMost)
 	for {
 		name := p.next()
 		if name == "" {
@@ -135,13 +137,12 @@ func (p *Spool) upload() {
 		}
 		p.uploaded(name, err)
 		if err == nil {
-			pause = retryFirst
+			pause.Reset()
 			continue
 		}
-		if p.pause(pause) {
+		if p.pause(pause.Take()) {
 			return
 		}
-		pause = min(2*pause, retryMost)
 	}
 }
 

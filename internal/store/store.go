@@ -1,6 +1,10 @@
 package store
 
 import (
+	"metaplasis/internal/lru"
+
+	"metaplasis/internal/retry"
+
 	"context"
 	"errors"
 	"fmt"
@@ -54,7 +58,7 @@ type Store struct {
 	logger *slog.Logger
 	now    func() time.Time
 	step   func(string)
-	cache  *cache
+	cache  *lru.Cache[string, *contents] // the records of bundles that were read of late, by path
 	queued atomic.Int64
 
 	mu        sync.Mutex
@@ -128,7 +132,7 @@ func Start(o Options, known func() ([]Bundle, error)) *Store {
 	if o.Limits.BundleBytes == 0 {
 		o.Limits.BundleBytes = folderBundle
 	}
-	s := &Store{place: o.Place, ledger: o.Ledger, limits: o.Limits, logger: o.Logger, now: o.Now, step: o.Step, cache: newCache(cacheBytes),
+	s := &Store{place: o.Place, ledger: o.Ledger, limits: o.Limits, logger: o.Logger, now: o.Now, step: o.Step, cache: lru.New[string, *contents](cacheBytes),
 		shelves: map[string]*shelf{}, stop: make(chan struct{}), loadedAll: make(chan struct{}), reading: make(chan struct{}, maxReading),
 		deletions: deletions{wake: make(chan struct{}, 1)}, loading: true}
 	s.over, s.close = context.WithCancel(context.Background())
@@ -144,7 +148,7 @@ func Start(o Options, known func() ([]Bundle, error)) *Store {
 // loadAll looks through what is there, again until it can be read.
 func (s *Store) loadAll(known func() ([]Bundle, error)) {
 	defer s.stopped.Done()
-	for pause := retryFirst; ; pause = min(2*pause, retryMost) {
+	for pause := retry.New(retryFirst, retryMost); ; {
 		err := s.load(known)
 		s.mu.Lock()
 		s.loadError = err
@@ -169,11 +173,9 @@ func (s *Store) loadAll(known func() ([]Bundle, error)) {
 			return
 		}
 		s.logger.Error("what is kept cannot be looked through now; it is tried again", "error", err)
-		select {
-		case <-s.stop:
+		if !pause.Until(s.stop) {
 			close(s.loadedAll)
 			return
-		case <-time.After(pause):
 		}
 	}
 }
@@ -518,7 +520,7 @@ func (s *Store) remove(sh *shelf, list []removable) {
 	sh.changed = true
 	sh.mu.Unlock()
 	for _, r := range list {
-		s.cache.forget(r.b.Path)
+		s.cache.Remove(r.b.Path)
 		s.ledger.Removing(r.b.Path)
 		s.mu.Lock()
 		s.deletions.add(r.b.Path)

@@ -1,6 +1,8 @@
 package rtpmedia
 
 import (
+	"metaplasis/internal/safely"
+
 	"errors"
 	"fmt"
 	"net"
@@ -94,11 +96,11 @@ func (p *Ports) Answer(b []byte, to netip.AddrPort) { _, _ = p.rtcp.WriteToUDPAd
 
 // Read hands what comes to a track until the sockets are closed. Only what comes from an address counts, if it is valid.
 func (p *Ports) Read(t *Track, from netip.Addr, heard func()) {
-	contribution.Guard(nil, func() { p.read(t, from, heard) }, t.s.fault)
+	safely.Do(nil, func() { p.read(t, from, heard) }, t.s.fault)
 }
 
 func (p *Ports) read(t *Track, from netip.Addr, heard func()) {
-	go contribution.Guard(nil, func() {
+	go safely.Do(nil, func() {
 		buf := make([]byte, udp.MaxDatagram)
 		for {
 			n, at, err := p.rtcp.ReadFromUDPAddrPort(buf)

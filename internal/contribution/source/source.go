@@ -3,6 +3,10 @@
 package source
 
 import (
+	"metaplasis/internal/retry"
+
+	"metaplasis/internal/safely"
+
 	"context"
 	"errors"
 	"fmt"
@@ -132,15 +136,15 @@ func (r *Runner) Run(ctx context.Context) {
 // keep tries one source again and again.
 func (r *Runner) keep(ctx context.Context, s Source) {
 	defer r.Channels.Problem(s, "")
-	pause := firstPause
+	pause := retry.New(firstPause, maxPause)
 	for {
 		begun := time.Now()
-		err := contribution.Safely(r.Logger, func() error { return r.try(ctx, s) })
+		err := safely.Run(r.Logger, func() error { return r.try(ctx, s) })
 		if ctx.Err() != nil {
 			return
 		}
 		if time.Since(begun) > steady {
-			pause = firstPause
+			pause.Reset()
 		}
 		var refused *Refused
 		if errors.As(err, &refused) && time.Since(begun) < steady {
@@ -149,14 +153,11 @@ func (r *Runner) keep(ctx context.Context, s Source) {
 			return
 		}
 		if err != nil {
-			r.Channels.Problem(s, fmt.Sprintf("%v; it is tried again in %v", err, pause))
+			r.Channels.Problem(s, fmt.Sprintf("%v; it is tried again in %v", err, pause.Next()))
 		}
-		select {
-		case <-ctx.Done():
+		if !pause.Wait(ctx) {
 			return
-		case <-time.After(pause):
 		}
-		pause = min(2*pause, maxPause)
 	}
 }
 

@@ -15,26 +15,15 @@ import (
 	"metaplasis/internal/core/media"
 )
 
-// Sink takes tracks and their access units.
-type Sink interface {
-	// FrameRate tells the rate that the sender announces, in thousandths a second.
-	FrameRate(milli int64)
-	// Track announces a track, or what has become of one.
-	Track(t media.Track)
-	// Unit takes an access unit of a track that was announced. stamp is its decode time by the track's
-	// clock, which may wrap; composition is how much later it is presented.
-	Unit(id media.TrackID, stamp, composition int64, key bool, data []byte)
-}
-
 // Set holds the tracks of one sender.
 type Set struct {
-	sink    Sink
+	sink    media.Sink
 	streams map[media.TrackID]*stream
 	about   map[media.TrackID]about
 }
 
 // New begins with no track.
-func New(sink Sink) *Set {
+func New(sink media.Sink) *Set {
 	return &Set{sink: sink, streams: map[media.TrackID]*stream{}, about: map[media.TrackID]about{}}
 }
 

@@ -3,6 +3,10 @@
 package relay
 
 import (
+	"metaplasis/internal/retry"
+
+	"metaplasis/internal/safely"
+
 	"context"
 	"encoding/json"
 	"errors"
@@ -13,7 +17,6 @@ import (
 	"sync"
 	"time"
 
-	"metaplasis/internal/contribution"
 	"metaplasis/internal/onward"
 	"metaplasis/internal/settings"
 )
@@ -290,17 +293,18 @@ func (x *relay) sent(bytes int, lost int64) {
 
 // keep tries again and again.
 func (x *relay) keep(ctx context.Context) {
-	pause, most := firstPause, maxPause
+	most := maxPause
 	if u, err := url.Parse(x.p.Full); err == nil && x.r.Schemes[u.Scheme].Copy != nil {
 		most = maxFilesPause
 	}
+	pause := retry.New(firstPause, most)
 	failing := false
 	for ctx.Err() == nil {
 		begun := time.Now()
 		x.mu.Lock()
 		x.st.Attempts++
 		x.mu.Unlock()
-		err := contribution.Safely(x.r.Logger, func() error {
+		err := safely.Run(x.r.Logger, func() error {
 			return x.attempt(ctx, func() {
 				if failing {
 					x.r.Event(x.p.Channel, false, "relay-resumed", fmt.Sprintf("The relay %s sends again.", x.p.Name), "")
@@ -312,11 +316,11 @@ func (x *relay) keep(ctx context.Context) {
 			return
 		}
 		if errors.Is(err, onward.ErrIdle) || errors.Is(err, onward.ErrChanged) {
-			pause = firstPause
+			pause.Reset()
 			continue
 		}
 		if time.Since(begun) > steady {
-			pause = firstPause
+			pause.Reset()
 		}
 		x.mu.Lock()
 		x.st.Error, x.st.Failed = err.Error(), time.Now()
@@ -326,13 +330,10 @@ func (x *relay) keep(ctx context.Context) {
 				"It is tried again by itself. Look at the address and the key, and at the far end.")
 		}
 		failing = true
-		x.set(Retrying, fmt.Sprintf("%v; it is tried again in %v", err, pause))
-		select {
-		case <-ctx.Done():
+		x.set(Retrying, fmt.Sprintf("%v; it is tried again in %v", err, pause.Next()))
+		if !pause.Wait(ctx) {
 			return
-		case <-time.After(pause):
 		}
-		pause = min(2*pause, most)
 	}
 }
 

@@ -12,8 +12,8 @@ import (
 	"sync"
 	"time"
 
-	"metaplasis/internal/contribution"
-	"metaplasis/internal/contribution/tracks"
+	"metaplasis/internal/core/media"
+	"metaplasis/internal/safely"
 )
 
 // Bounds of a recording, and how often the player looks for something to do.
@@ -27,7 +27,7 @@ const (
 
 // Feed takes the media of one file.
 type Feed interface {
-	tracks.Sink
+	media.Sink
 	End(reason string)
 	Kicked() <-chan string
 }
@@ -81,7 +81,7 @@ func (p *Player) Run(ctx context.Context) {
 			go func() {
 				defer p.all.Done()
 				defer close(done)
-				contribution.Guard(nil, func() { p.try(ctx, in) }, func(err error) { p.Channels.Problem(in, err.Error()) })
+				safely.Do(nil, func() { p.try(ctx, in) }, func(err error) { p.Channels.Problem(in, err.Error()) })
 			}()
 		}
 		select {

@@ -1,6 +1,8 @@
 package mpegts
 
 import (
+	"metaplasis/internal/safely"
+
 	"context"
 	"errors"
 	"fmt"
@@ -111,7 +113,7 @@ func (r *Receiver) join(l *source.Line) *shared {
 		u, secret := l.URL, l.Secret
 		go func() {
 			defer close(s.done)
-			err := contribution.Safely(r.Logger, func() error { return receive(ctx, u, secret, s) })
+			err := safely.Run(r.Logger, func() error { return receive(ctx, u, secret, s) })
 			r.mu.Lock()
 			if r.shared[k] == s {
 				delete(r.shared, k)

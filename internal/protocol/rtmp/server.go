@@ -1,6 +1,8 @@
 package rtmp
 
 import (
+	"metaplasis/internal/safely"
+
 	"context"
 	"crypto/rand"
 	"crypto/tls"
@@ -11,7 +13,6 @@ import (
 	"log/slog"
 	"net"
 	"net/url"
-	"runtime/debug"
 	"strings"
 	"sync"
 	"time"
@@ -95,7 +96,7 @@ type connection struct {
 
 func (s *Server) handle(conn net.Conn) {
 	c := &connection{s: s, conn: conn, engine: rtmp.NewServer(rand.Reader)}
-	err := c.runSafely()
+	err := safely.Run(s.Logger.With("remote", c.conn.RemoteAddr()), c.run)
 	reason := "the connection was lost"
 	switch {
 	case errors.Is(err, errEnd):
@@ -132,18 +133,6 @@ func (s *Server) handle(conn net.Conn) {
 			"Check that the sender is an RTMP encoder with a codec that is passed through here, and that nothing between alters its bytes.")
 	}
 	s.Logger.Debug("RTMP connection over", "remote", remote, "reason", reason, "error", err)
-}
-
-// runSafely ends one connection, not the service, should its bytes meet a fault of ours.
-func (c *connection) runSafely() (err error) {
-	defer func() {
-		if v := recover(); v != nil {
-			c.s.Logger.Error("a fault of this program ended a connection; please report it", "remote", c.conn.RemoteAddr(),
-				"fault", v, "stack", string(debug.Stack()))
-			err = fmt.Errorf("a fault of the service: %v", v)
-		}
-	}()
-	return c.run()
 }
 
 // stopping is what senders hear of a service that ends.

@@ -1,6 +1,8 @@
 package rtsp
 
 import (
+	"metaplasis/internal/safely"
+
 	"context"
 	"crypto/rand"
 	"crypto/tls"
@@ -375,7 +377,7 @@ func (c *pulled) play(ctx context.Context, trial bool) error {
 	failed := make(chan error, 1)
 	var answered, asked time.Time
 	signs := make(chan struct{}, 1)
-	go contribution.Guard(nil, func() { // what comes on the connection: answers to signs of life, packets
+	go safely.Do(nil, func() { // what comes on the connection: answers to signs of life, packets
 		c.limit.Store(int64(c.client.Timeout + answerTimeout))
 		for {
 			m, err := c.client.Next()

@@ -1,6 +1,8 @@
 package rtsp
 
 import (
+	"metaplasis/internal/safely"
+
 	"bufio"
 	"context"
 	"crypto/rand"
@@ -88,7 +90,7 @@ func (s *Server) handle(conn net.Conn) {
 	var id [8]byte
 	_, _ = rand.Read(id[:])
 	p := &publisher{s: s, conn: conn, id: hex.EncodeToString(id[:]), done: make(chan struct{})}
-	err := contribution.Safely(s.Logger, p.run)
+	err := safely.Run(s.Logger, p.run)
 	close(p.done)
 	reason := "the connection was lost"
 	var timeout net.Error
@@ -175,7 +177,7 @@ func (p *publisher) run() error {
 			}
 			_ = p.conn.SetReadDeadline(p.deadline())
 			r = p.wider(r)
-			go contribution.Guard(p.s.Logger, p.watch, p.fault)
+			go safely.Do(p.s.Logger, p.watch, p.fault)
 		}
 	}
 }

@@ -1,6 +1,10 @@
 package srt
 
 import (
+	"metaplasis/internal/retry"
+
+	"metaplasis/internal/safely"
+
 	"bufio"
 	"bytes"
 	"context"
@@ -239,7 +243,7 @@ func (m *Manager) connect(w *bufio.Writer) {
 // keep starts the host again whenever it ends.
 func (m *Manager) keep() {
 	defer close(m.done)
-	pause := restartMin
+	pause := retry.New(restartMin, restartMax)
 	for {
 		begun := time.Now()
 		err := m.host()
@@ -266,10 +270,9 @@ func (m *Manager) keep() {
 		m.Logger.Error("the process that runs SRT ended; it is started again", "error", err)
 		m.Receiver.Report("", "", "srt-replaced", fmt.Sprintf("The process that runs SRT ended: %v. It is started again; senders call again.", err), "If it happens again, look at the machine's memory.")
 		if time.Since(begun) > restartMax {
-			pause = restartMin
+			pause.Reset()
 		}
-		time.Sleep(pause)
-		pause = min(2*pause, restartMax)
+		time.Sleep(pause.Take())
 	}
 }
 
@@ -427,7 +430,7 @@ func (m *Manager) admit(c *conn, id string) {
 	defer m.Streams.Publish(a.Channel, stream)()
 	over, stop := stream.Take("", func() (contribution.Feed, error) { return feed, nil })
 	stream.Expect(feed)
-	err = contribution.Safely(m.Logger, func() error { return m.pump(context.Background(), c, stream, over, nil) })
+	err = safely.Run(m.Logger, func() error { return m.pump(context.Background(), c, stream, over, nil) })
 	stop(err.Error())
 	stream.Close(err)
 	feed.End(err.Error())

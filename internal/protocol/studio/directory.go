@@ -1,6 +1,8 @@
 package studio
 
 import (
+	"metaplasis/internal/retry"
+
 	"bytes"
 	"cmp"
 	"context"
@@ -104,18 +106,14 @@ func (d *Directory) Run(ctx context.Context) {
 		all.Add(1)
 		go func() {
 			defer all.Done()
-			pause := time.Second
+			pause := retry.New(time.Second, time.Minute)
 			for ctx.Err() == nil {
 				err := run()
 				if ctx.Err() != nil {
 					return
 				}
 				d.trouble(fmt.Sprintf("%s on %s: %v", what, face, err))
-				select {
-				case <-ctx.Done():
-				case <-time.After(pause):
-				}
-				pause = min(2*pause, time.Minute)
+				pause.Wait(ctx)
 			}
 		}()
 	}

@@ -1,6 +1,8 @@
 package webrtc
 
 import (
+	"metaplasis/internal/safely"
+
 	"errors"
 	"math/rand/v2"
 	"slices"
@@ -12,7 +14,6 @@ import (
 	"github.com/pion/rtcp"
 	"github.com/pion/webrtc/v4"
 
-	"metaplasis/internal/contribution"
 	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/network/rtc"
@@ -179,7 +180,7 @@ func (v *whepViewer) Connected() {
 	v.s.count(v, true)
 	v.begun = time.Now()
 	v.s.all.Go(func() {
-		_ = contribution.Safely(v.s.Logger, func() error {
+		_ = safely.Run(v.s.Logger, func() error {
 			v.run()
 			return nil
 		})

@@ -1,6 +1,8 @@
 package pull
 
 import (
+	"metaplasis/internal/safely"
+
 	"context"
 	"errors"
 	"fmt"
@@ -9,7 +11,6 @@ import (
 	"sync"
 	"time"
 
-	"metaplasis/internal/contribution"
 	"metaplasis/internal/core/dash"
 	"metaplasis/internal/core/inspect"
 	"metaplasis/internal/core/media"
@@ -22,7 +23,7 @@ func (x *follower) dash(ctx context.Context, address, base string, body []byte) 
 	ended := make(chan error, maxRenditions+1)
 	d := &manifests{x: x, ended: ended, places: newPlaces(), queues: map[int]*entryQueue{}, lines: &periodLines{seen: map[string]int{}}}
 	go func() {
-		ended <- contribution.Safely(x.logger, func() error { return d.follow(ctx, address, base, body) })
+		ended <- safely.Run(x.logger, func() error { return d.follow(ctx, address, base, body) })
 	}()
 	return x.wait(ctx, ended)
 }
@@ -101,7 +102,7 @@ func (d *manifests) queue(ctx context.Context, p place) *entryQueue {
 	d.all.Add(1)
 	go func() {
 		defer d.all.Done()
-		if err := contribution.Safely(d.x.logger, func() error { return d.x.representation(ctx, r, q) }); err != nil {
+		if err := safely.Run(d.x.logger, func() error { return d.x.representation(ctx, r, q) }); err != nil {
 			d.ended <- err
 		}
 	}()

@@ -1,6 +1,8 @@
 package pull
 
 import (
+	"metaplasis/internal/safely"
+
 	"bytes"
 	"context"
 	"errors"
@@ -50,7 +52,7 @@ func (x *follower) hls(ctx context.Context, address, base string, body []byte) e
 	for i, l := range lists {
 		r := &rendition{x: x, number: i, language: l.language, ids: map[mediaID]bool{}, line: -1}
 		go func() {
-			ended <- contribution.Safely(x.logger, func() error { return x.follow(ctx, r, l.address) })
+			ended <- safely.Run(x.logger, func() error { return x.follow(ctx, r, l.address) })
 		}()
 	}
 	return x.wait(ctx, ended)

@@ -1,6 +1,8 @@
 package push
 
 import (
+	"metaplasis/internal/safely"
+
 	"cmp"
 	"context"
 	"errors"
@@ -171,7 +173,7 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request, sender contribut
 		case <-ctx.Done():
 		}
 	}()
-	err = contribution.Safely(s.Logger, func() error { return s.read(ctx, w, r, stream) })
+	err = safely.Run(s.Logger, func() error { return s.read(ctx, w, r, stream) })
 	stop(err.Error())
 	stream.Close(err)
 	feed.End(err.Error())
@@ -224,7 +226,7 @@ func (s *Server) tracks(w http.ResponseWriter, r *http.Request, sender contribut
 	defer x.leave()
 	t, err := x.track(trackName(name))
 	if err == nil {
-		err = contribution.Safely(s.Logger, func() error { return x.read(w, r, t) })
+		err = safely.Run(s.Logger, func() error { return x.read(w, r, t) })
 	}
 	switch {
 	case media.IsFormat(err):
@@ -291,7 +293,7 @@ func (s *Server) join(sender contribution.Sender) (*session, error) {
 		return nil, x.refused
 	}
 	s.all.Add(1)
-	go contribution.Guard(s.Logger, x.watch, func(err error) { x.end(err.Error()) })
+	go safely.Do(s.Logger, x.watch, func(err error) { x.end(err.Error()) })
 	return x, nil
 }
 
