@@ -32,7 +32,7 @@ import (
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/events"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/origin/status"
 	"metaplasis/internal/records"
 	"metaplasis/internal/settings"
 )
@@ -292,7 +292,7 @@ func (s *service) newest(slug, rendition string) int64 {
 	return int64(p.Entries[len(p.Entries)-1].MSN)
 }
 
-func (s *service) status(slug string) origin.Status {
+func (s *service) status(slug string) status.Status {
 	c, err := s.api.Channel(context.Background(), slug)
 	require.NoError(s.t, err)
 	return c.Status
@@ -301,7 +301,7 @@ func (s *service) status(slug string) origin.Status {
 // onAir reports whether viewers can watch, whether or not the machine keeps up.
 func (s *service) onAir(slug string) bool {
 	st := s.status(slug).State
-	return st == origin.Live || st == origin.Degraded
+	return st == status.Live || st == status.Degraded
 }
 
 // events returns what was recorded last. It is recorded beside what it tells of: await it.

@@ -30,6 +30,7 @@ import (
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/events"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/origin/status"
 	"metaplasis/internal/protocol/rtmp"
 	"metaplasis/internal/settings"
 )
@@ -153,7 +154,7 @@ func TestSenderGoneAndBack(t *testing.T) {
 	eventually(t, "segments", func() bool { return s.newest("start-line", "180p") >= 2 })
 	stop()
 	eventually(t, "the end", func() bool { return s.status("start-line").Feed == nil })
-	assert.Equal(t, origin.Waiting, s.status("start-line").State)
+	assert.Equal(t, status.Waiting, s.status("start-line").State)
 	code, _, _ := s.get("/media/start-line/index.m3u8")
 	assert.Equal(t, 200, code, "the playlist stays")
 	stop = s.send(1, camera.Options{URL: url}) // another camera: other size, B-frames or none

@@ -19,6 +19,7 @@ import (
 	"testing/synctest"
 	"time"
 
+	"metaplasis/internal/origin/publish"
 	"metaplasis/internal/protocol/channel"
 	"metaplasis/internal/protocol/http/files"
 	"metaplasis/internal/protocol/http/pull"
@@ -43,15 +44,14 @@ import (
 	"metaplasis/internal/core/ts"
 	"metaplasis/internal/delivery"
 	"metaplasis/internal/onward"
-
-	// a change to and from summer time
-
 	"metaplasis/internal/onward/mux"
 	"metaplasis/internal/onward/relay"
 	"metaplasis/internal/onward/rtpmedia"
 	"metaplasis/internal/origin"
 	"metaplasis/internal/store"
 )
+
+// a change to and from summer time
 
 var days = flag.Float64("days", 0.4, "how many days to live through")
 
@@ -164,7 +164,7 @@ func (w *world) start(ctx context.Context) {
 		aligned := set.Packaging.Aligned
 		set.Packaging = packaging
 		set.Packaging.Aligned = aligned
-		_, err := w.o.Add(set, w.clock.Now().Add(-24*time.Hour), origin.Position{})
+		_, err := w.o.Add(set, w.clock.Now().Add(-24*time.Hour), publish.Position{})
 		require.NoError(t, err)
 		w.views[slug] = &view{w: w, slug: slug}
 	}

@@ -27,6 +27,7 @@ import (
 	"metaplasis/internal/events"
 	"metaplasis/internal/onward"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/origin/publish"
 	"metaplasis/internal/present"
 )
 
@@ -78,13 +79,13 @@ type keeper struct {
 	events map[string]int
 }
 
-func (*keeper) Reserve(_ string, _ origin.Position, stored func()) { stored() }
-func (*keeper) Settle(string, origin.Position)                     {}
-func (*keeper) Marked(string, origin.Marker)                       {}
-func (*keeper) NewFeed() int64                                     { return 1 }
-func (*keeper) Feed(origin.FeedRecord)                             {}
-func (*keeper) Admit(contribution.Sender) (origin.Grant, error)    { return origin.Grant{Key: 1}, nil }
-func (*keeper) AskAdmission(contribution.Sender) error             { return nil }
+func (*keeper) Reserve(_ string, _ publish.Position, stored func()) { stored() }
+func (*keeper) Settle(string, publish.Position)                     {}
+func (*keeper) Marked(string, publish.Marker)                       {}
+func (*keeper) NewFeed() int64                                      { return 1 }
+func (*keeper) Feed(origin.FeedRecord)                              {}
+func (*keeper) Admit(contribution.Sender) (origin.Grant, error)     { return origin.Grant{Key: 1}, nil }
+func (*keeper) AskAdmission(contribution.Sender) error              { return nil }
 func (k *keeper) Event(e events.Event) {
 	k.mu.Lock()
 	defer k.mu.Unlock()

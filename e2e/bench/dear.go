@@ -16,7 +16,7 @@ import (
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/picture"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/origin/publish"
 	"metaplasis/internal/settings"
 )
 
@@ -115,7 +115,7 @@ func dear(args []string) error {
 		return err
 	}
 	defer r.close()
-	if _, err := r.o.Add(settings.Settings{Slug: "start-line", Ladder: ladder.Ladder{Rungs: rungs, Governor: ladder.GovernorLower}, Packaging: settings.Packaging{SegmentMillis: 2000}}, time.Now(), origin.Position{}); err != nil {
+	if _, err := r.o.Add(settings.Settings{Slug: "start-line", Ladder: ladder.Ladder{Rungs: rungs, Governor: ladder.GovernorLower}, Packaging: settings.Packaging{SegmentMillis: 2000}}, time.Now(), publish.Position{}); err != nil {
 		return err
 	}
 	ctx, stop := context.WithCancel(context.Background())

@@ -22,7 +22,7 @@ import (
 
 	"metaplasis/demo"
 	"metaplasis/internal/camera"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/origin/publish"
 )
 
 const (
@@ -128,7 +128,7 @@ func blocked() error {
 	go func() {
 		_ = camera.Run(ctx, clip, camera.Options{URL: r.rtmp + "/in/start-line/key"})
 	}()
-	var rend *origin.Rendition
+	var rend *publish.Rendition
 	for rend == nil || rend.View() == nil {
 		time.Sleep(10 * time.Millisecond)
 		rend = r.o.Channel("start-line").Rendition("source")

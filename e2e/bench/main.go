@@ -27,6 +27,8 @@ import (
 	"metaplasis/internal/delivery"
 	"metaplasis/internal/events"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/origin/publish"
+	"metaplasis/internal/origin/status"
 	"metaplasis/internal/protocol/rtmp"
 	"metaplasis/internal/settings"
 )
@@ -138,13 +140,13 @@ func workerCommand() *exec.Cmd {
 // open is a keeper and a gate that lets everything through.
 type open struct{}
 
-func (open) Reserve(_ string, _ origin.Position, stored func()) { go stored() }
-func (open) Settle(string, origin.Position)                     {}
-func (open) Marked(string, origin.Marker)                       {}
-func (open) Event(events.Event)                                 {}
-func (open) NewFeed() int64                                     { return 1 }
-func (open) Feed(origin.FeedRecord)                             {}
-func (open) Admit(contribution.Sender) (origin.Grant, error)    { return origin.Grant{Key: 1}, nil }
+func (open) Reserve(_ string, _ publish.Position, stored func()) { go stored() }
+func (open) Settle(string, publish.Position)                     {}
+func (open) Marked(string, publish.Marker)                       {}
+func (open) Event(events.Event)                                  {}
+func (open) NewFeed() int64                                      { return 1 }
+func (open) Feed(origin.FeedRecord)                              {}
+func (open) Admit(contribution.Sender) (origin.Grant, error)     { return origin.Grant{Key: 1}, nil }
 
 type receiver struct{ o *origin.Origin }
 
@@ -184,7 +186,7 @@ func newRig() (*rig, error) {
 }
 
 func (r *rig) channel(slug string, segment int64, rungs ...ladder.Rung) error {
-	_, err := r.o.Add(settings.Settings{Slug: slug, Ladder: ladder.Ladder{Rungs: rungs}, Packaging: settings.Packaging{SegmentMillis: segment}}, time.Now(), origin.Position{})
+	_, err := r.o.Add(settings.Settings{Slug: slug, Ladder: ladder.Ladder{Rungs: rungs}, Packaging: settings.Packaging{SegmentMillis: segment}}, time.Now(), publish.Position{})
 	return err
 }
 
@@ -391,7 +393,7 @@ func realTime() error {
 	go func() {
 		done <- camera.Run(context.Background(), clip, camera.Options{URL: r.rtmp + "/in/chase-boat/key", Loops: 2})
 	}()
-	var w origin.WorkerStatus
+	var w status.WorkerStatus
 	for {
 		select {
 		case err := <-done:

@@ -15,7 +15,7 @@ import (
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
 	"metaplasis/internal/delivery"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/origin/status"
 	"metaplasis/internal/present"
 )
 
@@ -145,7 +145,7 @@ func crowds() error {
 		for range 20 {
 			begin := time.Now()
 			by := server.Viewers()
-			var list []origin.Status
+			var list []status.Status
 			for _, c := range r.o.Channels() {
 				st := c.Status()
 				st.Viewers = by[st.Slug]

@@ -10,7 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"metaplasis/internal/control/api"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/origin/status"
 	"metaplasis/internal/settings"
 )
 
@@ -77,7 +77,7 @@ func (a *app) channelTable(list []api.Channel) {
 
 const statusHead = "CHANNEL|STATE|FEED|IN|FRAMES/S|RENDITIONS|WORKER LOAD|PROBLEM"
 
-func statusRow(st *origin.Status) []string {
+func statusRow(st *status.Status) []string {
 	row := []string{st.Slug, string(st.State), "-", "-", "-", "-", "-", ""}
 	if f := st.Feed; f != nil {
 		row[2], row[3], row[4] = tracksBrief(f.Tracks), rate(f.Bitrate), thousandths(f.FrameRate)

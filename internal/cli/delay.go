@@ -8,7 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"metaplasis/internal/origin"
+	"metaplasis/internal/origin/status"
 	"metaplasis/internal/viewer"
 )
 
@@ -98,7 +98,7 @@ type breakdown struct {
 }
 
 // explain takes what the origin knows: the rest is the line's.
-func (b *breakdown) explain(st *origin.Status) {
+func (b *breakdown) explain(st *status.Status) {
 	for _, r := range st.Renditions {
 		if r.Name == b.Rung {
 			b.Coding = r.CodingMillis

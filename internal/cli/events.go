@@ -7,7 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"metaplasis/internal/events"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/origin/status"
 )
 
 func (a *app) events() *cobra.Command {
@@ -31,7 +31,7 @@ func (a *app) events() *cobra.Command {
 			if !follow {
 				return nil
 			}
-			err = a.client().Live(c.Context(), func(_ []origin.Status, e *events.Event) error {
+			err = a.client().Live(c.Context(), func(_ []status.Status, e *events.Event) error {
 				if e != nil && (channel == "" || e.Channel == channel) {
 					a.printEvent(e)
 				}

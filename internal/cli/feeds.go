@@ -10,7 +10,7 @@ import (
 	"golang.org/x/term"
 
 	"metaplasis/internal/events"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/origin/status"
 )
 
 func (a *app) feeds() *cobra.Command {
@@ -59,7 +59,7 @@ func (a *app) watch(ctx context.Context) error {
 		return err
 	}
 	lines := json.NewEncoder(a.out)
-	err = cl.Live(ctx, func(st []origin.Status, ev *events.Event) error {
+	err = cl.Live(ctx, func(st []status.Status, ev *events.Event) error {
 		if a.json {
 			if ev != nil {
 				return lines.Encode(ev)

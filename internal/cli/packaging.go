@@ -10,7 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"metaplasis/internal/control/api"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/origin/publish"
 )
 
 // protocolNames are how viewers are counted, in the order of showing.
@@ -64,7 +64,7 @@ func (a *app) channelsMark() *cobra.Command {
 }
 
 func (a *app) channelsPlaying() *cobra.Command {
-	var p origin.NowPlaying
+	var p publish.NowPlaying
 	var cover string
 	c := &cobra.Command{
 		Use: "playing CHANNEL [TITLE]", Short: "Say what is playing, as timed metadata in the media", ValidArgsFunction: a.completeChannels,

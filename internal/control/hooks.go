@@ -14,7 +14,7 @@ import (
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/events"
 	"metaplasis/internal/hooks"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/origin/status"
 	"metaplasis/internal/records"
 )
 
@@ -162,7 +162,7 @@ func (s *Service) tellConditions(before map[string]conditions) map[string]condit
 	next := map[string]conditions{}
 	now := time.Now().UTC()
 	for _, st := range s.statuses() {
-		c := conditions{onAir: st.State == origin.Live || st.State == origin.Degraded, problems: map[string]string{}}
+		c := conditions{onAir: st.State == status.Live || st.State == status.Degraded, problems: map[string]string{}}
 		for _, p := range st.Problems {
 			c.problems[p.Field] = p.Text
 		}

@@ -9,6 +9,7 @@ import (
 
 	"metaplasis/internal/contribution"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/origin/publish"
 	"metaplasis/internal/records"
 )
 
@@ -39,7 +40,7 @@ func (i *ids) next(now time.Time) int64 {
 }
 
 // Reserve implements origin.Keeper.
-func (s *Service) Reserve(channel string, p origin.Position, stored func()) {
+func (s *Service) Reserve(channel string, p publish.Position, stored func()) {
 	s.journal.Put(records.Write{Key: "position " + channel, Done: stored,
 		Do: func(ctx context.Context, db *records.DB) error {
 			return db.Reserve(ctx, channel, p.NextMSN, p.Discontinuities)
@@ -47,7 +48,7 @@ func (s *Service) Reserve(channel string, p origin.Position, stored func()) {
 }
 
 // Settle implements origin.Keeper.
-func (s *Service) Settle(channel string, p origin.Position) {
+func (s *Service) Settle(channel string, p publish.Position) {
 	s.journal.Put(records.Write{Key: "position " + channel, Do: func(ctx context.Context, db *records.DB) error {
 		return db.Settle(ctx, channel, p.NextMSN, p.Discontinuities)
 	}})
@@ -75,13 +76,13 @@ func (s *Service) Feed(f origin.FeedRecord) {
 }
 
 // Marked implements origin.Keeper.
-func (s *Service) Marked(channel string, m origin.Marker) {
+func (s *Service) Marked(channel string, m publish.Marker) {
 	text, err := json.Marshal(m)
 	if err != nil {
 		return
 	}
 	s.journal.Put(records.Write{Key: "marker " + channel + " " + m.ID, Size: len(text), Do: func(ctx context.Context, db *records.DB) error {
-		return db.PutMarker(ctx, records.Marker{Channel: channel, ID: m.ID, At: m.At.UnixMilli(), Content: string(text)}, origin.MaxMarkers)
+		return db.PutMarker(ctx, records.Marker{Channel: channel, ID: m.ID, At: m.At.UnixMilli(), Content: string(text)}, publish.MaxMarkers)
 	}})
 }
 
@@ -92,9 +93,9 @@ func (s *Service) recallMarkers(ctx context.Context, slug string) {
 		s.logger.Warn("the markers of a channel could not be read", "channel", slug, "error", err)
 		return
 	}
-	var out []origin.Marker
+	var out []publish.Marker
 	for _, r := range list {
-		var m origin.Marker
+		var m publish.Marker
 		if json.Unmarshal([]byte(r.Content), &m) == nil {
 			out = append(out, m)
 		}

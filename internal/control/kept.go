@@ -16,6 +16,8 @@ import (
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/events"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/origin/publish"
+	"metaplasis/internal/origin/status"
 	"metaplasis/internal/records"
 	"metaplasis/internal/store"
 )
@@ -202,7 +204,7 @@ func (s *Service) Recording(slug, name string) *store.Hold {
 }
 
 // addKept puts what is kept into a channel's status; what goes wrong is a problem.
-func (s *Service) addKept(st *origin.Status) {
+func (s *Service) addKept(st *status.Status) {
 	if s.kept.store == nil {
 		return
 	}
@@ -256,7 +258,7 @@ func (s *Service) shown(r *http.Request, rec records.Recording) api.Recording {
 	if s.kept.store != nil {
 		out.Bytes, out.Kept, best = s.kept.store.Held(rec.Channel, h)
 		_, out.Missing = s.kept.store.Lost(rec.Channel, h)
-		out.Kept = slices.DeleteFunc(out.Kept, func(name string) bool { return name == origin.Stills })
+		out.Kept = slices.DeleteFunc(out.Kept, func(name string) bool { return name == publish.Stills })
 	}
 	switch {
 	case rec.Begun.After(now):

@@ -9,6 +9,7 @@ import (
 
 	"metaplasis/internal/events"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/origin/status"
 )
 
 // Live updates are server-sent events (HTML standard, 9.2): "status" with the state of all
@@ -117,7 +118,7 @@ func (h *board) leave(c chan []byte) {
 func (s *Service) CloseLive() { s.board.end.Do(func() { close(s.board.closed) }) }
 
 // status is a channel at a glance, with its viewers.
-func (s *Service) status(c *origin.Channel) origin.Status {
+func (s *Service) status(c *origin.Channel) status.Status {
 	st := c.Status()
 	st.Viewers = s.viewers()[st.Slug]
 	s.addRelays(&st)
@@ -132,8 +133,8 @@ func (s *Service) viewers() map[string]map[string]int {
 	return s.Viewers()
 }
 
-func (s *Service) statuses() []origin.Status {
-	out := []origin.Status{}
+func (s *Service) statuses() []status.Status {
+	out := []status.Status{}
 	viewers := s.viewers()
 	for _, c := range s.o.Channels() {
 		st := c.Status()

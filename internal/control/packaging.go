@@ -10,7 +10,7 @@ import (
 	"metaplasis/internal/control/api"
 	"metaplasis/internal/inspector"
 	"metaplasis/internal/network"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/origin/publish"
 )
 
 func (s *Service) listMarkers(_ http.ResponseWriter, r *http.Request) (any, error) {
@@ -30,8 +30,8 @@ func (s *Service) addMarker(_ http.ResponseWriter, r *http.Request) (any, error)
 	if err := read(r, &in); err != nil {
 		return nil, err
 	}
-	m, err := c.Mark(origin.Marker{Class: in.Class, Text: in.Text, At: in.At, DurationMillis: in.DurationMillis})
-	if errors.Is(err, origin.ErrBadMarker) {
+	m, err := c.Mark(publish.Marker{Class: in.Class, Text: in.Text, At: in.At, DurationMillis: in.DurationMillis})
+	if errors.Is(err, publish.ErrBadMarker) {
 		return nil, fail(http.StatusBadRequest, err.Error(), "Correct it and send it again.")
 	}
 	return m, err
@@ -50,11 +50,11 @@ func (s *Service) setPlaying(_ http.ResponseWriter, r *http.Request) (any, error
 	if err != nil {
 		return nil, err
 	}
-	var in origin.NowPlaying
+	var in publish.NowPlaying
 	if err := read(r, &in); err != nil {
 		return nil, err
 	}
-	if err := c.SetPlaying(in); errors.Is(err, origin.ErrBadPlaying) {
+	if err := c.SetPlaying(in); errors.Is(err, publish.ErrBadPlaying) {
 		return nil, fail(http.StatusBadRequest, err.Error(), "Correct it and send it again.")
 	} else if err != nil {
 		return nil, err

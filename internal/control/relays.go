@@ -13,6 +13,7 @@ import (
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/onward/relay"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/origin/status"
 	"metaplasis/internal/settings"
 )
 
@@ -41,7 +42,7 @@ func (s *Service) relaysOf(slug string, curves bool) []relay.Progress {
 }
 
 // addRelays puts the relays into a channel's status; one that fails is a problem.
-func (s *Service) addRelays(st *origin.Status) {
+func (s *Service) addRelays(st *status.Status) {
 	st.Relays = s.relaysOf(st.Slug, false)
 	for _, r := range st.Relays {
 		if r.State == relay.Retrying {

@@ -17,6 +17,7 @@ import (
 	"metaplasis/internal/hooks"
 	"metaplasis/internal/library"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/origin/publish"
 	"metaplasis/internal/records"
 	"metaplasis/internal/settings"
 	"metaplasis/internal/store"
@@ -108,15 +109,15 @@ func (s *Service) routes() []route {
 		{"GET", "/studio", "List the sources on the studio's network.", api.Watch, nil, nil, api.Studio{}, s.showStudio},
 		{"PUT", "/channels/{channel}/input", "Put an input on air by hand, as soon as it has something; an empty kind leaves it to the order of the inputs.",
 			api.Operate, nil, api.Chosen{}, nil, s.chooseInput},
-		{"GET", "/channels/{channel}/markers", "List the markers that are remembered.", api.Watch, nil, nil, []origin.Marker{},
+		{"GET", "/channels/{channel}/markers", "List the markers that are remembered.", api.Watch, nil, nil, []publish.Marker{},
 			s.listMarkers},
-		{"POST", "/channels/{channel}/markers", "Set a marker: players see it as a date range or an event. Without a time it stands at now.", api.Operate, nil, api.NewMarker{}, origin.Marker{}, s.addMarker},
+		{"POST", "/channels/{channel}/markers", "Set a marker: players see it as a date range or an event. Without a time it stands at now.", api.Operate, nil, api.NewMarker{}, publish.Marker{}, s.addMarker},
 		{"GET", "/channels/{channel}/playing", "Show what the channel says is playing.", api.Watch, nil, nil,
-			origin.NowPlaying{}, s.showPlaying},
+			publish.NowPlaying{}, s.showPlaying},
 		{"PUT", "/channels/{channel}/playing", "Change what the channel says is playing, from the next segment on.", api.Operate,
-			nil, origin.NowPlaying{}, nil, s.setPlaying},
+			nil, publish.NowPlaying{}, nil, s.setPlaying},
 		{"GET", "/channels/{channel}/timeline", "Show the window of each rendition, segment by segment and part by part.",
-			api.Watch, nil, nil, []origin.TimelineRow{}, s.timeline},
+			api.Watch, nil, nil, []publish.TimelineRow{}, s.timeline},
 		{"POST", "/inspect", "Follow a stream for a while and tell what is wrong with it. The answer comes when that is over.", api.Operate, nil, api.Inspection{}, inspect.Report{}, s.inspect},
 		{"GET", "/channels/{channel}/keys", "List the contribution keys.", api.Watch, nil, nil, []api.Key{}, s.listKeys},
 		{"POST", "/channels/{channel}/keys", "Make a contribution key; its secret is told once.", api.Operate, nil,

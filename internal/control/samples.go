@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"metaplasis/internal/control/api"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/origin/status"
 )
 
 // An hour of what a channel did is kept, so that a page that is opened shows it at once.
@@ -27,7 +27,7 @@ type samples struct {
 }
 
 // arrival keeps what is measured of the feed on air, each list as long as the others.
-func (s *samples) arrival(of map[string][]int64, st *origin.Status, length int) map[string][]int64 {
+func (s *samples) arrival(of map[string][]int64, st *status.Status, length int) map[string][]int64 {
 	now := map[string]int64{}
 	if f := st.Feed; f != nil {
 		now["gap"], now["keyframes"], now["apart"] = f.GapMillis, f.KeyMillis, f.ApartMillis
@@ -108,7 +108,7 @@ func keep(list []int64, v int64) []int64 {
 }
 
 // keepQuality adds the newest samples of quality. Renditions that are gone are forgotten.
-func keepQuality(of map[string][]int64, list []origin.RenditionStatus) map[string][]int64 {
+func keepQuality(of map[string][]int64, list []status.RenditionStatus) map[string][]int64 {
 	next := map[string][]int64{}
 	for _, r := range list {
 		if r.PSNR > 0 || of[r.Name] != nil && !r.Retired {

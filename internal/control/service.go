@@ -32,6 +32,8 @@ import (
 	"metaplasis/internal/network"
 	"metaplasis/internal/onward/relay"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/origin/publish"
+	"metaplasis/internal/origin/status"
 	"metaplasis/internal/records"
 	"metaplasis/internal/settings"
 )
@@ -159,7 +161,7 @@ func (s *Service) Attach(ctx context.Context, o *origin.Origin) error {
 		if err != nil {
 			s.Event(events.Event{At: time.Now(), Channel: c.Slug, Level: events.Failure, Kind: "secret-lost", Text: "A secret of the stored channel was lost: " + err.Error() + ".", Do: "Give the channel's inputs and its passphrase their secrets again."})
 		}
-		if _, err := o.Add(set, c.Created, origin.Position{NextMSN: c.NextMSN,
+		if _, err := o.Add(set, c.Created, publish.Position{NextMSN: c.NextMSN,
 			Discontinuities: c.Discontinuities}); err != nil {
 			s.Event(events.Event{At: time.Now(), Channel: c.Slug, Level: events.Failure, Kind: "channel-refused",
 				Text: "The stored channel could not be started: " + err.Error(), Do: "Change its settings."})
@@ -184,7 +186,7 @@ func (s *Service) Attach(ctx context.Context, o *origin.Origin) error {
 func (s *Service) recallFeed(ctx context.Context, slug string) {
 	list, err := s.db.Feeds(ctx, slug, 1)
 	if err == nil && len(list) == 1 && list[0].Ended != nil {
-		s.o.Channel(slug).SetLastFeed(origin.LastFeed{Remote: list[0].Remote, Ended: *list[0].Ended,
+		s.o.Channel(slug).SetLastFeed(status.LastFeed{Remote: list[0].Remote, Ended: *list[0].Ended,
 			Reason: list[0].Reason})
 	}
 }
@@ -387,7 +389,7 @@ func (s *Service) addChannel(_ http.ResponseWriter, r *http.Request) (any, error
 	if err != nil {
 		return nil, err
 	}
-	c, err := s.o.Add(in, created, origin.Position{NextMSN: next, Discontinuities: breaks})
+	c, err := s.o.Add(in, created, publish.Position{NextMSN: next, Discontinuities: breaks})
 	if err != nil {
 		return nil, err
 	}
@@ -589,7 +591,7 @@ func (s *Service) publicList(w http.ResponseWriter, r *http.Request) (any, error
 		if !set.Listed {
 			continue
 		}
-		if state := c.Status().State; state == origin.Live || state == origin.Degraded {
+		if state := c.Status().State; state == status.Live || state == status.Degraded {
 			a := s.Addresses(base(r), &set)
 			out = append(out, api.Listed{Channel: set.Slug, Title: set.Title, State: state, Watch: a.Watch, Picture: a.Picture})
 		}

@@ -13,18 +13,19 @@ import (
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/events"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/origin/publish"
 	"metaplasis/internal/settings"
 )
 
 type quiet struct{}
 
-func (quiet) Reserve(_ string, _ origin.Position, stored func()) { go stored() }
-func (quiet) Settle(string, origin.Position)                     {}
-func (quiet) Marked(string, origin.Marker)                       {}
-func (quiet) Event(events.Event)                                 {}
-func (quiet) NewFeed() int64                                     { return 1 }
-func (quiet) Feed(origin.FeedRecord)                             {}
-func (quiet) Admit(contribution.Sender) (origin.Grant, error)    { return origin.Grant{Key: 1}, nil }
+func (quiet) Reserve(_ string, _ publish.Position, stored func()) { go stored() }
+func (quiet) Settle(string, publish.Position)                     {}
+func (quiet) Marked(string, publish.Marker)                       {}
+func (quiet) Event(events.Event)                                  {}
+func (quiet) NewFeed() int64                                      { return 1 }
+func (quiet) Feed(origin.FeedRecord)                              {}
+func (quiet) Admit(contribution.Sender) (origin.Grant, error)     { return origin.Grant{Key: 1}, nil }
 
 // newOrigin makes an origin with one channel that has sound only, so that it needs no worker.
 func newOrigin(t testing.TB, set settings.Settings) (*origin.Origin, *origin.Feed) {
@@ -32,11 +33,11 @@ func newOrigin(t testing.TB, set settings.Settings) (*origin.Origin, *origin.Fee
 }
 
 // newOriginWith is one whose segments go into an archive too.
-func newOriginWith(t testing.TB, set settings.Settings, archive origin.Archive) (*origin.Origin, *origin.Feed) {
+func newOriginWith(t testing.TB, set settings.Settings, archive publish.Archive) (*origin.Origin, *origin.Feed) {
 	o := origin.New(origin.Options{Keeper: quiet{}, Gate: quiet{}, Archive: archive, Worker: func() *exec.Cmd { return exec.Command("false") }})
 	t.Cleanup(o.Close)
 	set.Slug = "booth"
-	_, err := o.Add(set, time.Now().Add(-time.Hour), origin.Position{})
+	_, err := o.Add(set, time.Now().Add(-time.Hour), publish.Position{})
 	require.NoError(t, err)
 	f, err := o.Open(contribution.Sender{Channel: "booth", Key: "key", Protocol: "test", Remote: "here"})
 	require.NoError(t, err)

@@ -20,7 +20,7 @@ import (
 	"metaplasis/internal/core/aac"
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/id3"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/origin/publish"
 	"metaplasis/internal/settings"
 )
 
@@ -282,7 +282,7 @@ func TestAddressesOfAnotherIncarnation(t *testing.T) {
 	mpd := ask(s, "/booth/index.mpd").Body.String()
 	assert.Contains(t, mpd, "$RepresentationID$/"+strings.TrimSuffix(was.URI, fmt.Sprintf("%d.m4s", was.MSN))+"$Number$.m4s")
 	require.NoError(t, o.Remove("booth"))
-	_, err = o.Add(settings.Settings{Slug: "booth", Packaging: settings.Packaging{SegmentMillis: 1000}}, time.Now(), origin.Position{})
+	_, err = o.Add(settings.Settings{Slug: "booth", Packaging: settings.Packaging{SegmentMillis: 1000}}, time.Now(), publish.Position{})
 	require.NoError(t, err)
 	f, err = o.Open(contribution.Sender{Channel: "booth", Key: "key", Protocol: "test", Remote: "here"})
 	require.NoError(t, err)

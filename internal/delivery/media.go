@@ -11,12 +11,12 @@ import (
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
 	"metaplasis/internal/core/wrap"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/origin/publish"
 	"metaplasis/internal/present"
 )
 
 // media answers for headers, segments, parts and other wrappings of segments.
-func (q *request) media(rend *origin.Rendition, v *present.View) {
+func (q *request) media(rend *publish.Rendition, v *present.View) {
 	q.here("", true)
 	if h := findHeader(v.Snapshot, q.file); h != nil {
 		q.kind = "header"
@@ -121,7 +121,7 @@ func isNext(v *present.View, msn uint64) bool {
 }
 
 // segment sends a whole segment, or one that is being made, part by part as they come.
-func (q *request) segment(rend *origin.Rendition, v *present.View, msn uint64) {
+func (q *request) segment(rend *publish.Rendition, v *present.View, msn uint64) {
 	seg, answered := q.lookup(v, msn)
 	if answered {
 		return
@@ -241,7 +241,7 @@ func (q *request) sendSegment(seg *segment.Segment) {
 // follow sends an open segment, or a range that reaches into what is still to come, as it grows
 // (RFC 8673). A segment that does not become whole breaks the connection off, so that no cache keeps a
 // torso.
-func (q *request) follow(rend *origin.Rendition, v *present.View, seg *segment.Segment, from, to int64, ranged bool) {
+func (q *request) follow(rend *publish.Rendition, v *present.View, seg *segment.Segment, from, to int64, ranged bool) {
 	h := q.w.Header()
 	h.Set("Content-Type", contentType(q.file, seg.Header.Track.Kind == media.Audio))
 	h["Cache-Control"] = cacheAlways
@@ -329,7 +329,7 @@ func (q *request) breakOff(clean bool) {
 }
 
 // part sends a part, waiting for it when it is the next one, as the playlist hints.
-func (q *request) part(rend *origin.Rendition, v *present.View, msn uint64, part int) {
+func (q *request) part(rend *publish.Rendition, v *present.View, msn uint64, part int) {
 	seg, answered := q.lookup(v, msn)
 	if answered {
 		return
@@ -358,7 +358,7 @@ func (q *request) part(rend *origin.Rendition, v *present.View, msn uint64, part
 }
 
 // wrapped sends a segment in another container. It is made at its first request.
-func (q *request) wrapped(rend *origin.Rendition, v *present.View, msn uint64) {
+func (q *request) wrapped(rend *publish.Rendition, v *present.View, msn uint64) {
 	seg, answered := q.lookup(v, msn)
 	if answered {
 		return

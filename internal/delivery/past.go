@@ -20,6 +20,7 @@ import (
 	"metaplasis/internal/core/wrap"
 	"metaplasis/internal/network"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/origin/publish"
 	"metaplasis/internal/present"
 	"metaplasis/internal/settings"
 	"metaplasis/internal/store"
@@ -203,7 +204,7 @@ func (p *Past) picture(q *request, a *asked) *present.Past {
 	}
 	for i := range span.Strips {
 		s := &span.Strips[i]
-		if s.Rendition == origin.Stills {
+		if s.Rendition == publish.Stills {
 			out.Tiles = len(s.List) > 0
 			continue
 		}
@@ -330,7 +331,7 @@ func (p *Past) still(q *request) {
 		q.fail(http.StatusNotFound, "No picture of that time is kept.")
 		return
 	}
-	strip, err := p.Store.Strip(q.r.Context(), q.slug, origin.Stills, at.Add(-stillReach), at.Add(time.Second))
+	strip, err := p.Store.Strip(q.r.Context(), q.slug, publish.Stills, at.Add(-stillReach), at.Add(time.Second))
 	if err != nil || len(strip.List) == 0 {
 		q.fail(http.StatusNotFound, "No picture of that time is kept.")
 		return

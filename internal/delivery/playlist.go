@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"metaplasis/internal/core/hls"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/origin/publish"
 	"metaplasis/internal/present"
 )
 
@@ -124,7 +124,7 @@ const (
 	holdAtStart = 8 * time.Second
 )
 
-func (q *request) playlist(rend *origin.Rendition, v *present.View, w hls.Wrapping) {
+func (q *request) playlist(rend *publish.Rendition, v *present.View, w hls.Wrapping) {
 	d := wanted{part: -1}
 	if q.r.URL.RawQuery != "" && w == hls.CMAF {
 		d = readDirectives(q.r.URL.RawQuery)
@@ -187,7 +187,7 @@ func (q *request) playlist(rend *origin.Rendition, v *present.View, w hls.Wrappi
 
 // await returns the first view that a condition holds for. When none comes in time, or too many
 // wait already, it answers 503 and returns nil.
-func (q *request) await(rend *origin.Rendition, v *present.View, limit time.Duration,
+func (q *request) await(rend *publish.Rendition, v *present.View, limit time.Duration,
 	ok func(*present.View) bool) *present.View {
 	if ok(v) {
 		return v

@@ -15,7 +15,7 @@ import (
 
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/origin/publish"
 	"metaplasis/internal/present"
 )
 
@@ -48,7 +48,7 @@ func (p *Past) tile(q *request) {
 		q.fail(http.StatusNotFound, "No picture of that time is kept.")
 		return
 	}
-	strip, err := p.Store.Strip(q.r.Context(), q.slug, origin.Stills, begin.Add(-stillReach), end)
+	strip, err := p.Store.Strip(q.r.Context(), q.slug, publish.Stills, begin.Add(-stillReach), end)
 	if err != nil || len(strip.List) == 0 {
 		q.fail(http.StatusNotFound, "No picture of that time is kept.")
 		return

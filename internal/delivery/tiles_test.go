@@ -16,7 +16,7 @@ import (
 	"metaplasis/internal/core/dash"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/origin/publish"
 	"metaplasis/internal/present"
 )
 
@@ -41,7 +41,7 @@ func TestSmallPicturesLieManyInOne(t *testing.T) {
 	for n := range int64(30) { // one each five seconds, each a little brighter
 		b := grey(uint8(10 + 8*n))
 		at := first.Start + n*5*media.VideoTimescale
-		st.Keep("booth", origin.Stills, "", span.Epoch, &segment.Segment{MSN: first.MSN + uint64(n), Prefix: first.Prefix, Start: at, Duration: 2 * media.VideoTimescale, Header: h, ETag: segment.Tag(uint64(n), h),
+		st.Keep("booth", publish.Stills, "", span.Epoch, &segment.Segment{MSN: first.MSN + uint64(n), Prefix: first.Prefix, Start: at, Duration: 2 * media.VideoTimescale, Header: h, ETag: segment.Tag(uint64(n), h),
 			Size: int64(len(b)), Blob: segment.Memory{b}, Units: 1, FirstPTS: at, TrackDuration: 2 * media.VideoTimescale})
 	}
 	s.now = func() time.Time { return time.Now().Add(10 * time.Minute) }

@@ -12,93 +12,94 @@ import (
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
 	"metaplasis/internal/events"
+	"metaplasis/internal/origin/air"
+	"metaplasis/internal/origin/layout"
+	"metaplasis/internal/origin/publish"
+	"metaplasis/internal/origin/status"
+	"metaplasis/internal/origin/tap"
 	"metaplasis/internal/present"
 	"metaplasis/internal/settings"
-	"metaplasis/internal/worker"
 )
 
-// LastFeed is how the newest feed of a channel ended.
-type LastFeed struct {
-	Remote string    `json:"remote"`
-	Ended  time.Time `json:"ended"`
-	Reason string    `json:"reason"`
-}
-
-// Picture is a small JPEG of what is on air.
-type Picture struct {
-	JPEG []byte
-	At   time.Time
-}
-
-// shared is what every part of a channel knows: its name, the clock, and where events go.
-type shared struct {
-	slug string
-	now  func() time.Time
-	// monotonic is how long the origin has run at a time that now returned, whatever the wall clock was set to since.
-	monotonic func(time.Time) time.Duration
-	images    *Images
-	picture   *atomic.Pointer[Picture]
-	archive   Archive                                         // keeps what was on air; nil: nobody
-	layout    *changes                                        // of the tracks that are put out
-	event     func(level events.Level, kind, text, do string) // does not wait
-}
-
-// Channel is one running channel. Its lock covers the way of the media: the feed on air, its session, and the
-// publisher, each of which writes only what is its own. What is read beside the media has locks of its own
-// or is replaced whole.
+// Channel is one running channel. It assembles the parts, each of which knows nothing of the others, and holds the one lock under
+// which they work: the switch, the feeds, the run that goes on, and the publisher. What is read beside the media has locks of its
+// own or is replaced whole. It has more fields than a part may have, since it has all the parts.
 type Channel struct {
-	shared
 	o       *Origin
+	slug    string
 	created time.Time
-	begun   time.Duration // when the channel was started, on the monotonic clock
-	hub     *hub.Hub      // the newest access units of the source and of all renditions
-	notes   *annotations
-	load    load
+	begun   time.Duration                     // when the channel was started, on the monotonic clock
+	hub     *hub.Hub                          // the newest access units of the source and of all renditions
+	changes *tap.Changes                      // of the tracks that can be read from the hub
+	notes   *publish.Annotations              // markers, and what is playing
+	picture atomic.Pointer[publish.Picture]   // the newest preview
 	extras  atomic.Pointer[map[string]string] // what the sender says of itself, for pages that know what it means
 	life    atomic.Int64                      // segment length, milliseconds
 	watched atomic.Int64                      // when somebody asked for media last, on the monotonic clock; 0: never
 
 	mu       sync.Mutex
 	settings settings.Settings
-	air      onAir
-	session  *session
-	out      *publisher
-	texts    *texts
-	numbers  *numbering
-	tracks   trackIDs
-	pair     pair
-	closed   bool
+	air      *air.Switch
+	feeds    map[*air.Feed]*Feed
+	session  *session // the run that goes on, nil for none
+	out      *publish.Publisher
+	texts    *publish.Texts
+	numbers  *publish.Numbering
+	ids      layout.TrackIDs
+	demand   tap.Demand
+	removed  bool
 	rungs    []ladder.Rung // of the ladder, without what the governor changes
 	governor govern.Governor
-	setBack  time.Duration // by how much the epoch lies before the channel's beginning, since the wall clock was set back
-	lastEnd  int64         // media time behind the last session, ticks of media.VideoTimescale
-	distance int64         // of the source's keyframes in the run before, ticks of media.VideoTimescale
-	cut      int64         // segments and units that were given up at the channel's bound
-	squeezed time.Time     // when that happened last
-	badCue   time.Time     // when a cue message came last that could not be read
-	in       meter
-	// How the last feed was, for a slate to be like it.
-	lastVideo, lastAudio media.Track
+	past     past
+	health   health
 }
 
-func newChannel(o *Origin, s settings.Settings, created time.Time, at Position) *Channel {
-	c := &Channel{o: o, created: created, settings: s, hub: hub.New(hubBytes, hubSpan(&s)), notes: &annotations{},
-		tracks: trackIDs{}, air: onAir{problems: map[settings.Input]string{}, left: map[settings.Input]time.Time{}}}
-	c.shared = shared{slug: s.Slug, now: o.Now, monotonic: o.Monotonic, images: &o.Images, picture: &atomic.Pointer[Picture]{}, archive: o.Archive, layout: &changes{}, event: func(level events.Level, kind, text, do string) {
-		o.event(events.Event{At: o.Now(), Channel: s.Slug, Level: level, Kind: kind, Text: text, Do: do})
-	}}
+// past is what a run leaves to the one that follows.
+type past struct {
+	setBack  time.Duration // by how much the epoch lies before the channel's beginning, since the wall clock was set back
+	end      int64         // media time behind the last run, ticks of media.VideoTimescale
+	distance int64         // of the source's keyframes in it, ticks of media.VideoTimescale
+	feed     status.LastFeed
+	// How the last feed was, for a slate to be like it.
+	video, audio media.Track
+}
+
+// health is what is measured of a channel.
+type health struct {
+	in       status.Meter
+	load     status.Load
+	cut      int64                     // segments and units that were given up at the channel's bound
+	squeezed time.Time                 // when that happened last
+	badCue   time.Time                 // when a cue message came last that could not be read
+	inputs   map[settings.Input]string // what keeps inputs from playing
+}
+
+func newChannel(o *Origin, s settings.Settings, created time.Time, at publish.Position) *Channel {
+	c := &Channel{o: o, slug: s.Slug, created: created, settings: s, hub: hub.New(hubBytes, hubSpan(&s)), changes: &tap.Changes{},
+		notes: &publish.Annotations{}, ids: layout.TrackIDs{}, air: air.New(s.Inputs, s.Closed), feeds: map[*air.Feed]*Feed{}}
+	c.health.inputs = map[settings.Input]string{}
 	c.begun = o.Monotonic(o.Now())
-	c.numbers = newNumbering(s.Slug, o.Keeper, at)
-	c.numbers.reincarnate(s.Aligned)
-	c.notes.setCover(s.CoverEvery)
-	c.out = newPublisher(c.shared, c.numbers, c.notes, s, created)
-	c.texts = &texts{out: c.out}
+	c.numbers = publish.NewNumbering(s.Slug, o.Keeper, at)
+	c.numbers.Reincarnate(s.Aligned)
+	c.notes.SetCover(s.CoverEvery)
+	c.out = publish.New(publish.Options{Slug: c.slug, Now: o.Now, Archive: o.Archive, Picture: &c.picture}, c.numbers, c.notes, s, created)
+	c.texts = publish.NewTexts(c.out)
 	c.life.Store(s.SegmentMillis)
 	return c
 }
 
+func (c *Channel) now() time.Time { return c.o.Now() }
+
+// event writes to the event log. It does not wait.
+func (c *Channel) event(level events.Level, kind, text, do string) {
+	c.o.event(events.Event{At: c.now(), Channel: c.slug, Level: level, Kind: kind, Text: text, Do: do})
+}
+
 // Slug returns the channel's name in addresses.
 func (c *Channel) Slug() string { return c.slug }
+
+// Created is when the channel was made.
+func (c *Channel) Created() time.Time { return c.created }
 
 // Settings returns the settings in force.
 func (c *Channel) Settings() settings.Settings {
@@ -107,44 +108,25 @@ func (c *Channel) Settings() settings.Settings {
 	return c.settings
 }
 
-// Rendition returns a rendition that has or had segments, or nil.
-func (c *Channel) Rendition(name string) *Rendition { return (*c.out.renditions.Load())[name] }
-
-// Views returns the renditions that have or had segments, by their names.
-func (c *Channel) Views() map[string]*present.View {
-	out := map[string]*present.View{}
-	for name, r := range *c.out.renditions.Load() {
-		if v := r.View(); v != nil {
-			out[name] = v
-		}
-	}
-	return out
+// Admits reports whether somebody at an address and port may send to the channel.
+func (c *Channel) Admits(remote string) bool {
+	s := c.Settings()
+	return s.Admits(remote)
 }
-
-// Extras returns what the sender says of itself, for pages that know what it means; nil of most.
-func (c *Channel) Extras() map[string]string {
-	if m := c.extras.Load(); m != nil {
-		return *m
-	}
-	return nil
-}
-
-// Picture returns the newest preview, or nil.
-func (c *Channel) Picture() *Picture { return c.picture.Load() }
 
 // Position returns where the numbering stands.
-func (c *Channel) Position() Position {
+func (c *Channel) Position() publish.Position {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	return c.positionNow()
 }
 
-func (c *Channel) positionNow() Position {
+func (c *Channel) positionNow() publish.Position {
 	next := uint64(0)
 	if c.session != nil {
-		next = c.session.clock.Next()
+		next = c.session.Clock().Next()
 	}
-	return c.numbers.now(next)
+	return c.numbers.Now(next)
 }
 
 // Apply changes the settings at the next segment boundary. Invalid ones change nothing.
@@ -156,54 +138,41 @@ func (c *Channel) Apply(s settings.Settings) error {
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.air.chosen != (settings.Input{}) && s.Rank(c.air.chosen) < 0 {
-		c.air.chosen = settings.Input{}
-	}
+	before := c.settings
 	if s.Ladder.Governor == ladder.Ungoverned {
 		c.governor.Reset()
 	}
-	ladderChanged := s.Ladder.Governor != c.settings.Ladder.Governor || s.Ladder.Planned != c.settings.Ladder.Planned || !slices.Equal(s.Ladder.Rungs, c.settings.Ladder.Rungs)
-	stepChanged := s.SegmentMillis != c.settings.SegmentMillis || s.PartMillis != c.settings.PartMillis
-	closes := s.Closed && !c.settings.Closed
 	c.settings = s
 	c.life.Store(s.SegmentMillis)
 	c.hub.Limit(hubBytes, hubSpan(&s))
-	c.notes.setCover(s.CoverEvery)
-	c.out.apply(s)
+	c.notes.SetCover(s.CoverEvery)
+	c.out.Apply(s)
 	if c.session != nil {
-		c.session.settings = s
-		if ladderChanged || stepChanged {
-			c.session.applyLadder(c.ladderFor(c.session))
+		c.session.Apply(s)
+		ladderChanged := s.Ladder.Governor != before.Ladder.Governor || s.Ladder.Planned != before.Ladder.Planned || !slices.Equal(s.Ladder.Rungs, before.Ladder.Rungs)
+		if ladderChanged || s.SegmentMillis != before.SegmentMillis || s.PartMillis != before.PartMillis {
+			c.session.ApplyLadder(c.ladderFor(&c.session.Source))
+			c.carryOut(c.session)
 		}
 	}
-	c.out.listVariants()
-	for _, f := range slices.Clone(c.air.standby) {
-		if closes || s.Rank(f.input) < 0 {
-			f.sendAway("its input was removed or closed")
-		}
-	}
-	switch f := c.air.feed; {
-	case f != nil && closes:
-		f.sendAway("the channel was closed")
-	case f != nil && s.Rank(f.input) < 0:
-		f.sendAway("its input was removed")
-	case f != nil:
-		c.promote(true) // the order may be another one
-	case closes:
-		c.out.rest()
+	c.out.List()
+	onAir := c.air.On() != nil
+	c.decide(c.air.Apply(s.Inputs, s.Closed, c.now()))
+	if !onAir && s.Closed && !before.Closed {
+		c.out.Idle()
 	}
 	return nil
 }
 
-// ladderFor returns the rungs to make for the source of a session.
-func (c *Channel) ladderFor(s *session) []ladder.Rung {
-	video, rungs := s.video, c.settings.Ladder.Rungs
+// ladderFor returns the rungs to make for a source.
+func (c *Channel) ladderFor(s *layout.Source) []ladder.Rung {
+	rungs := c.settings.Ladder.Rungs
 	if c.settings.Ladder.Planned {
-		rungs = ladder.ReadyMade(ladder.Default(video, s.main()), s.sizes())
+		rungs = ladder.ReadyMade(ladder.Default(s.Video, s.Main()), s.LayerTracks())
 	} else if c.settings.Ladder.Plan != nil {
-		rungs = ladder.Fit(rungs, video)
+		rungs = ladder.Fit(rungs, s.Video)
 	}
-	rungs = ladder.Packaged(rungs, video)
+	rungs = ladder.Packaged(rungs, s.Video)
 	if !slices.Equal(rungs, c.rungs) {
 		c.governor.Reset()
 	}
@@ -211,129 +180,19 @@ func (c *Channel) ladderFor(s *session) []ladder.Rung {
 	return c.governor.Apply(rungs)
 }
 
-// firstRendition is the first track of a channel that is a rendition: tracks of feeds have lower ids.
-const firstRendition media.TrackID = 1 << 20
-
-// trackIDs are the tracks in the channel's hub of what the worker makes, by rendition. They stay the same.
-type trackIDs map[string]media.TrackID
-
-// of returns the track of a rendition.
-func (t trackIDs) of(name string) media.TrackID {
-	id, known := t[name]
-	if !known {
-		id = firstRendition + media.TrackID(len(t))
-		t[name] = id
-	}
-	return id
-}
-
-// name returns the rendition of a track, "" when there is none.
-func (t trackIDs) name(id media.TrackID) string {
-	for name, of := range t {
-		if of == id {
-			return name
-		}
-	}
-	return ""
-}
-
-// startSession begins a run for the tracks of a feed, whose first unit came at a time. longest is the
-// longest that a picture lasted so far, in ticks of media.VideoTimescale, 0 when none was seen.
-func (c *Channel) startSession(video *media.Track, sizes, sounds []*media.Track, first time.Time, longest int64) *session {
-	c.numbers.position = c.positionNow()
-	if first.IsZero() {
-		first = c.now()
-	}
-	wanted := c.created.Add(-c.setBack)
-	if c.settings.Aligned {
-		wanted = time.Unix(0, 0).UTC() // the same on every origin
-	}
-	if !wanted.Equal(c.out.epoch) {
-		c.lastEnd = 0
-		c.numbers.reincarnate(c.settings.Aligned)
-		c.out.startAnew(wanted)
-		c.texts.reset()
-	}
-	due := ticksOf(first.Sub(wanted))
-	// Dates in playlists hold milliseconds: media times that begin on one are told exactly.
-	const milli = media.VideoTimescale / 1000
-	start := (max(due, c.lastEnd) + milli - 1) / milli * milli
-	// A window that players hold begins again with the new session's encodings.
-	if video != nil {
-		c.lastVideo = *video
-	}
-	if len(sounds) > 0 {
-		c.lastAudio = *sounds[0]
-	}
-	s := c.newSession(video, sizes, sounds, first, start, longest)
-	s.clock.SetDistance(c.distance)
-	s.lead = ticks(start - due)
-	s.feed.Lead(s.lead)
-	if gone := c.air.last.Ended; !gone.IsZero() && first.Sub(gone) > time.Duration(c.out.target)*time.Second*time.Duration(segment.Retained(c.settings.Window)) {
-		c.out.forgetTarget()
-	}
-	c.out.begin(s.clock)
-	c.texts.begin(start)
-	c.session = s
-	c.layout.tell()
-	return s
-}
-
-// endSession ends the current run, if there is one.
-func (c *Channel) endSession() {
-	s := c.session
-	if s == nil {
-		return
-	}
-	c.numbers.position = c.positionNow()
-	c.lastEnd = max(c.lastEnd, s.end, s.feed.Last()+1)
-	c.distance = s.clock.Distance()
-	c.session = nil
-	c.layout.tell()
-	c.out.end()
-	sup := s.close()
-	c.texts.settle(c.lastEnd)
-	if sup != nil {
-		time.AfterFunc(drainWait, func() { c.dismiss(s, sup) })
-		return
-	}
-	c.out.rest()
-}
-
-// dismiss publishes the last of what a worker made for a session, and ends it. It takes the channel's lock.
-func (c *Channel) dismiss(s *session, sup *worker.Supervisor) {
-	c.mu.Lock()
-	if s.sup != sup {
-		c.mu.Unlock()
-		return
-	}
-	s.flush()
-	c.out.rest()
-	c.mu.Unlock()
-	sup.Close()
-}
-
 // close ends the channel for good.
 func (c *Channel) close(reason string) {
 	c.mu.Lock()
-	c.closed = true
-	c.layout.tell()
+	c.removed = true
+	c.changes.Tell()
 	s := c.session
-	for _, f := range append(slices.Clone(c.air.standby), c.air.feed) {
-		if f != nil {
-			f.sendAway(reason)
-		}
-	}
-	var sup *worker.Supervisor
-	if s != nil {
-		sup = s.sup
-	}
+	c.decide(c.air.Remove(reason, c.now()))
 	c.mu.Unlock()
-	if sup != nil {
-		c.dismiss(s, sup)
+	if s != nil {
+		c.dismiss(s)
 	}
 	c.mu.Lock()
-	c.out.over()
+	c.out.Close()
 	c.mu.Unlock()
 	c.o.Keeper.Settle(c.slug, c.Position())
 }
@@ -344,39 +203,50 @@ func (c *Channel) Life() time.Duration {
 }
 
 // SetLastFeed tells how the newest feed before this process ended.
-func (c *Channel) SetLastFeed(f LastFeed) {
+func (c *Channel) SetLastFeed(f status.LastFeed) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.air.last.Ended.IsZero() {
-		c.air.last = f
+	if c.past.feed.Ended.IsZero() {
+		c.past.feed = f
+		c.air.SetLast(f.Ended)
 	}
 }
 
+// Rendition returns a rendition that has or had segments, or nil.
+func (c *Channel) Rendition(name string) *publish.Rendition { return c.out.Rendition(name) }
+
+// Views returns the renditions that have or had segments, by their names.
+func (c *Channel) Views() map[string]*present.View { return c.out.Views() }
+
+// Extras returns what the sender says of itself, for pages that know what it means; nil of most.
+func (c *Channel) Extras() map[string]string {
+	if m := c.extras.Load(); m != nil {
+		return *m
+	}
+	return nil
+}
+
+// Picture returns the newest preview, or nil.
+func (c *Channel) Picture() *publish.Picture { return c.picture.Load() }
+
 // Playable reports whether there is something to play, of now or of before.
-func (c *Channel) Playable() bool { return c.out.documents.Load() != nil }
+func (c *Channel) Playable() bool { return c.out.Playable() }
 
 // Offered names the rungs that viewers can choose now.
 func (c *Channel) Offered() []string {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	var out []string
-	for _, o := range c.out.shown {
-		name := o.Name
-		if o.Video == nil {
-			name = o.SoundName
-		}
-		if !slices.Contains(out, name) {
-			out = append(out, name)
-		}
-	}
-	return out
+	return c.out.Offered()
 }
 
-// Created is when the channel was made.
-func (c *Channel) Created() time.Time { return c.created }
+// Epoch is the wall clock at media time 0.
+func (c *Channel) Epoch() time.Time {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.out.Epoch()
+}
 
-// Lets reports whether somebody at an address and port may send to the channel.
-func (c *Channel) Lets(remote string) bool {
-	s := c.Settings()
-	return s.Admits(remote)
+// retained is for how long a window holds what left its playlist.
+func retained(target int64, window int) time.Duration {
+	return time.Duration(target) * time.Second * time.Duration(segment.Retained(window))
 }

@@ -18,6 +18,7 @@ import (
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/origin/publish"
 	"metaplasis/internal/protocol/rtmp"
 	"metaplasis/internal/settings"
 )
@@ -84,7 +85,7 @@ func TestSourceThatNobodyDecodesPassesThrough(t *testing.T) {
 	f := make1(t, "lossless")
 	r.pour("start-line", f.Configs, f.Media)
 	r.eventually("segments of the source", func() bool { return segments(c, "source") > 2 })
-	assert.Contains(t, problems(c), "The rung low is not made: the source cannot be coded anew, since no decoder here reads lossless coding")
+	assert.Contains(t, problems(c), "The rung low is not made: the source cannot be re-encoded, since no decoder here reads lossless coding")
 	assert.Zero(t, segments(c, "low"))
 	r.eventually("a playlist without it", func() bool {
 		code, b := r.get("/start-line/index.m3u8")
@@ -173,7 +174,7 @@ func TestFeedFasterThanRealTimeIsHeld(t *testing.T) {
 	now := &handClock{now: time.Now()}
 	o := origin.New(origin.Options{Keeper: keep, Gate: keep, Worker: func() *exec.Cmd { return exec.Command("false") }, Now: now.Now})
 	defer o.Close()
-	c, err := o.Add(settings.Settings{Slug: "booth"}, now.Now(), origin.Position{})
+	c, err := o.Add(settings.Settings{Slug: "booth"}, now.Now(), publish.Position{})
 	require.NoError(t, err)
 	config := []byte{0x11, 0x90}
 	frames := func(f *origin.Feed, from int64) (sent int64, paced time.Duration) {

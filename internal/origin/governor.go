@@ -13,25 +13,19 @@ import (
 	"metaplasis/internal/events"
 )
 
-// GovernorStatus is what the governor has changed of a channel's ladder.
-type GovernorStatus struct {
-	Mode  ladder.Governor `json:"mode"`
-	Steps []govern.Step   `json:"steps"` // in force, in the order in which they were taken
-}
-
 // worked is how the channel's worker does, and of what source; false while nothing is known. It needs the channel's lock.
 func (c *Channel) worked(idle int64) (load govern.Load, video *media.Track, known bool) {
-	if c.session == nil || c.session.video == nil {
+	if c.session == nil || c.session.Video == nil {
 		return load, nil, false
 	}
-	l := c.load.read()
-	load = govern.Load{Busiest: l.busy, Lag: l.now.LagMillis, Dropping: l.dropping, Idle: idle, Encoding: map[string]int64{}}
-	for _, n := range l.nodes {
+	l := &c.health.load
+	load = govern.Load{Busiest: l.Busy, Lag: l.Now.LagMillis, Dropping: l.Dropping, Idle: idle, Encoding: map[string]int64{}}
+	for _, n := range l.Nodes {
 		if n.Kind == transcode.EncodePictures {
 			load.Encoding[n.Rendition] = n.Load
 		}
 	}
-	return load, c.session.video, l.known
+	return load, c.session.Video, l.Known
 }
 
 // see tells the order of the channels how this one does.
@@ -84,14 +78,14 @@ func (c *Channel) govern(idle int64, turn govern.Turn) {
 	}
 	load.Turn = turn
 	c.governor.Raise = mode == ladder.GovernorRaise
-	step, back := c.governor.Look(c.monotonic(c.now())-c.begun, load, c.rungs)
+	step, back := c.governor.Look(c.o.Monotonic(c.now())-c.begun, load, c.rungs)
 	if step == nil {
 		return
 	}
 	if load.Yield && !back {
 		text := fmt.Sprintf("The machine is short for a channel of a higher priority: %s.", step)
 		c.o.event(events.Event{At: c.now(), Channel: c.slug, Level: events.Warning, Kind: "governor", Text: text, Like: text})
-		c.session.applyLadder(c.governor.Apply(c.rungs))
+		c.applyGoverned()
 		return
 	}
 	text := fmt.Sprintf("The machine is short (%d.%d %% of the pictures left out, %d ms behind): %s.", load.Dropping/10, load.Dropping%10, load.Lag, step)
@@ -102,7 +96,13 @@ func (c *Channel) govern(idle int64, turn govern.Turn) {
 		text, level = fmt.Sprintf("There is room: %s.", step), events.Info
 	}
 	c.o.event(events.Event{At: c.now(), Channel: c.slug, Level: level, Kind: "governor", Text: text, Like: text})
-	c.session.applyLadder(c.governor.Apply(c.rungs))
+	c.applyGoverned()
+}
+
+// applyGoverned lets the run take the ladder as the governor leaves it.
+func (c *Channel) applyGoverned() {
+	c.session.ApplyLadder(c.governor.Apply(c.rungs))
+	c.carryOut(c.session)
 }
 
 // machineLoad measures how much of the machine nobody uses.

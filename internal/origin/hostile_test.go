@@ -12,20 +12,20 @@ import (
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/events"
-	"metaplasis/internal/onward"
+	"metaplasis/internal/origin/publish"
 	"metaplasis/internal/settings"
 )
 
 // nobody keeps nothing and lets everybody in.
 type nobody struct{ events chan events.Event }
 
-func (nobody) Reserve(_ string, _ Position, stored func()) { go stored() }
-func (nobody) Settle(string, Position)                     {}
-func (nobody) Marked(string, Marker)                       {}
-func (nobody) NewFeed() int64                              { return 1 }
-func (nobody) Feed(FeedRecord)                             {}
-func (nobody) Admit(contribution.Sender) (Grant, error)    { return Grant{Key: 1}, nil }
-func (nobody) AskAdmission(contribution.Sender) error      { return nil }
+func (nobody) Reserve(_ string, _ publish.Position, stored func()) { go stored() }
+func (nobody) Settle(string, publish.Position)                     {}
+func (nobody) Marked(string, publish.Marker)                       {}
+func (nobody) NewFeed() int64                                      { return 1 }
+func (nobody) Feed(FeedRecord)                                     {}
+func (nobody) Admit(contribution.Sender) (Grant, error)            { return Grant{Key: 1}, nil }
+func (nobody) AskAdmission(contribution.Sender) error              { return nil }
 func (n nobody) Event(e events.Event) {
 	select {
 	case n.events <- e:
@@ -66,7 +66,7 @@ func aired(t *testing.T) (*set, *Channel, *Feed, nobody) {
 	clock, keep := &set{}, nobody{make(chan events.Event, 100)}
 	o := New(Options{Keeper: keep, Gate: keep, Burst: -1, Now: clock.now, Monotonic: clock.elapsed})
 	t.Cleanup(o.Close)
-	c, err := o.Add(settings.Settings{Slug: "booth", Packaging: settings.Packaging{SegmentMillis: 2000}, Ladder: ladder.Ladder{Planned: true}}, zero.Add(-time.Hour), Position{})
+	c, err := o.Add(settings.Settings{Slug: "booth", Packaging: settings.Packaging{SegmentMillis: 2000}, Ladder: ladder.Ladder{Planned: true}}, zero.Add(-time.Hour), publish.Position{})
 	require.NoError(t, err)
 	f, err := o.Open(contribution.Sender{Channel: "booth", Key: "key", Protocol: "test", Remote: "192.0.2.1:5000"})
 	require.NoError(t, err)
@@ -131,7 +131,7 @@ func TestTheClockIsSet(t *testing.T) {
 		}
 		assert.Equal(t, want, told(), "set by %v", by)
 	}
-	assert.Less(t, c.monotonic(c.now()), 2*time.Minute, "what is counted of time is not the wall clock's")
+	assert.Less(t, c.o.Monotonic(c.now()), 2*time.Minute, "what is counted of time is not the wall clock's")
 }
 
 // Sound that takes more than all that may wait, before the first picture.
@@ -145,11 +145,4 @@ func TestSoundThatIsTooLargeForItsWaiting(t *testing.T) {
 		clock.pass(400 * time.Millisecond)
 	}
 	f.End("over")
-}
-
-// Who can take VP8 alone has nothing coded, since it could not be sent it.
-func TestNothingIsCodedForWhoCannotTakeIt(t *testing.T) {
-	c := &Channel{session: &session{video: &media.Track{Kind: media.Video, Codec: media.HEVC}}}
-	c.pair.want(c, &onward.Real{Video: []media.Codec{media.VP8}}, lines{})
-	assert.False(t, c.pair.video)
 }

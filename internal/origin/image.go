@@ -8,19 +8,14 @@ import (
 	"sync"
 
 	"metaplasis/internal/core/ladder"
+	"metaplasis/internal/origin/layout"
 	"metaplasis/internal/settings"
 )
-
-// Image is a picture file for logos and slates.
-type Image struct {
-	Digest string // of the file
-	File   []byte // PNG
-}
 
 // Images are those that channels may use, by name. They stay in memory, so that media waits for nothing else.
 type Images struct {
 	mu     sync.RWMutex
-	byName map[string]Image
+	byName map[string]layout.Image
 }
 
 // Set adds an image, or replaces it.
@@ -29,9 +24,9 @@ func (i *Images) Set(name string, file []byte) {
 	i.mu.Lock()
 	defer i.mu.Unlock()
 	if i.byName == nil {
-		i.byName = map[string]Image{}
+		i.byName = map[string]layout.Image{}
 	}
-	i.byName[name] = Image{hex.EncodeToString(sum[:8]), file}
+	i.byName[name] = layout.Image{Digest: hex.EncodeToString(sum[:8]), File: file}
 }
 
 // Remove takes an image away.
@@ -42,7 +37,7 @@ func (i *Images) Remove(name string) {
 }
 
 // Get returns an image.
-func (i *Images) Get(name string) (Image, bool) {
+func (i *Images) Get(name string) (layout.Image, bool) {
 	i.mu.RLock()
 	defer i.mu.RUnlock()
 	img, ok := i.byName[name]

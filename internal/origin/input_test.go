@@ -10,6 +10,7 @@ import (
 
 	"metaplasis/internal/contribution"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/origin/publish"
 	"metaplasis/internal/settings"
 )
 
@@ -19,7 +20,7 @@ func TestSeveralSenders(t *testing.T) {
 	keep := &memory{}
 	o := origin.New(origin.Options{Keeper: keep, Gate: keep, Now: clock.Now, Worker: func() *exec.Cmd { return exec.Command("false") }})
 	defer o.Close()
-	ch, err := o.Add(settings.Settings{Slug: "line", Inputs: []settings.Input{{Kind: "sender"}, {Kind: "sender", Name: "backup"}}, Access: settings.Access{SenderNetworks: "192.0.2.0/24, 2001:db8::1"}}, clock.now, origin.Position{})
+	ch, err := o.Add(settings.Settings{Slug: "line", Inputs: []settings.Input{{Kind: "sender"}, {Kind: "sender", Name: "backup"}}, Access: settings.Access{SenderNetworks: "192.0.2.0/24, 2001:db8::1"}}, clock.now, publish.Position{})
 	require.NoError(t, err)
 	open := func(key, remote string) (*origin.Feed, error) {
 		return o.Open(contribution.Sender{Channel: "line", Key: key, Protocol: "TEST", Remote: remote})

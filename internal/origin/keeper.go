@@ -5,15 +5,9 @@ import (
 
 	"metaplasis/internal/contribution"
 	"metaplasis/internal/core/media"
-	"metaplasis/internal/core/segment"
 	"metaplasis/internal/events"
+	"metaplasis/internal/origin/publish"
 )
-
-// Position is where a channel's numbering stands. It survives restarts.
-type Position struct {
-	NextMSN         uint64 // no segment below it may be made any more
-	Discontinuities uint64 // before that segment
-}
 
 // FeedRecord is what is kept of one contribution connection.
 type FeedRecord struct {
@@ -29,18 +23,16 @@ type FeedRecord struct {
 
 // Keeper stores what must outlive the process, beside the media: its methods never wait.
 type Keeper interface {
-	// Reserve makes sure that after a crash numbering goes on at p or later, and calls stored when
-	// that is so.
-	Reserve(channel string, p Position, stored func())
+	publish.Reserver
 	// Settle stores the exact numbering of a channel that was closed in good order.
-	Settle(channel string, p Position)
+	Settle(channel string, p publish.Position)
 	Event(events.Event)
 	// NewFeed returns an id for a feed, greater than all before.
 	NewFeed() int64
 	// Feed stores a feed as it is now: begun, with its tracks, or ended.
 	Feed(FeedRecord)
 	// Marked stores a marker of a channel, or what was learnt of it since.
-	Marked(channel string, m Marker)
+	Marked(channel string, m publish.Marker)
 }
 
 // Grant is what a contribution key allows.
@@ -49,12 +41,6 @@ type Grant struct {
 	Input    string    // the name of the input for senders that it leads to; "" for any
 	Protocol string    // the only protocol that it is for, such as SRT; "" for any
 	Expires  time.Time // zero for never
-}
-
-// Archive keeps what was on air. It does not wait.
-type Archive interface {
-	// Keep takes a whole segment of a rendition, or a gap. sound names the rendition of sound that goes with pictures.
-	Keep(channel, rendition, sound string, epoch time.Time, s *segment.Segment)
 }
 
 // Gate decides whether a sender may contribute to a channel.

@@ -4,26 +4,12 @@ import (
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
+	"metaplasis/internal/origin/intake"
+	"metaplasis/internal/origin/layout"
+	"metaplasis/internal/origin/publish"
+	"metaplasis/internal/origin/run"
 	"metaplasis/internal/settings"
 )
-
-// What a rendition's bitrate is taken for when its memory is bounded. A source above it plays, but its
-// segments leave memory before their time, which is told.
-const (
-	//limit:bits a second that memory is planned for | each channel | the open segment is closed early
-	maxSourceBitrate = 40_000_000
-	//limit:bits a second of sound that memory is planned for | each channel | the open segment is closed early
-	maxSoundBitrate = 512_000
-)
-
-// budget is how many bytes a rendition's segments may take at a bitrate.
-func budget(s *settings.Settings, bitrate int64) int64 {
-	const least = 4 << 20
-	return bitrate/8*s.SegmentMillis/1000*int64(segment.Retained(s.Window))*9/8 + least
-}
-
-// openShare is how much of that the open segment may take beside.
-func openShare(budget int64) int64 { return min(max(budget/3, 4<<20), segment.MaxSegmentBytes) }
 
 // MemoryBound is the most that a channel with these settings can take in memory, in bytes, with every wrapping made, a
 // cover of the largest size, and all its queues full. others is how many tracks of sound there are beside
@@ -31,33 +17,33 @@ func openShare(budget int64) int64 { return min(max(budget/3, 4<<20), segment.Ma
 func MemoryBound(s *settings.Settings, rungs []ladder.Rung, others int) int64 {
 	var media int64
 	add := func(bitrate int64) {
-		b := budget(s, bitrate)
-		media += b + openShare(b)
+		b := layout.Budget(s, bitrate)
+		media += b + layout.OpenShare(b)
 	}
 	sounds := map[string]bool{}
 	for _, r := range rungs {
 		r = r.WithDefaults()
 		if r.Source {
-			add(maxSourceBitrate)
+			add(layout.SourceBitrate)
 		} else {
 			add(r.Peak * 3 / 2)
 		}
 		if name := r.AudioName(); !sounds[name] {
 			sounds[name] = true
-			add(maxSoundBitrate)
+			add(layout.SoundBitrate)
 		}
 	}
 	for range others {
-		add(maxSoundBitrate)
+		add(layout.SoundBitrate)
 	}
 	total := media + media*3/10 // keyframes alone, once somebody has asked for them
 	if s.TS {
 		total += media * 6 / 5 // the same in transport streams and packed audio
 	}
 	covers := int64(segment.Retained(s.Window)/max(s.CoverEvery, 1) + 1)
-	text := int64(maxTexts) * textBytes * int64(segment.Retained(s.Window))
-	queues := int64(maxEarlyBytes + maxHeldBytes + maxCaptionBytes + hubBytes)
-	return total + covers*maxCover*int64(len(rungs)) + queues + text
+	text := int64(publish.MaxTexts) * publish.TextBytes * int64(segment.Retained(s.Window))
+	queues := int64(intake.MaxEarlyBytes + run.MaxHeldBytes + run.MaxCaptionBytes + hubBytes)
+	return total + covers*publish.MaxCover*int64(len(rungs)) + queues + text
 }
 
 // hubBytes bounds what a channel's hub holds, beside its span of media time.

@@ -15,6 +15,8 @@ import (
 
 	"metaplasis/internal/core/govern"
 	"metaplasis/internal/events"
+	"metaplasis/internal/origin/air"
+	"metaplasis/internal/origin/publish"
 	"metaplasis/internal/settings"
 )
 
@@ -22,7 +24,7 @@ import (
 type Options struct {
 	Keeper  Keeper
 	Gate    Gate
-	Archive Archive          // keeps what was on air; nil: nobody
+	Archive publish.Archive  // keeps what was on air; nil: nobody
 	Worker  func() *exec.Cmd // makes the command line of a worker process
 	Logger  *slog.Logger
 	Now     func() time.Time // the wall clock; nil is time.Now
@@ -47,15 +49,15 @@ type Origin struct {
 
 // Errors that callers tell apart.
 var (
-	ErrUnknownChannel = errors.New("no such channel")
+	ErrUnknownChannel = air.ErrRemoved
 	ErrExists         = errors.New("the channel exists already")
 	ErrBadKey         = errors.New("the key does not open this channel")
 	ErrUnchecked      = errors.New("the key cannot be checked now")
 	ErrManyKeys       = errors.New("too many unknown keys come at a time")
-	ErrTaken          = errors.New("the channel has a sender already")
-	ErrNoInput        = errors.New("the channel has no such input")
+	ErrTaken          = air.ErrTaken
+	ErrNoInput        = air.ErrNoInput
 	ErrNotAllowed     = errors.New("the sender's address is not let in")
-	ErrEnded          = errors.New("the channel is closed")
+	ErrEnded          = air.ErrClosed
 )
 
 // New makes an origin without channels.
@@ -109,7 +111,7 @@ func (o *Origin) tick() {
 }
 
 // Add starts a channel. created is its epoch, the wall clock at media time 0.
-func (o *Origin) Add(s settings.Settings, created time.Time, at Position) (*Channel, error) {
+func (o *Origin) Add(s settings.Settings, created time.Time, at publish.Position) (*Channel, error) {
 	s = s.WithDefaults()
 	if p := s.Check(); len(p) > 0 {
 		return nil, &settings.InvalidError{Problems: p}

@@ -31,6 +31,8 @@ import (
 	"metaplasis/internal/delivery"
 	"metaplasis/internal/events"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/origin/publish"
+	"metaplasis/internal/origin/status"
 	"metaplasis/internal/protocol/rtmp"
 	"metaplasis/internal/settings"
 	"metaplasis/internal/worker"
@@ -54,25 +56,25 @@ func TestMain(m *testing.M) {
 type memory struct {
 	mu       sync.Mutex
 	events   []events.Event
-	position map[string]origin.Position
+	position map[string]publish.Position
 	ended    []string
 }
 
-func (m *memory) Reserve(c string, p origin.Position, stored func()) {
+func (m *memory) Reserve(c string, p publish.Position, stored func()) {
 	m.Settle(c, p)
 	go stored()
 }
 
-func (m *memory) Settle(c string, p origin.Position) {
+func (m *memory) Settle(c string, p publish.Position) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if m.position == nil {
-		m.position = map[string]origin.Position{}
+		m.position = map[string]publish.Position{}
 	}
 	m.position[c] = p
 }
 
-func (m *memory) Marked(string, origin.Marker) {}
+func (m *memory) Marked(string, publish.Marker) {}
 
 func (m *memory) Event(e events.Event) {
 	m.mu.Lock()
@@ -147,7 +149,7 @@ func newRig(t *testing.T) *rig {
 }
 
 func (r *rig) channel(s settings.Settings) *origin.Channel {
-	c, err := r.o.Add(s, time.Now(), origin.Position{})
+	c, err := r.o.Add(s, time.Now(), publish.Position{})
 	require.NoError(r.t, err)
 	return c
 }
@@ -379,7 +381,7 @@ func TestSilentSenderLosesItsChannelToTheNext(t *testing.T) {
 	keep := &memory{}
 	o := origin.New(origin.Options{Keeper: keep, Gate: keep, Worker: func() *exec.Cmd { return exec.Command("false") }, Now: now.Now})
 	defer o.Close()
-	_, err := o.Add(settings.Settings{Slug: "start-line"}, now.Now(), origin.Position{})
+	_, err := o.Add(settings.Settings{Slug: "start-line"}, now.Now(), publish.Position{})
 	require.NoError(t, err)
 	first, err := o.Open(contribution.Sender{Channel: "start-line", Key: "right", Protocol: "TEST", Remote: "a"})
 	require.NoError(t, err)
@@ -394,7 +396,7 @@ func TestSilentSenderLosesItsChannelToTheNext(t *testing.T) {
 	_, err = o.Open(contribution.Sender{Channel: "nowhere", Key: "right", Protocol: "TEST", Remote: "c"})
 	assert.ErrorIs(t, err, origin.ErrUnknownChannel)
 	second.End("test")
-	assert.Equal(t, origin.Waiting, o.Channel("start-line").Status().State)
+	assert.Equal(t, status.Waiting, o.Channel("start-line").Status().State)
 	assert.NoError(t, o.Remove("start-line"))
 	assert.ErrorIs(t, o.Remove("start-line"), origin.ErrUnknownChannel)
 }
@@ -402,7 +404,7 @@ func TestSilentSenderLosesItsChannelToTheNext(t *testing.T) {
 func TestSettingsAreAppliedWholeOrNotAtAll(t *testing.T) {
 	r := newRig(t)
 	c := r.channel(settings.Settings{Slug: "start-line", Title: "before"})
-	_, err := r.o.Add(settings.Settings{Slug: "start-line"}, time.Now(), origin.Position{})
+	_, err := r.o.Add(settings.Settings{Slug: "start-line"}, time.Now(), publish.Position{})
 	assert.ErrorIs(t, err, origin.ErrExists)
 	s := c.Settings()
 	s.Title, s.Window = "after", 2

@@ -15,6 +15,7 @@ import (
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/origin/publish"
 	"metaplasis/internal/settings"
 )
 
@@ -37,7 +38,7 @@ func newSizes(t *testing.T, l ladder.Ladder) *sizes {
 	o := origin.New(origin.Options{Keeper: s.keep, Gate: s.keep, Worker: func() *exec.Cmd { return exec.Command("false") }, Now: s.now.Now})
 	t.Cleanup(o.Close)
 	var err error
-	s.c, err = o.Add(settings.Settings{Slug: "sizes", Ladder: l}, s.now.Now(), origin.Position{})
+	s.c, err = o.Add(settings.Settings{Slug: "sizes", Ladder: l}, s.now.Now(), publish.Position{})
 	require.NoError(t, err)
 	var track media.Track
 	track, s.units, s.stamps = h264(t, 0)

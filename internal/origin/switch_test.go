@@ -17,6 +17,7 @@ import (
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/events"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/origin/publish"
 	"metaplasis/internal/settings"
 )
 
@@ -66,7 +67,7 @@ func TestSwitch(t *testing.T) {
 			o := origin.New(origin.Options{Keeper: keep, Gate: keep, Now: clock.Now,
 				Worker: func() *exec.Cmd { return exec.Command("false") }})
 			defer o.Close()
-			ch, err := o.Add(settings.Settings{Slug: "line", Inputs: []settings.Input{c.first, c.second}}, clock.now, origin.Position{})
+			ch, err := o.Add(settings.Settings{Slug: "line", Inputs: []settings.Input{c.first, c.second}}, clock.now, publish.Position{})
 			require.NoError(t, err)
 			open := func(in settings.Input) (*origin.Feed, error) {
 				if in.Kind == settings.InputFile {
@@ -110,7 +111,7 @@ func TestALiveFeedStandsBy(t *testing.T) {
 	o := origin.New(origin.Options{Keeper: keep, Gate: keep, Now: clock.Now, Worker: func() *exec.Cmd { return exec.Command("false") }})
 	defer o.Close()
 	file := settings.Input{Kind: settings.InputFile, File: "a.flv"}
-	ch, err := o.Add(settings.Settings{Slug: "line", Inputs: []settings.Input{file, {Kind: settings.InputSender}}}, clock.now, origin.Position{})
+	ch, err := o.Add(settings.Settings{Slug: "line", Inputs: []settings.Input{file, {Kind: settings.InputSender}}}, clock.now, publish.Position{})
 	require.NoError(t, err)
 	playing, err := o.OpenPlayer("line", file)
 	require.NoError(t, err)
@@ -129,7 +130,7 @@ func TestFilesWait(t *testing.T) {
 		Worker: func() *exec.Cmd { return exec.Command("false") }})
 	defer o.Close()
 	set := settings.Settings{Slug: "line", Inputs: []settings.Input{{Kind: settings.InputSender}, {Kind: settings.InputFile, File: "a.flv"}}}
-	ch, err := o.Add(set, clock.now, origin.Position{})
+	ch, err := o.Add(set, clock.now, publish.Position{})
 	require.NoError(t, err)
 	assert.True(t, ch.Vacant(settings.Input{Kind: settings.InputFile, File: "a.flv"}), "nobody was ever here")
 	f, err := o.Open(contribution.Sender{Channel: "line", Key: "right", Protocol: "TEST", Remote: "192.0.2.1:1"})
@@ -171,7 +172,7 @@ func TestSwitchByHand(t *testing.T) {
 		Worker: func() *exec.Cmd { return exec.Command("false") }})
 	defer o.Close()
 	sender, file := settings.Input{Kind: settings.InputSender}, settings.Input{Kind: settings.InputFile, File: "a.flv"}
-	ch, err := o.Add(settings.Settings{Slug: "line", Inputs: []settings.Input{sender, file}}, clock.now, origin.Position{})
+	ch, err := o.Add(settings.Settings{Slug: "line", Inputs: []settings.Input{sender, file}}, clock.now, publish.Position{})
 	require.NoError(t, err)
 	onAir := func() string {
 		for _, in := range ch.Status().Inputs {
@@ -232,7 +233,7 @@ func TestASilentSenderLosesItsPlace(t *testing.T) {
 		Worker: func() *exec.Cmd { return exec.Command("false") }})
 	defer o.Close()
 	sender, file := settings.Input{Kind: settings.InputSender}, settings.Input{Kind: settings.InputFile, File: "a.flv"}
-	ch, err := o.Add(settings.Settings{Slug: "line", Inputs: []settings.Input{sender, file}}, clock.now, origin.Position{})
+	ch, err := o.Add(settings.Settings{Slug: "line", Inputs: []settings.Input{sender, file}}, clock.now, publish.Position{})
 	require.NoError(t, err)
 	onAir := func() string {
 		for _, in := range ch.Status().Inputs {
@@ -309,7 +310,7 @@ func TestAPreferredSenderWaitsForItsPicture(t *testing.T) {
 	o := origin.New(origin.Options{Keeper: keep, Gate: keep, Now: clock.Now, Worker: func() *exec.Cmd { return exec.Command("false") }})
 	defer o.Close()
 	ch, err := o.Add(settings.Settings{Slug: "line", Inputs: []settings.Input{{Kind: settings.InputAddress, Address: "srt://192.0.2.7:7000"}, {Kind: settings.InputSender}},
-		Ladder: ladder.Ladder{Rungs: []ladder.Rung{{Name: "source", On: true, Source: true}}}}, clock.now, origin.Position{})
+		Ladder: ladder.Ladder{Rungs: []ladder.Rung{{Name: "source", On: true, Source: true}}}}, clock.now, publish.Position{})
 	require.NoError(t, err)
 	onAir := func() []bool {
 		list := ch.Status().Inputs
@@ -365,7 +366,7 @@ func TestEveryPairOfStates(t *testing.T) {
 					keep := &memory{}
 					o := origin.New(origin.Options{Keeper: keep, Gate: keep, Now: clock.Now, Worker: func() *exec.Cmd { return exec.Command("false") }})
 					defer o.Close()
-					ch, err := o.Add(settings.Settings{Slug: "line", Inputs: inputs[:], Ladder: ladder.Ladder{Rungs: []ladder.Rung{{Name: "source", On: true, Source: true}}}}, clock.now, origin.Position{})
+					ch, err := o.Add(settings.Settings{Slug: "line", Inputs: inputs[:], Ladder: ladder.Ladder{Rungs: []ladder.Rung{{Name: "source", On: true, Source: true}}}}, clock.now, publish.Position{})
 					require.NoError(t, err)
 					state := [2]string{one, other}
 					var feeds [2]*origin.Feed
@@ -438,7 +439,7 @@ func TestALossyLineLosesItsPlace(t *testing.T) {
 	o := origin.New(origin.Options{Keeper: keep, Gate: keep, Now: clock.Now, Worker: func() *exec.Cmd { return exec.Command("false") }})
 	defer o.Close()
 	inputs := []settings.Input{{Kind: settings.InputAddress, Address: "rtp://0.0.0.0:5004"}, {Kind: settings.InputAddress, Address: "rtp://0.0.0.0:5006"}}
-	ch, err := o.Add(settings.Settings{Slug: "line", Inputs: inputs, Switching: settings.Switching{LossySeconds: 5}, Ladder: ladder.Ladder{Rungs: []ladder.Rung{{Name: "source", On: true, Source: true}}}}, clock.now, origin.Position{})
+	ch, err := o.Add(settings.Settings{Slug: "line", Inputs: inputs, Switching: settings.Switching{LossySeconds: 5}, Ladder: ladder.Ladder{Rungs: []ladder.Rung{{Name: "source", On: true, Source: true}}}}, clock.now, publish.Position{})
 	require.NoError(t, err)
 	video := media.Track{ID: 1, Kind: media.Video, Codec: media.H264, CodecName: "avc1.42c01e", Timescale: 90000, Config: []byte{1}, Width: 640, Height: 360, FrameRate: media.Rational{Num: 30, Den: 1}, Undecodable: "this test"}
 	var feeds [2]*origin.Feed

@@ -11,13 +11,13 @@ import (
 // Slate is how a slate of the channel is to be: as its last feed was. It reports false when there is no such image.
 func (c *Channel) Slate(image string) (r slate.Request, ok bool) {
 	c.mu.Lock()
-	r = slate.Request{Title: c.settings.Title, Width: c.lastVideo.Width, Height: c.lastVideo.Height, FrameRate: c.lastVideo.FrameRate,
-		SampleRate: c.lastAudio.SampleRate, Channels: c.lastAudio.Channels}
+	r = slate.Request{Title: c.settings.Title, Width: c.past.video.Width, Height: c.past.video.Height, FrameRate: c.past.video.FrameRate,
+		SampleRate: c.past.audio.SampleRate, Channels: c.past.audio.Channels}
 	c.mu.Unlock()
 	if image == "" {
 		return r, true
 	}
-	img, ok := c.images.Get(image)
+	img, ok := c.o.Images.Get(image)
 	r.Image = img.File
 	return r, ok
 }
@@ -26,11 +26,11 @@ func (c *Channel) Slate(image string) (r slate.Request, ok bool) {
 // without any.
 func (c *Channel) Recent(bytes int) (t *media.Track, units []media.AccessUnit) {
 	c.mu.Lock()
-	if c.session == nil || c.session.video == nil {
+	if c.session == nil || c.session.Video == nil {
 		c.mu.Unlock()
 		return nil, nil
 	}
-	id := c.session.video.ID
+	id := c.session.Video.ID
 	c.mu.Unlock()
 	r := c.hub.NewReader(hub.Oldest, id)
 	batch := make([]hub.Unit, 64)
@@ -61,13 +61,13 @@ func (c *Channel) Recent(bytes int) (t *media.Track, units []media.AccessUnit) {
 func (c *Channel) Coded(rungs []ladder.Rung) (out []transcode.Rung) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.session == nil || c.session.video == nil {
+	if c.session == nil || c.session.Video == nil {
 		return nil
 	}
 	for _, r := range rungs {
 		r = r.WithDefaults()
 		r.Picture.Label, r.Picture.Clock, r.Picture.Logo = false, ladder.NoClock, ladder.Logo{}
-		out = append(out, c.session.coded(&r))
+		out = append(out, c.session.Encoded(&r))
 	}
 	return out
 }

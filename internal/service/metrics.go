@@ -10,6 +10,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"metaplasis/internal/origin"
+	"metaplasis/internal/origin/status"
 )
 
 // metrics are what a monitoring system reads at /metrics.
@@ -145,7 +146,7 @@ func (c *channelMetrics) Collect(ch chan<- prometheus.Metric) {
 	for _, channel := range c.o.Channels() {
 		st := channel.Status()
 		live := 0.0
-		if st.State == origin.Live || st.State == origin.Degraded {
+		if st.State == status.Live || st.State == status.Degraded {
 			live = 1
 		}
 		gauge(descLive, live, st.Slug)

@@ -70,7 +70,7 @@ func (s sources) Open(src source.Source, protocol, remote string, silence time.D
 
 func (s sources) Lets(channel, remote string) bool {
 	c := s.o.Channel(channel)
-	return c != nil && c.Lets(remote)
+	return c != nil && c.Admits(remote)
 }
 
 func (s sources) Problem(src source.Source, text string) {

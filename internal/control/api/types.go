@@ -9,7 +9,7 @@ import (
 	"metaplasis/internal/core/trial"
 	"metaplasis/internal/hooks"
 	"metaplasis/internal/onward/relay"
-	"metaplasis/internal/origin"
+	"metaplasis/internal/origin/status"
 	"metaplasis/internal/protocol/studio"
 	"metaplasis/internal/settings"
 )
@@ -86,7 +86,7 @@ type Channel struct {
 	Settings  settings.Settings `json:"settings"`
 	Revision  uint64            `json:"revision"` // of the settings; a change that names it is refused when they have changed since
 	Created   time.Time         `json:"created"`
-	Status    origin.Status     `json:"status"`
+	Status    status.Status     `json:"status"`
 	Addresses Addresses         `json:"addresses"`
 }
 
@@ -115,7 +115,7 @@ type Addresses struct {
 type Listed struct {
 	Channel string       `json:"channel"`
 	Title   string       `json:"title"`
-	State   origin.State `json:"state"`
+	State   status.State `json:"state"`
 	Watch   string       `json:"watch"`
 	Picture string       `json:"picture"`
 }
@@ -333,7 +333,7 @@ type Studio struct {
 // Public is what a viewer's page may know of a channel.
 type Public struct {
 	Title string       `json:"title"`
-	State origin.State `json:"state"`
+	State status.State `json:"state"`
 	Rungs []string     `json:"rungs,omitempty"` // that can be chosen now
 	// Ended is when the last sender left, while there is none.
 	Ended *time.Time `json:"ended,omitempty"`

@@ -20,6 +20,8 @@ import (
 	"metaplasis/internal/hooks"
 	"metaplasis/internal/library"
 	"metaplasis/internal/origin"
+	"metaplasis/internal/origin/publish"
+	"metaplasis/internal/origin/status"
 	"metaplasis/internal/settings"
 	"metaplasis/internal/store"
 )
@@ -172,23 +174,23 @@ func (c *Client) RemoveChannel(ctx context.Context, slug string) error {
 }
 
 // Markers lists a channel's markers.
-func (c *Client) Markers(ctx context.Context, slug string) ([]origin.Marker, error) {
-	return call[[]origin.Marker](ctx, c, "GET", "/channels/"+seg(slug)+"/markers", nil)
+func (c *Client) Markers(ctx context.Context, slug string) ([]publish.Marker, error) {
+	return call[[]publish.Marker](ctx, c, "GET", "/channels/"+seg(slug)+"/markers", nil)
 }
 
 // Mark sets a marker.
-func (c *Client) Mark(ctx context.Context, slug string, m api.NewMarker) (origin.Marker, error) {
-	return call[origin.Marker](ctx, c, "POST", "/channels/"+seg(slug)+"/markers", m)
+func (c *Client) Mark(ctx context.Context, slug string, m api.NewMarker) (publish.Marker, error) {
+	return call[publish.Marker](ctx, c, "POST", "/channels/"+seg(slug)+"/markers", m)
 }
 
 // SetPlaying changes what a channel says is playing.
-func (c *Client) SetPlaying(ctx context.Context, slug string, p origin.NowPlaying) error {
+func (c *Client) SetPlaying(ctx context.Context, slug string, p publish.NowPlaying) error {
 	return c.do(ctx, "PUT", "/channels/"+seg(slug)+"/playing", p, nil)
 }
 
 // Timeline shows a channel's windows.
-func (c *Client) Timeline(ctx context.Context, slug string) ([]origin.TimelineRow, error) {
-	return call[[]origin.TimelineRow](ctx, c, "GET", "/channels/"+seg(slug)+"/timeline", nil)
+func (c *Client) Timeline(ctx context.Context, slug string) ([]publish.TimelineRow, error) {
+	return call[[]publish.TimelineRow](ctx, c, "GET", "/channels/"+seg(slug)+"/timeline", nil)
 }
 
 // Items lists the files of the library.
@@ -427,7 +429,7 @@ func (c *Client) Events(ctx context.Context, channel string, limit int) ([]event
 
 // Live calls handle for each live update until the context ends or handle returns an error.
 // Exactly one of its arguments is set.
-func (c *Client) Live(ctx context.Context, handle func([]origin.Status, *events.Event) error) error {
+func (c *Client) Live(ctx context.Context, handle func([]status.Status, *events.Event) error) error {
 	req, err := c.request(ctx, "GET", "/live", nil)
 	if err != nil {
 		return err
@@ -449,7 +451,7 @@ func (c *Client) Live(ctx context.Context, handle func([]origin.Status, *events.
 		case "event":
 			kind = value
 		case "data":
-			var st []origin.Status
+			var st []status.Status
 			var ev *events.Event
 			if kind == "status" {
 				err = json.Unmarshal([]byte(value), &st)
