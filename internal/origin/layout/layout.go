@@ -191,7 +191,7 @@ func (s *Source) Refused(r ladder.Rung) string {
 	switch f, failed := s.Failed[r.Name]; {
 	case r.Source && s.Suspended:
 		return "it waits for the sender's IDR pictures"
-	case !r.Source && s.Video != nil && s.Video.Undecodable != "":
+	case !r.Source && !r.SoundOnly() && s.Video != nil && s.Video.Undecodable != "":
 		return fmt.Sprintf("the source cannot be re-encoded, since no decoder here reads %s; it can only pass through",
 			s.Video.Undecodable)
 	case failed && f.Rung.Equal(r):
