@@ -7,7 +7,7 @@ import (
 	"go/token"
 	"io/fs"
 	"path/filepath"
-	"strconv"
+	"slices"
 	"strings"
 	"testing"
 
@@ -15,82 +15,156 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// floors gives every package its floor. A package may import what lies lower, and packages of
-// its own floor only where a pair of them is listed in neighbours.
-var floors = map[string]float64{
-	"internal/core/media": 0, "internal/core/bits": 0, "internal/core/picture": 0,
-	"internal/core/avc": 1, "internal/core/aac": 1, "internal/core/amf": 1, "internal/core/id3": 1, "internal/core/captions": 1, "internal/core/scte35": 1,
-	"internal/core/hevc": 1, "internal/core/vp9": 1, "internal/core/av1": 1, "internal/core/opus": 1, "internal/core/ac3": 1, "internal/core/mpega": 1, "internal/core/mpegv": 1, "internal/core/vp8": 1, "internal/core/pcm": 1, "internal/core/mjpeg": 1, "internal/core/rawvideo": 1,
-	"internal/core/coding": 1.5, "internal/core/hub": 1.5,
-	"internal/core/flv": 2, "internal/core/matroska": 2, "internal/core/bmff": 2, "internal/core/timeline": 2, "internal/core/rtmp": 2, "internal/core/ts": 2, "internal/core/rtpmap": 2,
-	"internal/core/quality": 1, "internal/core/dynamics": 1, "internal/core/overlay": 3.5, "internal/core/ladder": 3, "internal/core/segment": 3, "internal/core/govern": 3.5,
-	"internal/codec/h264dec": 4, "internal/codec/h264enc": 4, "internal/codec/aacdec": 4, "internal/codec/aacenc": 4, "internal/codec/scale": 4,
-	"internal/codec/settings": 3.5, "internal/codec/aomenc": 4, "internal/codec/mpegvdec": 4, "internal/codec/jpegdec": 4, "internal/codec/rawdec": 4, "internal/codec/mpegvenc": 4, "internal/codec/vp9enc": 4, "internal/codec/av1enc": 4, "internal/codec/hevcenc": 4, "internal/codec/opusenc": 4,
-	"internal/codec/hevcdec": 4, "internal/codec/vpxdec": 4, "internal/codec/av1dec": 4, "internal/codec/opusdec": 4, "internal/codec/mpegadec": 4, "internal/codec/mpegaenc": 4, "internal/codec/resample": 4, "internal/codec/loudness": 4, "internal/codec/ac3dec": 4,
-	"internal/codec":     4.5,
-	"internal/core/clip": 4, "internal/core/item": 4, "internal/library": 7, "internal/core/hls": 4, "internal/core/dash": 4,
-	"internal/core/transcode": 5, "internal/core/trial": 5.5, "internal/core/slate": 5.5, "internal/core/inspect": 5,
-	"internal/network": 5, "internal/network/udp": 5.1, "internal/network/rtc": 5.2, "internal/network/dnssd": 5.2,
-	"internal/worker": 6, "internal/contribution/rtmp": 6, "internal/contribution/file": 6,
-	"internal/contribution/source": 5.7, "internal/contribution/channel": 6, "internal/contribution/mpegts": 5.8, "internal/libsrt": 4, "internal/hooks": 7, "internal/contribution/fetch": 6, "internal/onward/push": 6, "internal/contribution/cmaf": 5.6, "internal/contribution/push": 6, "internal/onward/whip": 6, "internal/onward/whep": 6, "internal/onward/relay": 6.2, "internal/onward/fan": 5.8, "internal/onward/forward": 6, "internal/onward/socket": 6, "internal/onward/tags": 5.8, "internal/contribution/whip": 6, "internal/core/rtsp": 2, "internal/core/sap": 2, "internal/core/webvtt": 1, "internal/contribution/rtsp": 6, "internal/contribution/studio": 6.2, "internal/onward/studio": 6, "internal/onward/rtpmedia": 5.8, "internal/onward/rtsp": 6, "internal/contribution/rtpmedia": 5.8, "internal/contribution/srt": 6,
-	"internal/contribution/tracks": 5, "internal/contribution": 5.5, "internal/onward/rtmp": 6, "internal/onward": 5.5, "internal/onward/mpegts": 5.8, "internal/onward/srt": 6,
-	"internal/present": 6.5, "internal/origin": 7, "internal/store": 6.8, "internal/onward/files": 6.7, "internal/records": 7, "internal/camera": 7,
-	"internal/delivery": 8, "internal/inspector": 7, "internal/control/api": 8, "internal/control/client": 8, "internal/control": 8, "internal/control/typescript": 9,
-	"demo": 8, "demo/feeds": 8, "demo/files": 8.5, "web": 8,
-	"internal/service": 9, "internal/viewer": 9,
-	"internal/cli":   10,
-	"cmd/metaplasis": 11, "web/types": 11, "demo/generate": 11, "e2e": 11, "e2e/browser": 10, "e2e/shots": 11, "e2e/impair": 10, "e2e/selfsigned": 10, "e2e/bench": 11, "e2e/attack": 11,
-	"internal/house": 11,
+// layer is a row of the structure. Its packages may import those of the rows above it in this list, which lie lower, and, where it
+// is chained, those that stand before them in the row.
+type layer struct {
+	name     string
+	chained  bool
+	packages []string // below internal/, or from the root with a slash before
 }
 
-// neighbours are the pairs on one floor that may meet.
-var neighbours = map[[2]string]bool{
-	{"internal/core/bits", "internal/core/media"}:       true,
-	{"internal/core/vp8", "internal/core/vp9"}:          true,
-	{"internal/control", "internal/control/api"}:        true,
-	{"internal/control/client", "internal/control/api"}: true,
+// layers are all packages, the lowest first.
+var layers = []layer{
+	{"0", true, []string{"core/media", "core/bits", "core/picture"}},
+	{"1", false, []string{"core/aac", "core/ac3", "core/amf", "core/av1", "core/avc", "core/captions", "core/dynamics", "core/hevc", "core/id3", "core/mjpeg",
+		"core/mpega", "core/mpegv", "core/opus", "core/pcm", "core/quality", "core/rawvideo", "core/scte35", "core/vp9", "core/webvtt"}},
+	{"1½", true, []string{"core/vp8", "core/coding", "core/hub"}},
+	{"2", false, []string{"core/bmff", "core/flv", "core/matroska", "core/rtmp", "core/rtpmap", "core/rtsp", "core/sap", "core/timeline", "core/ts"}},
+	{"3", true, []string{"core/ladder", "core/segment", "core/wrap", "core/govern", "core/overlay"}},
+	{"4", true, []string{"core/hls", "core/dash", "core/clip", "core/item"}},
+	{"5", true, []string{"codec/settings"}},
+	{"5", false, []string{"codec/aacdec", "codec/aacenc", "codec/ac3dec", "codec/aomenc", "codec/av1dec", "codec/av1enc", "codec/h264dec", "codec/h264enc", "codec/hevcdec",
+		"codec/hevcenc", "codec/jpegdec", "codec/loudness", "codec/mpegadec", "codec/mpegaenc", "codec/mpegvdec", "codec/mpegvenc", "codec/opusdec", "codec/opusenc",
+		"codec/rawdec", "codec/resample", "codec/scale", "codec/vp9enc", "codec/vpxdec", "libsrt"}},
+	{"5½", true, []string{"codec", "core/transcode", "core/trial", "core/slate", "core/inspect"}},
+	{"6", false, []string{"safely", "retry", "lru", "events", "settings"}},
+	{"6", true, []string{"network", "network/udp", "network/dnssd", "network/rtc"}},
+	{"6", false, []string{"worker", "store"}},
+	{"6½", true, []string{"library", "present", "hooks"}},
+	{"6½", true, []string{"contribution/tracks", "contribution", "contribution/cmaf", "contribution/rtpmedia", "contribution/source", "contribution/demux"}},
+	{"6½", true, []string{"onward", "onward/tags", "onward/rtpmedia", "onward/mux", "onward/fan", "onward/forward", "onward/relay"}},
+	{"7", false, []string{"protocol/channel", "protocol/file", "protocol/http/files", "protocol/http/pull", "protocol/http/push", "protocol/mpegts", "protocol/rtmp",
+		"protocol/rtsp", "protocol/socket", "protocol/srt", "protocol/studio", "protocol/webrtc"}},
+	{"7", true, []string{"origin/intake", "origin/air", "origin/layout", "origin/run", "origin/publish", "origin/tap", "origin/status", "origin"}},
+	{"7", false, []string{"records", "camera", "inspector"}},
+	{"8", true, []string{"control/api", "control/client", "control/typescript", "control"}},
+	{"8", false, []string{"delivery"}},
+	{"9", true, []string{"/web", "/demo", "/demo/feeds", "/demo/files", "service", "viewer", "cli"}},
+	{"10", false, []string{"/cmd/metaplasis", "/web/types", "/demo/generate", "/e2e/browser", "/e2e/impair", "/e2e/selfsigned", "house"}},
+	{"11", false, []string{"/e2e", "/e2e/age", "/e2e/attack", "/e2e/bench", "/e2e/shots"}},
 }
 
-// forbidden are the packages that the computation must not know.
+// apart are packages of a chained row, or of a lower one, that must not be imported all the same.
+var apart = [][2]string{{"origin", "protocol"}, {"protocol", "origin"}, {"onward", "contribution"}, {"contribution", "onward"}}
+
+// forbidden are what the computation must not know.
 var forbidden = []string{"net/http", "database/sql", "github.com/", "log", "log/slog", "os"}
 
-func TestArrowsPointDown(t *testing.T) {
+// place is where a package lies: its row, and where it stands there.
+type place struct{ row, at int }
+
+// dirOf is the folder of a package as layers names it.
+func dirOf(name string) string {
+	if rest, ok := strings.CutPrefix(name, "/"); ok {
+		return rest
+	}
+	return "internal/" + name
+}
+
+// floors are the places of all packages by their folders.
+func floors() map[string]place {
+	out := map[string]place{}
+	for row, l := range layers {
+		for at, name := range l.packages {
+			out[dirOf(name)] = place{row, at}
+		}
+	}
+	return out
+}
+
+// sources parses the files of the tree that are no tests, by the folders of their packages.
+func sources(t *testing.T, mode parser.Mode) (out map[string][]*ast.File, set *token.FileSet) {
 	root := filepath.Join("..", "..")
+	out, set = map[string][]*ast.File{}, token.NewFileSet()
 	err := filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
-		if err != nil {
+		switch {
+		case err != nil:
 			return err
-		}
-		if d.IsDir() && (d.Name() == "node_modules" || strings.HasPrefix(d.Name(), ".") && d.Name() != "..") {
+		case d.IsDir() && (d.Name() == "node_modules" || strings.HasPrefix(d.Name(), ".") && d.Name() != ".."):
 			return filepath.SkipDir
-		}
-		if !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+		case d.IsDir() || !strings.HasSuffix(path, ".go"):
 			return nil
 		}
 		rel, err := filepath.Rel(root, filepath.Dir(path))
 		require.NoError(t, err)
-		from := filepath.ToSlash(rel)
-		floor, known := floors[from]
-		assert.True(t, known, "%s has no floor: give it one in this test", from)
-		file, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)
-		require.NoError(t, err)
-		for _, spec := range file.Imports {
-			name, err := strconv.Unquote(spec.Path.Value)
-			require.NoError(t, err)
-			if strings.HasPrefix(from, "internal/core/") {
-				for _, f := range forbidden {
-					assert.False(t, name == f || strings.HasSuffix(f, "/") && strings.HasPrefix(name, f), "%s: core imports %s", path, name)
-				}
-			}
-			to, ours := strings.CutPrefix(name, "metaplasis/")
-			if !ours || from == to {
-				continue
-			}
-			assert.True(t, floors[to] < floor || floors[to] == floor && neighbours[[2]string{from, to}],
-				"%s on floor %v imports %s on floor %v", from, floor, to, floors[to])
+		dir := filepath.ToSlash(rel)
+		if out[dir] = append(out[dir], nil)[:len(out[dir])]; strings.HasSuffix(path, "_test.go") {
+			return nil
 		}
+		file, err := parser.ParseFile(set, path, nil, mode)
+		require.NoError(t, err)
+		out[dir] = append(out[dir], file)
 		return nil
 	})
 	require.NoError(t, err)
+	return out, set
+}
+
+// imports are the packages of ours that files import, without duplicates.
+func imports(files []*ast.File) (ours, others []string) {
+	seen := map[string]bool{}
+	for _, f := range files {
+		for _, spec := range f.Imports {
+			name := strings.Trim(spec.Path.Value, `"`)
+			if seen[name] {
+				continue
+			}
+			seen[name] = true
+			if rest, ok := strings.CutPrefix(name, "metaplasis/"); ok {
+				ours = append(ours, rest)
+			} else {
+				others = append(others, name)
+			}
+		}
+	}
+	slices.Sort(ours)
+	return ours, others
+}
+
+// TestArrowsPointDown: between rows, and within a family.
+func TestArrowsPointDown(t *testing.T) {
+	places := floors()
+	all, _ := sources(t, parser.ImportsOnly)
+	for dir, files := range all {
+		at, known := places[dir]
+		assert.True(t, known, "%s has no place: give it one in layers", dir)
+		ours, others := imports(files)
+		for _, to := range ours {
+			o := places[to]
+			below := o.row < at.row || o.row == at.row && layers[at.row].chained && o.at < at.at
+			assert.True(t, below, "%s imports %s, which does not lie below it", dir, to)
+			for _, pair := range apart {
+				assert.False(t, within(dir, pair[0]) && within(to, pair[1]), "%s imports %s: they must not know each other", dir, to)
+			}
+		}
+		if !strings.HasPrefix(dir, "internal/core/") {
+			continue
+		}
+		for _, name := range others {
+			for _, f := range forbidden {
+				assert.False(t, name == f || strings.HasSuffix(f, "/") && strings.HasPrefix(name, f), "%s: core imports %s", dir, name)
+			}
+		}
+	}
+	for dir := range places {
+		assert.Contains(t, all, dir, "there is no such package any more")
+	}
+}
+
+// within reports whether a package belongs to a family.
+func within(dir, family string) bool {
+	rest, ok := strings.CutPrefix(dir, "internal/"+family)
+	return ok && (rest == "" || rest[0] == '/')
 }
 
 // codecPackages are those of the syntax of one codec each, and codecNames the names in core/media.
@@ -109,8 +183,9 @@ func knowsCodecs(dir string) bool {
 // TestCodecsAreKnownByTheTableAlone: what lies above the table asks it, and knows no codec by name.
 func TestCodecsAreKnownByTheTableAlone(t *testing.T) {
 	root := filepath.Join("..", "..")
-	for dir, floor := range floors {
-		if floor <= 1.5 || knowsCodecs(dir) {
+	table := floors()["internal/core/coding"]
+	for dir, at := range floors() {
+		if at.row <= table.row || knowsCodecs(dir) {
 			continue
 		}
 		files, err := filepath.Glob(filepath.Join(root, filepath.FromSlash(dir), "*.go"))
