@@ -18,7 +18,7 @@ import (
 	"metaplasis/demo"
 	"metaplasis/e2e/browser"
 	"metaplasis/internal/camera"
-	"metaplasis/internal/control/client"
+	"metaplasis/internal/client"
 	"metaplasis/internal/core/bmff"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/core/media"

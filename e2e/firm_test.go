@@ -22,8 +22,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"metaplasis/internal/api"
 	"metaplasis/internal/camera"
-	"metaplasis/internal/control/api"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/protocol/rtmp"
 	"metaplasis/internal/settings"

@@ -26,9 +26,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metaplasis/demo"
+	"metaplasis/internal/api"
 	"metaplasis/internal/camera"
-	"metaplasis/internal/control/api"
-	"metaplasis/internal/control/client"
+	"metaplasis/internal/client"
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/events"

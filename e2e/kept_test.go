@@ -22,8 +22,8 @@ import (
 
 	"metaplasis/demo"
 	"metaplasis/demo/files"
+	"metaplasis/internal/api"
 	"metaplasis/internal/camera"
-	"metaplasis/internal/control/api"
 	"metaplasis/internal/core/bmff"
 	"metaplasis/internal/core/hls"
 	"metaplasis/internal/core/item"

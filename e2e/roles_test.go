@@ -9,8 +9,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"metaplasis/internal/control/api"
-	"metaplasis/internal/control/client"
+	"metaplasis/internal/api"
+	"metaplasis/internal/client"
 	"metaplasis/internal/settings"
 )
 

@@ -24,9 +24,9 @@ import (
 
 	"metaplasis/demo"
 	"metaplasis/e2e/selfsigned"
+	"metaplasis/internal/api"
 	"metaplasis/internal/camera"
-	"metaplasis/internal/control/api"
-	"metaplasis/internal/control/client"
+	"metaplasis/internal/client"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/events"
 	"metaplasis/internal/origin"

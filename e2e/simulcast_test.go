@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metaplasis/e2e/browser"
-	"metaplasis/internal/control/api"
+	"metaplasis/internal/api"
 	"metaplasis/internal/settings"
 )
 

@@ -23,9 +23,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metaplasis/demo"
+	"metaplasis/internal/api"
 	"metaplasis/internal/camera"
 	"metaplasis/internal/contribution/tracks"
-	"metaplasis/internal/control/api"
 	"metaplasis/internal/core/bmff"
 	"metaplasis/internal/core/flv"
 	"metaplasis/internal/core/media"

@@ -22,7 +22,7 @@ import (
 	"github.com/quic-go/webtransport-go"
 
 	"metaplasis/demo"
-	"metaplasis/internal/control/api"
+	"metaplasis/internal/api"
 	"metaplasis/internal/protocol/srt"
 	"metaplasis/internal/settings"
 )

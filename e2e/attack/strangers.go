@@ -20,7 +20,7 @@ import (
 	"sync/atomic"
 	"time"
 
-	"metaplasis/internal/control/api"
+	"metaplasis/internal/api"
 	"metaplasis/internal/core/bits"
 	"metaplasis/internal/hooks"
 	"metaplasis/internal/settings"

@@ -20,8 +20,8 @@ import (
 	"golang.org/x/net/ipv4"
 
 	"metaplasis/demo"
+	"metaplasis/internal/api"
 	"metaplasis/internal/camera"
-	"metaplasis/internal/control/api"
 	"metaplasis/internal/core/sap"
 	"metaplasis/internal/settings"
 )

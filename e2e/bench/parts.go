@@ -14,8 +14,8 @@ import (
 	"time"
 
 	"metaplasis/demo"
+	"metaplasis/internal/api"
 	"metaplasis/internal/camera"
-	"metaplasis/internal/control/api"
 	"metaplasis/internal/core/bmff"
 	"metaplasis/internal/core/flv"
 	"metaplasis/internal/core/hls"

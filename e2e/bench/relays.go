@@ -9,7 +9,7 @@ import (
 	"syscall"
 	"time"
 
-	"metaplasis/internal/control/api"
+	"metaplasis/internal/api"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/onward/relay"
 	"metaplasis/internal/settings"

@@ -7,7 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"metaplasis/internal/control/api"
+	"metaplasis/internal/api"
 )
 
 // keyUse is what a key is for, in a word.

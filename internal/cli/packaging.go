@@ -9,7 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"metaplasis/internal/control/api"
+	"metaplasis/internal/api"
 	"metaplasis/internal/origin/publish"
 )
 

@@ -14,7 +14,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"metaplasis/internal/control/api"
+	"metaplasis/internal/api"
 	"metaplasis/internal/core/hls"
 )
 

@@ -12,9 +12,9 @@ import (
 	"time"
 
 	"metaplasis/demo"
+	"metaplasis/internal/api"
 	"metaplasis/internal/camera"
-	"metaplasis/internal/control/api"
-	"metaplasis/internal/control/client"
+	"metaplasis/internal/client"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/service"
 	"metaplasis/internal/settings"

@@ -18,7 +18,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"metaplasis/internal/control/client"
+	"metaplasis/internal/client"
 	"metaplasis/internal/service"
 )
 

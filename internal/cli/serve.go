@@ -21,9 +21,9 @@ import (
 	"golang.org/x/term"
 
 	"metaplasis/demo"
+	"metaplasis/internal/api"
 	"metaplasis/internal/camera"
-	"metaplasis/internal/control/api"
-	"metaplasis/internal/control/client"
+	"metaplasis/internal/client"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/protocol/srt"
 	"metaplasis/internal/records"

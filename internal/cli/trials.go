@@ -10,7 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"metaplasis/internal/control/api"
+	"metaplasis/internal/api"
 	"metaplasis/internal/core/coding"
 	"metaplasis/internal/core/ladder"
 )

@@ -10,8 +10,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"metaplasis/internal/control"
-	"metaplasis/internal/control/api"
+	"metaplasis/internal/api"
+	"metaplasis/internal/operations"
 	"metaplasis/internal/records"
 	"metaplasis/internal/service"
 )
@@ -134,7 +134,7 @@ func (a *app) password() *cobra.Command {
 			if err != nil {
 				return fmt.Errorf("user %s: %w", user, err)
 			}
-			if err := db.SetPassword(c.Context(), u.ID, control.HashPassword(next)); err != nil {
+			if err := db.SetPassword(c.Context(), u.ID, operations.HashPassword(next)); err != nil {
 				return err
 			}
 			a.printf("The password of %s was set.\n", user)

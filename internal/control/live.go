@@ -8,8 +8,6 @@ import (
 	"time"
 
 	"metaplasis/internal/events"
-	"metaplasis/internal/origin"
-	"metaplasis/internal/origin/status"
 )
 
 // Live updates are server-sent events (HTML standard, 9.2): "status" with the state of all
@@ -117,38 +115,9 @@ func (h *board) leave(c chan []byte) {
 // CloseLive ends all live connections, so that the HTTP server can stop.
 func (s *Service) CloseLive() { s.board.end.Do(func() { close(s.board.closed) }) }
 
-// status is a channel at a glance, with its viewers.
-func (s *Service) status(c *origin.Channel) status.Status {
-	st := c.Status()
-	st.Viewers = s.viewers()[st.Slug]
-	s.addRelays(&st)
-	s.addKept(&st)
-	return st
-}
-
-func (s *Service) viewers() map[string]map[string]int {
-	if s.Viewers == nil {
-		return nil
-	}
-	return s.Viewers()
-}
-
-func (s *Service) statuses() []status.Status {
-	out := []status.Status{}
-	viewers := s.viewers()
-	for _, c := range s.o.Channels() {
-		st := c.Status()
-		st.Viewers = viewers[st.Slug]
-		s.addRelays(&st)
-		s.addKept(&st)
-		out = append(out, st)
-	}
-	return out
-}
-
 // snapshot is how everything is now, as messages for all pages.
 func (s *Service) snapshot() []byte {
-	return append(message("status", s.statuses()), message("health", s.Health())...)
+	return append(message("status", s.Watch.Statuses()), message("health", s.Watch.Health())...)
 }
 
 // signedInEach is how often it is looked whether who follows the live updates is signed in yet.
@@ -157,8 +126,7 @@ const signedInEach = time.Second
 func (s *Service) live(w http.ResponseWriter, r *http.Request) {
 	c := s.board.listen()
 	if c == nil {
-		s.refuse(w, http.StatusServiceUnavailable, fmt.Sprintf("%d pages listen already", maxListeners),
-			"Close some of them.")
+		refuse(w, http.StatusServiceUnavailable, fmt.Sprintf("%d pages listen already", maxListeners), "Close some of them.")
 		return
 	}
 	defer s.board.leave(c)

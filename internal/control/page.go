@@ -6,6 +6,8 @@ import (
 	"net/url"
 	"slices"
 	"strconv"
+
+	"metaplasis/internal/operations"
 )
 
 // longestPage is the most that a page of a list may hold.
@@ -18,7 +20,7 @@ func page[T any](w http.ResponseWriter, r *http.Request, list []T, key func(*T) 
 	if after := q.Get("after"); after != "" {
 		at := slices.IndexFunc(list, func(e T) bool { return key(&e) == after })
 		if at < 0 {
-			return nil, fail(http.StatusNotFound, fmt.Sprintf("found after=%.80q, which is not in the list any more", after), "Begin with the first page again.")
+			return nil, operations.Refuse(operations.NotFound, fmt.Sprintf("found after=%.80q, which is not in the list any more", after), "Begin with the first page again.")
 		}
 		list = list[at+1:]
 	}
@@ -28,7 +30,7 @@ func page[T any](w http.ResponseWriter, r *http.Request, list []T, key func(*T) 
 	}
 	n, err := strconv.Atoi(text)
 	if err != nil || n < 1 || n > longestPage {
-		return nil, fail(http.StatusUnprocessableEntity, fmt.Sprintf("found limit=%.20q, expected 1 to %d", text, longestPage), "")
+		return nil, operations.Refuse(operations.Invalid, fmt.Sprintf("found limit=%.20q, expected 1 to %d", text, longestPage), "")
 	}
 	if len(list) > n {
 		list = list[:n]

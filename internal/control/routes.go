@@ -1,21 +1,17 @@
 package control
 
 import (
-	"net/http"
 	"reflect"
-	"sort"
-	"strings"
-	"time"
+	"slices"
 
-	"github.com/go-chi/chi/v5"
-
-	"metaplasis/internal/control/api"
+	"metaplasis/internal/api"
 	"metaplasis/internal/core/govern"
 	"metaplasis/internal/core/inspect"
 	"metaplasis/internal/core/ladder"
 	"metaplasis/internal/events"
 	"metaplasis/internal/hooks"
 	"metaplasis/internal/library"
+	"metaplasis/internal/operations"
 	"metaplasis/internal/origin"
 	"metaplasis/internal/origin/publish"
 	"metaplasis/internal/records"
@@ -26,121 +22,24 @@ import (
 // route is one call of the API: what the router serves and what the document says of it.
 type route struct {
 	method, path string
-	summary      string
 	role         api.Role // that the caller needs; anyone needs none
+	summary      string
 	query        []string
 	in, out      any // values of the bodies' types; nil for none
-	handle       func(http.ResponseWriter, *http.Request) (any, error)
+	handle       func(*request) (any, error)
 }
 
 // anyone is no role: the call is for everybody.
 const anyone api.Role = ""
 
-func (s *Service) routes() []route {
-	return []route{
-		{"POST", "/sign-in", "Begin a console session; the answer sets its cookie.", anyone, nil, api.SignIn{}, api.Me{},
-			s.signIn},
-		{"POST", "/sign-out", "End the session or token that makes this call.", api.Watch, nil, nil, nil, s.signOut},
-		{"GET", "/me", "Who is signed in.", api.Watch, nil, nil, api.Me{}, s.me},
-		{"POST", "/password", "Change one's own password; this ends all console sessions.", api.Watch, nil, api.NewPassword{},
-			nil, s.password},
-		{"GET", "/tokens", "List the client tokens.", api.Watch, nil, nil, []api.Token{}, s.tokens},
-		{"POST", "/tokens", "Make a client token; its secret is told once.", api.Watch, nil, api.NewToken{}, api.Token{},
-			s.addToken},
-		{"DELETE", "/tokens/{id}", "Revoke a client token.", api.Watch, nil, nil, nil, s.removeToken},
-		{"GET", "/users", "List the users.", api.Administer, nil, nil, []api.User{}, s.listUsers},
-		{"POST", "/users", "Add a user.", api.Administer, nil, api.NewUser{}, api.User{}, s.addUser},
-		{"DELETE", "/users/{user}", "Remove a user with their sessions and tokens.", api.Administer, nil, nil, nil, s.removeUser},
-		{"GET", "/channels", "List the channels with their state and addresses.", api.Watch, nil, nil, []api.Channel{},
-			s.listChannels},
-		{"POST", "/channels", "Create a channel; what is left out takes its default.", api.Operate, nil, settings.Settings{},
-			api.Channel{}, s.addChannel},
-		{"GET", "/channels/{channel}", "Show a channel.", api.Watch, nil, nil, api.Channel{}, s.showChannel},
-		{"PATCH", "/channels/{channel}", "Change settings; they take effect at the next segment.", api.Operate, nil, api.Change{},
-			api.Channel{}, s.changeChannel},
-		{"DELETE", "/channels/{channel}", "Remove a channel and its keys; its sender is disconnected.", api.Operate, nil, nil,
-			nil, s.removeChannel},
-		{"GET", "/channels/{channel}/ladder", "Show the ladder in force.", api.Watch, nil, nil, api.NewLadder{}, s.showLadder},
-		{"PUT", "/channels/{channel}/ladder", "Replace the ladder; the change takes effect at the next segment.", api.Operate,
-			nil, api.NewLadder{}, api.NewLadder{}, s.setLadder},
-		{"POST", "/channels/{channel}/ladder/forecast", "Say whether the machine is likely to keep up with a ladder, without applying it.", api.Watch, nil,
-			api.NewLadder{}, govern.Outlook{}, s.forecastLadder},
-		{"GET", "/channels/{channel}/ladder/plan", "Propose a ladder for the source that is connected, or for 1080p30.",
-			api.Watch, nil, nil, ladder.Ladder{}, s.proposeLadder},
-		{"GET", "/channels/{channel}/trial", "Show the newest trial of a channel, while it runs and after.", api.Watch, nil, nil, api.Trial{}, s.showTrial},
-		{"POST", "/channels/{channel}/trial", "Code the last seconds of the feed in the background in many ways, to see quality against bitrate and processor time.", api.Operate, nil, api.NewTrial{}, api.Trial{}, s.beginTrial},
-		{"DELETE", "/channels/{channel}/trial", "Stop the trial of a channel.", api.Operate, nil, nil, nil, s.stopTrial},
-		{"GET", "/plans", "List the ladder plans, the newest version of each, with the channels that use them.", api.Watch, nil, nil, []api.PlanInUse{}, s.listPlans},
-		{"GET", "/plans/{plan}", "Show a ladder plan: its newest version, or another one.", api.Watch, []string{"version"}, nil, api.PlanInUse{}, s.showPlan},
-		{"PUT", "/plans/{plan}", "Store a ladder plan as its next version. Channels go on with the one that they use.", api.Operate, nil, ladder.Plan{}, api.PlanInUse{}, s.storePlan},
-		{"DELETE", "/plans/{plan}", "Remove a ladder plan with all its versions. Channels that use it keep their rungs.", api.Operate, nil, nil, nil, s.removePlan},
-		{"GET", "/images", "List the images for logos and slates.", api.Watch, nil, nil, []api.Image{}, s.listImages},
-		{"GET", "/images/{image}", "Show the file of an image.", api.Watch, nil, nil, api.NewImage{}, s.showImage},
-		{"PUT", "/images/{image}", "Add an image, or replace it: what uses it takes it from the next segment on.", api.Operate, nil, api.NewImage{}, api.Image{}, s.putImage},
-		{"DELETE", "/images/{image}", "Remove an image that nothing uses.", api.Operate, nil, nil, nil, s.removeImage},
-		{"GET", "/hooks", "List the programs that are told what happens.", api.Administer, nil, nil, []hooks.Hook{}, s.listHooks},
-		{"POST", "/hooks", "Tell a program what happens; the secret that signs calls is told once.", api.Administer, nil, hooks.Hook{}, hooks.Hook{}, s.addHook},
-		{"DELETE", "/hooks/{id}", "Tell a program nothing more.", api.Administer, nil, nil, nil, s.removeHook},
-		{"POST", "/hooks/{id}/test", "Tell a program that somebody tries it.", api.Administer, nil, nil, hooks.Delivery{}, s.tryHook},
-		{"GET", "/hooks/deliveries", "List what was told, or is to be, the newest first.", api.Administer, nil, nil, api.Deliveries{}, s.listDeliveries},
-		{"GET", "/channels/{channel}/relays", "List the relays that carry a channel onward, and how they are doing.", api.Watch, nil, nil, []api.ChannelRelay{}, s.listRelays},
-		{"PUT", "/channels/{channel}/relays/{relay}", "Add a relay, or change it.", api.Operate, nil, settings.Relay{}, []api.ChannelRelay{}, s.putRelay},
-		{"DELETE", "/channels/{channel}/relays/{relay}", "Remove a relay.", api.Operate, nil, nil, []api.ChannelRelay{}, s.removeRelay},
-		{"POST", "/channels/{channel}/relays/{relay}/start", "Let a relay send from now on.", api.Operate, nil, nil, []api.ChannelRelay{}, s.turnRelay(false)},
-		{"POST", "/channels/{channel}/relays/{relay}/stop", "Let a relay send nothing more.", api.Operate, nil, nil, []api.ChannelRelay{}, s.turnRelay(true)},
-		{"POST", "/channels/{channel}/relays/{relay}/test", "Try the far end of a relay for a moment.", api.Operate, nil, nil, api.RelayTest{}, s.testRelay},
-		{"GET", "/recordings", "List the recordings, the newest first: all, or a page of limit behind the id after; Link names the next page.", api.Watch, []string{"channel", "limit", "after"}, nil, []api.Recording{}, s.listRecordings},
-		{"POST", "/channels/{channel}/recordings", "Record a channel: from now or another time on, until it is stopped or another time.", api.Operate, nil, api.NewRecording{}, api.Recording{}, s.addRecording},
-		{"GET", "/recordings/{id}", "Show a recording.", api.Watch, nil, nil, api.Recording{}, s.showRecording},
-		{"PATCH", "/recordings/{id}", "Change the title of a recording, or how long it is kept.", api.Operate, nil, api.RecordingChange{}, api.Recording{}, s.changeRecording},
-		{"POST", "/recordings/{id}/stop", "End a recording now.", api.Operate, nil, nil, api.Recording{}, s.stopRecording},
-		{"POST", "/recordings/{id}/verify", "Read all that a recording holds, and compare it with its checksums.", api.Operate, nil, nil, store.Verification{}, s.verifyRecording},
-		{"GET", "/store", "Show where what is kept lies, and what is there that nobody has decided about.", api.Watch, nil, nil, api.Store{}, s.showStore},
-		{"POST", "/store/quarantine/{channel}/adopt", "Make a recording of what is in quarantine of a channel.", api.Operate, nil, nil, store.Quarantine{}, s.adoptQuarantined},
-		{"DELETE", "/store/quarantine/{channel}", "Remove what is in quarantine of a channel for good.", api.Administer, nil, nil, store.Quarantine{}, s.removeQuarantined},
-		{"DELETE", "/recordings/{id}", "Remove a recording; what nothing else keeps is deleted.", api.Operate, nil, nil, nil, s.removeRecording},
-		{"GET", "/items", "List the files of the library, what they hold, and what keeps them from being played: all, or a page of limit behind the name after; Link names the next page.", api.Watch, []string{"limit", "after"}, nil, []library.Entry{}, s.listItems},
-		{"GET", "/items/{item}", "Show a file of the library.", api.Watch, nil, nil, library.Entry{}, s.showItem},
-		{"DELETE", "/items/{item}", "Remove an item: its files, and what was coded of them.", api.Operate, nil, nil, nil, s.removeItem},
-		{"POST", "/items/{item}/coding", "Code an item into a ladder in the background, of the usual heights or of those named.", api.Operate, nil, api.NewCoding{}, library.Entry{}, s.startCoding},
-		{"POST", "/items/{item}/coding/pause", "Let the coding of an item rest.", api.Operate, nil, nil, library.Entry{}, s.changeCoding((*library.Library).PauseCoding)},
-		{"POST", "/items/{item}/coding/resume", "Go on with the coding of an item.", api.Operate, nil, nil, library.Entry{}, s.changeCoding((*library.Library).ResumeCoding)},
-		{"DELETE", "/items/{item}/coding", "Stop the coding of an item, and remove what was made.", api.Operate, nil, nil, library.Entry{}, s.changeCoding((*library.Library).DropCoding)},
-		{"GET", "/studio", "List the sources on the studio's network.", api.Watch, nil, nil, api.Studio{}, s.showStudio},
-		{"PUT", "/channels/{channel}/input", "Put an input on air by hand, as soon as it has something; an empty kind leaves it to the order of the inputs.",
-			api.Operate, nil, api.Chosen{}, nil, s.chooseInput},
-		{"GET", "/channels/{channel}/markers", "List the markers that are remembered.", api.Watch, nil, nil, []publish.Marker{},
-			s.listMarkers},
-		{"POST", "/channels/{channel}/markers", "Set a marker: players see it as a date range or an event. Without a time it stands at now.", api.Operate, nil, api.NewMarker{}, publish.Marker{}, s.addMarker},
-		{"GET", "/channels/{channel}/playing", "Show what the channel says is playing.", api.Watch, nil, nil,
-			publish.NowPlaying{}, s.showPlaying},
-		{"PUT", "/channels/{channel}/playing", "Change what the channel says is playing, from the next segment on.", api.Operate,
-			nil, publish.NowPlaying{}, nil, s.setPlaying},
-		{"GET", "/channels/{channel}/timeline", "Show the window of each rendition, segment by segment and part by part.",
-			api.Watch, nil, nil, []publish.TimelineRow{}, s.timeline},
-		{"POST", "/inspect", "Follow a stream for a while and tell what is wrong with it. The answer comes when that is over.", api.Operate, nil, api.Inspection{}, inspect.Report{}, s.inspect},
-		{"GET", "/channels/{channel}/keys", "List the contribution keys.", api.Watch, nil, nil, []api.Key{}, s.listKeys},
-		{"POST", "/channels/{channel}/keys", "Make a contribution key; its secret is told once.", api.Operate, nil,
-			api.NewKey{}, api.Key{}, s.addKey},
-		{"DELETE", "/channels/{channel}/keys/{id}", "Remove a contribution key.", api.Operate, nil, nil, nil, s.removeKey},
-		{"GET", "/feeds", "List contribution connections, the newest first.", api.Watch, []string{"channel", "limit"}, nil,
-			[]origin.FeedRecord{}, s.listFeeds},
-		{"GET", "/events", "List events, the newest first.", api.Watch, []string{"channel", "limit"}, nil, []events.Event{},
-			s.listEvents},
-		{"GET", "/statistics", "Show what channels did, a row for each minute; older rows are longer. The last day when nobody says.", api.Watch, []string{"channel", "from", "to"}, nil,
-			[]records.Statistic{}, s.listStatistics},
-		{"GET", "/channels/{channel}/history", "Show bitrate, load and viewers of the last hour.", api.Watch, nil, nil,
-			api.History{}, s.showHistory},
-		{"GET", "/health", "What is wrong with the service itself: its database, its disk. Nothing when all is well.",
-			api.Watch, nil, nil, api.Health{}, s.showHealth},
-		{"GET", "/public", "What is on air of the channels that may be listed.", anyone, nil, nil, []api.Listed{}, s.publicList},
-		{"GET", "/public/{channel}", "What a viewer's page may know of a channel.", anyone, nil, nil, api.Public{}, s.public},
-	}
+// routes are all calls of the API. The table is long, since each call is described once, here.
+func routes() []route {
+	return slices.Concat(userRoutes(), channelRoutes(), planRoutes(), keptRoutes(), lookRoutes())
 }
 
 // Types lists the types of all bodies of the API.
 func Types() (out []reflect.Type) {
-	for _, r := range (&Service{}).routes() {
+	for _, r := range routes() {
 		for _, v := range []any{r.in, r.out} {
 			if v != nil {
 				out = append(out, reflect.TypeOf(v))
@@ -150,211 +49,509 @@ func Types() (out []reflect.Type) {
 	return append(out, reflect.TypeFor[api.Error]())
 }
 
-// Handler serves the API below api.Prefix.
-func (s *Service) Handler() http.Handler {
-	r := chi.NewRouter()
-	r.Use(http.NewCrossOriginProtection().Handler, private)
-	protected := r.With(s.requireUser)
-	for _, rt := range s.routes() {
-		to := protected.With(s.requireRole(rt.role))
-		if rt.role == anyone {
-			to = r
-		}
-		to.Method(rt.method, rt.path, s.answer(rt.handle))
-	}
-	protected.Get("/live", s.live)
-	protected.With(s.requireRole(api.Watch)).Get("/export/{what}", s.export)
-	s.uploadRoutes(protected.With(s.requireRole(api.Operate)))
-	protected.With(s.requireRole(api.Watch)).Get("/studio/{source}/picture", s.studioPicture)
-	document := s.Document()
-	r.Get("/openapi.json", func(w http.ResponseWriter, _ *http.Request) { write(w, http.StatusOK, document) })
-	r.NotFound(func(w http.ResponseWriter, _ *http.Request) {
-		s.refuse(w, http.StatusNotFound, "there is no such call", "See "+api.Prefix+"/openapi.json.")
-	})
-	r.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
-		s.refuse(w, http.StatusMethodNotAllowed, r.Method+" is not a method of this call",
-			"See "+api.Prefix+"/openapi.json.")
-	})
-	return r
-}
-
-// private keeps browsers from taking an answer for anything but data (Fetch standard, 3.6; Content
-// Security Policy, level 3).
-func private(next http.Handler) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		h := w.Header()
-		h.Set("X-Content-Type-Options", "nosniff")
-		h.Set("Referrer-Policy", "no-referrer")
-		h.Set("Content-Security-Policy", "default-src 'none'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'")
-		next.ServeHTTP(w, r)
-	})
-}
-
-type object = map[string]any
-
-// Document describes the API in OpenAPI 3.1. It is made from the routes and the Go types, so
-// that it cannot say anything else than what is served.
-func (s *Service) Document() any {
-	schemas := object{}
-	whole, partial := &components{schemas, "", false}, &components{schemas, "Partial", true}
-	paths := object{}
-	at := func(path string) object {
-		p, ok := paths[path].(object)
-		if !ok {
-			p = object{}
-			paths[path] = p
-		}
-		return p
-	}
-	failed := object{"description": "What was wrong, and what to do.",
-		"content": body(schema(reflect.TypeOf(api.Error{}), whole))}
-	for _, rt := range s.routes() {
-		op := object{"summary": rt.summary, "operationId": strings.Trim(strings.ToLower(rt.method)+strings.NewReplacer("/",
-			"-", "{", "", "}", "").Replace(rt.path), "-")}
-		var params []object
-		for part := range strings.SplitSeq(rt.path, "/") {
-			if name, ok := strings.CutPrefix(part, "{"); ok {
-				params = append(params, object{"name": strings.TrimSuffix(name, "}"), "in": "path", "required": true,
-					"schema": object{"type": "string"}})
-			}
-		}
-		for _, q := range rt.query {
-			params = append(params, object{"name": q, "in": "query", "schema": object{"type": "string"}})
-		}
-		if params != nil {
-			op["parameters"] = params
-		}
-		if rt.in != nil {
-			into := whole
-			if partials[reflect.TypeOf(rt.in)] {
-				into = partial
-			}
-			op["requestBody"] = object{"required": true, "content": body(schema(reflect.TypeOf(rt.in), into))}
-		}
-		responses := object{"default": failed}
-		if rt.out != nil {
-			responses["200"] = object{"description": "Done.", "content": body(schema(reflect.TypeOf(rt.out), whole))}
-		} else {
-			responses["204"] = object{"description": "Done."}
-		}
-		op["responses"] = responses
-		if rt.role == anyone {
-			op["security"] = []object{}
-		} else {
-			op["description"] = "For the role " + string(rt.role) + "."
-		}
-		at(api.Prefix + rt.path)[strings.ToLower(rt.method)] = op
-	}
-	at(api.Prefix + "/live")["get"] = object{
-		"summary": "Live updates as server-sent events: status (all channels, once a second) and event.", "operationId": "get-live",
-		"responses": object{"200": object{"description": "A stream.",
-			"content": object{"text/event-stream": object{"schema": object{"type": "string"}}}}, "default": failed},
-	}
-	at(api.Prefix + "/studio/{source}/picture")["get"] = object{
-		"summary": "Show a small picture of a source on the studio's network, by its ID or name.", "operationId": "get-studio-source-picture",
-		"parameters": []object{{"name": "source", "in": "path", "required": true, "schema": object{"type": "string"}}},
-		"responses": object{"200": object{"description": "A picture.",
-			"content": object{"image/jpeg": object{"schema": object{"type": "string", "format": "binary"}}}}, "default": failed},
-	}
-	at(api.Prefix + "/export/{what}")["get"] = object{
-		"summary": "Export records as a table: statistics.csv, events.csv or feeds.csv, of one channel, between two times.", "operationId": "get-export",
-		"parameters": []object{{"name": "what", "in": "path", "required": true, "schema": object{"type": "string"}}, {"name": "channel", "in": "query", "schema": object{"type": "string"}},
-			{"name": "from", "in": "query", "schema": object{"type": "string"}}, {"name": "to", "in": "query", "schema": object{"type": "string"}}},
-		"responses": object{"200": object{"description": "A table.", "content": object{"text/csv": object{"schema": object{"type": "string"}}}}, "default": failed},
-	}
-	for _, c := range [][3]string{{"", "post", "Begin to upload a file to the library (tus 1.0.0: creation)."}, {"", "get", "List the uploads that are not complete."},
-		{"/{upload}", "head", "Say how far an upload came."}, {"/{upload}", "patch", "Send a piece of an upload."}, {"/{upload}", "delete", "Remove an upload."}} {
-		op := object{"summary": c[2], "operationId": c[1] + "-upload" + strings.Repeat("s", 1-len(c[0])/9), "responses": object{"default": failed}}
-		if c[0] != "" {
-			op["parameters"] = []object{{"name": "upload", "in": "path", "required": true, "schema": object{"type": "string"}}}
-		}
-		at(api.Prefix + uploadsPath + c[0])[c[1]] = op
-	}
-	return object{
-		"openapi": "3.1.0",
-		"info": object{"title": "Metaplasis control API", "version": "1",
-			"description": "Times are RFC 3339; bitrates are bits a second; rates and loads named so are thousandths."},
-		"paths":    paths,
-		"security": []object{{"token": []string{}}, {"session": []string{}}},
-		"components": object{"schemas": schemas, "securitySchemes": object{
-			"token":   object{"type": "http", "scheme": "bearer"},
-			"session": object{"type": "apiKey", "in": "cookie", "name": cookieName},
-		}},
+// userRoutes are the calls about who may do what.
+func userRoutes() []route {
+	return []route{
+		{
+			method: "POST", path: "/sign-in", role: anyone,
+			summary: "Begin a console session; the answer sets its cookie.",
+			in:      api.SignIn{}, out: api.Me{},
+			handle: with(signIn),
+		},
+		{
+			method: "POST", path: "/sign-out", role: api.Watch,
+			summary: "End the session or token that makes this call.",
+			handle:  signOut,
+		},
+		{
+			method: "GET", path: "/me", role: api.Watch,
+			summary: "Who is signed in.",
+			out:     api.Me{},
+			handle:  func(q *request) (any, error) { return api.Me{User: q.by(), Role: operations.RoleOf(q.token())}, nil },
+		},
+		{
+			method: "POST", path: "/password", role: api.Watch,
+			summary: "Change one's own password; this ends all console sessions.",
+			in:      api.NewPassword{},
+			handle: with(func(q *request, in api.NewPassword) (any, error) {
+				return nil, q.Users.ChangePassword(q.ctx(), q.r.RemoteAddr, q.token(), in)
+			}),
+		},
+		{
+			method: "GET", path: "/tokens", role: api.Watch,
+			summary: "List the client tokens.",
+			out:     []api.Token{},
+			handle:  func(q *request) (any, error) { return q.Users.Tokens(q.ctx(), q.token()) },
+		},
+		{
+			method: "POST", path: "/tokens", role: api.Watch,
+			summary: "Make a client token; its secret is told once.",
+			in:      api.NewToken{}, out: api.Token{},
+			handle: with(func(q *request, in api.NewToken) (any, error) { return q.Users.AddToken(q.ctx(), q.token(), in) }),
+		},
+		{
+			method: "DELETE", path: "/tokens/{id}", role: api.Watch,
+			summary: "Revoke a client token.",
+			handle:  of(func(q *request, id int64) (any, error) { return nil, q.Users.RemoveToken(q.ctx(), q.token(), id) }),
+		},
+		{
+			method: "GET", path: "/users", role: api.Administer,
+			summary: "List the users.",
+			out:     []api.User{},
+			handle:  func(q *request) (any, error) { return q.Users.List(q.ctx()) },
+		},
+		{
+			method: "POST", path: "/users", role: api.Administer,
+			summary: "Add a user.",
+			in:      api.NewUser{}, out: api.User{},
+			handle: with(func(q *request, in api.NewUser) (any, error) { return q.Users.Add(q.ctx(), q.r.RemoteAddr, in) }),
+		},
+		{
+			method: "DELETE", path: "/users/{user}", role: api.Administer,
+			summary: "Remove a user with their sessions and tokens.",
+			handle:  func(q *request) (any, error) { return nil, q.Users.Remove(q.ctx(), q.token(), q.param("user")) },
+		},
 	}
 }
 
-func body(s object) object { return object{"application/json": object{"schema": s}} }
-
-// partials are the bodies of which anything may be left out: it takes its default, or stays as it is.
-var partials = map[reflect.Type]bool{reflect.TypeFor[settings.Settings](): true, reflect.TypeFor[api.Change](): true, reflect.TypeFor[ladder.Plan](): true, reflect.TypeFor[api.NewLadder](): true}
-
-// components are where the schemas of named structures go: of the bodies of which anything may be left out under
-// names of their own.
-type components struct {
-	all     object
-	prefix  string
-	partial bool
+// channelRoutes are the calls about channels, and what belongs to one.
+func channelRoutes() []route {
+	return []route{
+		{
+			method: "GET", path: "/channels", role: api.Watch,
+			summary: "List the channels with their state and addresses.",
+			out:     []api.Channel{},
+			handle:  listChannels,
+		},
+		{
+			method: "POST", path: "/channels", role: api.Operate,
+			summary: "Create a channel; what is left out takes its default.",
+			in:      settings.Settings{}, out: api.Channel{},
+			handle: with(addChannel),
+		},
+		{
+			method: "GET", path: "/channels/{channel}", role: api.Watch,
+			summary: "Show a channel.",
+			out:     api.Channel{},
+			handle:  on(func(q *request, c *origin.Channel) (any, error) { return q.describe(c), nil }),
+		},
+		{
+			method: "PATCH", path: "/channels/{channel}", role: api.Operate,
+			summary: "Change settings; they take effect at the next segment.",
+			in:      api.Change{}, out: api.Channel{},
+			handle: with(changeChannel),
+		},
+		{
+			method: "DELETE", path: "/channels/{channel}", role: api.Operate,
+			summary: "Remove a channel and its keys; its sender is disconnected.",
+			handle:  func(q *request) (any, error) { return nil, q.Channels.Remove(q.ctx(), q.param("channel"), q.by()) },
+		},
+		{
+			method: "GET", path: "/channels/{channel}/ladder", role: api.Watch,
+			summary: "Show the ladder in force.",
+			out:     api.NewLadder{},
+			handle:  func(q *request) (any, error) { return q.Channels.Ladder(q.param("channel")) },
+		},
+		{
+			method: "PUT", path: "/channels/{channel}/ladder", role: api.Operate,
+			summary: "Replace the ladder; the change takes effect at the next segment.",
+			in:      api.NewLadder{}, out: api.NewLadder{},
+			handle: with(setLadder),
+		},
+		{
+			method: "POST", path: "/channels/{channel}/ladder/forecast", role: api.Watch,
+			summary: "Say whether the machine is likely to keep up with a ladder, without applying it.",
+			in:      api.NewLadder{}, out: govern.Outlook{},
+			handle: with(func(q *request, in api.NewLadder) (any, error) {
+				return q.Channels.Forecast(q.ctx(), q.param("channel"), in.Ladder)
+			}),
+		},
+		{
+			method: "GET", path: "/channels/{channel}/ladder/plan", role: api.Watch,
+			summary: "Propose a ladder for the source that is connected, or for 1080p30.",
+			out:     ladder.Ladder{},
+			handle:  func(q *request) (any, error) { return q.Channels.ProposeLadder(q.param("channel")) },
+		},
+		{
+			method: "GET", path: "/channels/{channel}/trial", role: api.Watch,
+			summary: "Show the newest trial of a channel, while it runs and after.",
+			out:     api.Trial{},
+			handle:  on(func(q *request, c *origin.Channel) (any, error) { return q.Trials.Show(c.Slug()) }),
+		},
+		{
+			method: "POST", path: "/channels/{channel}/trial", role: api.Operate,
+			summary: "Code the last seconds of the feed in the background in many ways, to see quality against bitrate and processor time.",
+			in:      api.NewTrial{}, out: api.Trial{},
+			handle: onWith(func(q *request, c *origin.Channel, in api.NewTrial) (any, error) { return q.Trials.Begin(c, in) }),
+		},
+		{
+			method: "DELETE", path: "/channels/{channel}/trial", role: api.Operate,
+			summary: "Stop the trial of a channel.",
+			handle:  on(func(q *request, c *origin.Channel) (any, error) { return nil, q.Trials.Stop(c.Slug()) }),
+		},
+		{
+			method: "GET", path: "/channels/{channel}/relays", role: api.Watch,
+			summary: "List the relays that carry a channel onward, and how they are doing.",
+			out:     []api.ChannelRelay{},
+			handle:  on(func(q *request, c *origin.Channel) (any, error) { return q.Relays.List(c), nil }),
+		},
+		{
+			method: "PUT", path: "/channels/{channel}/relays/{relay}", role: api.Operate,
+			summary: "Add a relay, or change it.",
+			in:      settings.Relay{}, out: []api.ChannelRelay{},
+			handle: with(func(q *request, in settings.Relay) (any, error) {
+				in.Name = q.relay()
+				return q.Relays.Put(q.ctx(), q.param("channel"), in, q.by())
+			}),
+		},
+		{
+			method: "DELETE", path: "/channels/{channel}/relays/{relay}", role: api.Operate,
+			summary: "Remove a relay.",
+			out:     []api.ChannelRelay{},
+			handle:  func(q *request) (any, error) { return q.Relays.Remove(q.ctx(), q.param("channel"), q.relay(), q.by()) },
+		},
+		{
+			method: "POST", path: "/channels/{channel}/relays/{relay}/start", role: api.Operate,
+			summary: "Let a relay send from now on.",
+			out:     []api.ChannelRelay{},
+			handle:  turnRelay(false),
+		},
+		{
+			method: "POST", path: "/channels/{channel}/relays/{relay}/stop", role: api.Operate,
+			summary: "Let a relay send nothing more.",
+			out:     []api.ChannelRelay{},
+			handle:  turnRelay(true),
+		},
+		{
+			method: "POST", path: "/channels/{channel}/relays/{relay}/test", role: api.Operate,
+			summary: "Try the far end of a relay for a moment.",
+			out:     api.RelayTest{},
+			handle:  func(q *request) (any, error) { return q.Relays.Test(q.ctx(), q.param("channel"), q.relay()) },
+		},
+		{
+			method: "PUT", path: "/channels/{channel}/input", role: api.Operate,
+			summary: "Put an input on air by hand, as soon as it has something; an empty kind leaves it to the order of the inputs.",
+			in:      api.Chosen{},
+			handle: with(func(q *request, in api.Chosen) (any, error) {
+				return nil, q.Channels.Choose(q.param("channel"), in.Input)
+			}),
+		},
+		{
+			method: "GET", path: "/channels/{channel}/markers", role: api.Watch,
+			summary: "List the markers that are remembered.",
+			out:     []publish.Marker{},
+			handle:  on(func(_ *request, c *origin.Channel) (any, error) { return c.Markers(), nil }),
+		},
+		{
+			method: "POST", path: "/channels/{channel}/markers", role: api.Operate,
+			summary: "Set a marker: players see it as a date range or an event. Without a time it stands at now.",
+			in:      api.NewMarker{}, out: publish.Marker{},
+			handle: with(func(q *request, in api.NewMarker) (any, error) { return q.Channels.Mark(q.param("channel"), in) }),
+		},
+		{
+			method: "GET", path: "/channels/{channel}/playing", role: api.Watch,
+			summary: "Show what the channel says is playing.",
+			out:     publish.NowPlaying{},
+			handle:  on(func(_ *request, c *origin.Channel) (any, error) { return c.Playing(), nil }),
+		},
+		{
+			method: "PUT", path: "/channels/{channel}/playing", role: api.Operate,
+			summary: "Change what the channel says is playing, from the next segment on.",
+			in:      publish.NowPlaying{},
+			handle: with(func(q *request, in publish.NowPlaying) (any, error) {
+				return nil, q.Channels.SetPlaying(q.param("channel"), in)
+			}),
+		},
+		{
+			method: "GET", path: "/channels/{channel}/timeline", role: api.Watch,
+			summary: "Show the window of each rendition, segment by segment and part by part.",
+			out:     []publish.TimelineRow{},
+			handle:  on(func(_ *request, c *origin.Channel) (any, error) { return c.Timeline(), nil }),
+		},
+		{
+			method: "GET", path: "/channels/{channel}/keys", role: api.Watch,
+			summary: "List the contribution keys.",
+			out:     []api.Key{},
+			handle:  on(func(q *request, c *origin.Channel) (any, error) { return q.Keys.List(q.ctx(), c.Slug()) }),
+		},
+		{
+			method: "POST", path: "/channels/{channel}/keys", role: api.Operate,
+			summary: "Make a contribution key; its secret is told once.",
+			in:      api.NewKey{}, out: api.Key{},
+			handle: onWith(addKey),
+		},
+		{
+			method: "DELETE", path: "/channels/{channel}/keys/{id}", role: api.Operate,
+			summary: "Remove a contribution key.",
+			handle: of(func(q *request, id int64) (any, error) {
+				return nil, q.Keys.Remove(q.ctx(), q.param("channel"), id, q.by())
+			}),
+		},
+		{
+			method: "GET", path: "/channels/{channel}/history", role: api.Watch,
+			summary: "Show bitrate, load and viewers of the last hour.",
+			out:     api.History{},
+			handle:  on(func(q *request, c *origin.Channel) (any, error) { return q.Watch.LastHour(c.Slug()), nil }),
+		},
+	}
 }
 
-// schema describes a Go type in JSON Schema; named structures go to the components.
-func schema(t reflect.Type, named *components) object {
-	switch {
-	case t == reflect.TypeOf(time.Time{}):
-		return object{"type": "string", "format": "date-time"}
-	case t.Kind() == reflect.Pointer:
-		return schema(t.Elem(), named)
-	}
-	switch t.Kind() {
-	case reflect.String:
-		return object{"type": "string"}
-	case reflect.Bool:
-		return object{"type": "boolean"}
-	case reflect.Slice:
-		if t.Elem().Kind() == reflect.Uint8 {
-			return object{"type": "string", "contentEncoding": "base64"}
-		}
-		return object{"type": "array", "items": schema(t.Elem(), named)}
-	case reflect.Map:
-		return object{"type": "object", "additionalProperties": schema(t.Elem(), named)}
-	case reflect.Struct:
-		pkg := t.PkgPath()[strings.LastIndexByte(t.PkgPath(), '/')+1:]
-		name := named.prefix + strings.ToUpper(pkg[:1]) + pkg[1:] + t.Name()
-		if _, done := named.all[name]; !done {
-			named.all[name] = object{} // stops recursion
-			props, required := object{}, []string{}
-			fields(t, named, props, &required)
-			sort.Strings(required)
-			described := object{"type": "object", "properties": props}
-			if !named.partial {
-				described["required"] = required
-			}
-			named.all[name] = described
-		}
-		return object{"$ref": "#/components/schemas/" + name}
-	default:
-		return object{"type": "integer"}
+// planRoutes are the calls about what channels use.
+func planRoutes() []route {
+	return []route{
+		{
+			method: "GET", path: "/plans", role: api.Watch,
+			summary: "List the ladder plans, the newest version of each, with the channels that use them.",
+			out:     []api.PlanInUse{},
+			handle:  func(q *request) (any, error) { return q.Plans.List(q.ctx()) },
+		},
+		{
+			method: "GET", path: "/plans/{plan}", role: api.Watch,
+			summary: "Show a ladder plan: its newest version, or another one.",
+			query:   []string{"version"}, out: api.PlanInUse{},
+			handle: showPlan,
+		},
+		{
+			method: "PUT", path: "/plans/{plan}", role: api.Operate,
+			summary: "Store a ladder plan as its next version. Channels go on with the one that they use.",
+			in:      ladder.Plan{}, out: api.PlanInUse{},
+			handle: with(func(q *request, in ladder.Plan) (any, error) {
+				return q.Plans.Store(q.ctx(), q.param("plan"), in, q.by())
+			}),
+		},
+		{
+			method: "DELETE", path: "/plans/{plan}", role: api.Operate,
+			summary: "Remove a ladder plan with all its versions. Channels that use it keep their rungs.",
+			handle:  func(q *request) (any, error) { return nil, q.Plans.Remove(q.ctx(), q.param("plan")) },
+		},
+		{
+			method: "GET", path: "/images", role: api.Watch,
+			summary: "List the images for logos and slates.",
+			out:     []api.Image{},
+			handle:  func(q *request) (any, error) { return q.Images.List(), nil },
+		},
+		{
+			method: "GET", path: "/images/{image}", role: api.Watch,
+			summary: "Show the file of an image.",
+			out:     api.NewImage{},
+			handle: func(q *request) (any, error) {
+				file, err := q.Images.File(q.param("image"))
+				return api.NewImage{File: file}, err
+			},
+		},
+		{
+			method: "PUT", path: "/images/{image}", role: api.Operate,
+			summary: "Add an image, or replace it: what uses it takes it from the next segment on.",
+			in:      api.NewImage{}, out: api.Image{},
+			handle: with(func(q *request, in api.NewImage) (any, error) {
+				return q.Images.Put(q.ctx(), q.param("image"), in.File)
+			}),
+		},
+		{
+			method: "DELETE", path: "/images/{image}", role: api.Operate,
+			summary: "Remove an image that nothing uses.",
+			handle:  func(q *request) (any, error) { return nil, q.Images.Remove(q.ctx(), q.param("image")) },
+		},
+		{
+			method: "GET", path: "/hooks", role: api.Administer,
+			summary: "List the programs that are told what happens.",
+			out:     []hooks.Hook{},
+			handle:  func(q *request) (any, error) { return q.Hooks.List(q.ctx()) },
+		},
+		{
+			method: "POST", path: "/hooks", role: api.Administer,
+			summary: "Tell a program what happens; the secret that signs calls is told once.",
+			in:      hooks.Hook{}, out: hooks.Hook{},
+			handle: with(func(q *request, in hooks.Hook) (any, error) { return q.Hooks.Add(q.ctx(), in) }),
+		},
+		{
+			method: "DELETE", path: "/hooks/{id}", role: api.Administer,
+			summary: "Tell a program nothing more.",
+			handle:  of(func(q *request, id int64) (any, error) { return nil, q.Hooks.Remove(q.ctx(), id) }),
+		},
+		{
+			method: "POST", path: "/hooks/{id}/test", role: api.Administer,
+			summary: "Tell a program that somebody tries it.",
+			out:     hooks.Delivery{},
+			handle:  of(func(q *request, id int64) (any, error) { return q.Hooks.Try(q.ctx(), id) }),
+		},
+		{
+			method: "GET", path: "/hooks/deliveries", role: api.Administer,
+			summary: "List what was told, or is to be, the newest first.",
+			out:     api.Deliveries{},
+			handle:  func(q *request) (any, error) { return q.Hooks.Deliveries(), nil },
+		},
+		{
+			method: "GET", path: "/studio", role: api.Watch,
+			summary: "List the sources on the studio's network.",
+			out:     api.Studio{},
+			handle:  showStudio,
+		},
 	}
 }
 
-func fields(t reflect.Type, named *components, props object, required *[]string) {
-	for f := range t.Fields() {
-		name, options, _ := strings.Cut(f.Tag.Get("json"), ",")
-		if f.Anonymous && name == "" {
-			fields(f.Type, named, props, required)
-			continue
-		}
-		if name == "-" || !f.IsExported() {
-			continue
-		}
-		if name == "" {
-			name = f.Name
-		}
-		props[name] = schema(f.Type, named)
-		if help := f.Tag.Get("help"); help != "" {
-			props[name].(object)["description"] = help
-		}
-		if !strings.Contains(options, "omit") {
-			*required = append(*required, name)
-		}
+// keptRoutes are the calls about what is kept, and files on demand.
+func keptRoutes() []route {
+	return []route{
+		{
+			method: "GET", path: "/recordings", role: api.Watch,
+			summary: "List the recordings, the newest first: all, or a page of limit behind the id after; Link names the next page.",
+			query:   []string{"channel", "limit", "after"}, out: []api.Recording{},
+			handle: listRecordings,
+		},
+		{
+			method: "POST", path: "/channels/{channel}/recordings", role: api.Operate,
+			summary: "Record a channel: from now or another time on, until it is stopped or another time.",
+			in:      api.NewRecording{}, out: api.Recording{},
+			handle: onWith(func(q *request, c *origin.Channel, in api.NewRecording) (any, error) {
+				return q.addressed(q.Recordings.Add(q.ctx(), c, in, q.by()))
+			}),
+		},
+		{
+			method: "GET", path: "/recordings/{id}", role: api.Watch,
+			summary: "Show a recording.",
+			out:     api.Recording{},
+			handle:  of(func(q *request, id int64) (any, error) { return q.addressed(q.Recordings.Show(id)) }),
+		},
+		{
+			method: "PATCH", path: "/recordings/{id}", role: api.Operate,
+			summary: "Change the title of a recording, or how long it is kept.",
+			in:      api.RecordingChange{}, out: api.Recording{},
+			handle: of(func(q *request, id int64) (any, error) {
+				return with(func(q *request, in api.RecordingChange) (any, error) {
+					return q.addressed(q.Recordings.Change(q.ctx(), id, in))
+				})(q)
+			}),
+		},
+		{
+			method: "POST", path: "/recordings/{id}/stop", role: api.Operate,
+			summary: "End a recording now.",
+			out:     api.Recording{},
+			handle:  of(func(q *request, id int64) (any, error) { return q.addressed(q.Recordings.Stop(q.ctx(), id, q.by())) }),
+		},
+		{
+			method: "POST", path: "/recordings/{id}/verify", role: api.Operate,
+			summary: "Read all that a recording holds, and compare it with its checksums.",
+			out:     store.Verification{},
+			handle:  of(verifyRecording),
+		},
+		{
+			method: "GET", path: "/store", role: api.Watch,
+			summary: "Show where what is kept lies, and what is there that nobody has decided about.",
+			out:     api.Store{},
+			handle:  func(q *request) (any, error) { return q.Recordings.Store() },
+		},
+		{
+			method: "POST", path: "/store/quarantine/{channel}/adopt", role: api.Operate,
+			summary: "Make a recording of what is in quarantine of a channel.",
+			out:     store.Quarantine{},
+			handle: func(q *request) (any, error) {
+				return q.Recordings.AdoptQuarantined(q.ctx(), q.param("channel"), q.by())
+			},
+		},
+		{
+			method: "DELETE", path: "/store/quarantine/{channel}", role: api.Administer,
+			summary: "Remove what is in quarantine of a channel for good.",
+			out:     store.Quarantine{},
+			handle:  func(q *request) (any, error) { return q.Recordings.RemoveQuarantined(q.param("channel"), q.by()) },
+		},
+		{
+			method: "DELETE", path: "/recordings/{id}", role: api.Operate,
+			summary: "Remove a recording; what nothing else keeps is deleted.",
+			handle:  of(func(q *request, id int64) (any, error) { return nil, q.Recordings.Remove(q.ctx(), id, q.by()) }),
+		},
+		{
+			method: "GET", path: "/items", role: api.Watch,
+			summary: "List the files of the library, what they hold, and what keeps them from being played: all, or a page of limit behind the name after; Link names the next page.",
+			query:   []string{"limit", "after"}, out: []library.Entry{},
+			handle: listItems,
+		},
+		{
+			method: "GET", path: "/items/{item}", role: api.Watch,
+			summary: "Show a file of the library.",
+			out:     library.Entry{},
+			handle:  func(q *request) (any, error) { return q.afterwards(nil) },
+		},
+		{
+			method: "DELETE", path: "/items/{item}", role: api.Operate,
+			summary: "Remove an item: its files, and what was coded of them.",
+			handle:  func(q *request) (any, error) { return nil, q.Items.Remove(q.param("item")) },
+		},
+		{
+			method: "POST", path: "/items/{item}/coding", role: api.Operate,
+			summary: "Code an item into a ladder in the background, of the usual heights or of those named.",
+			in:      api.NewCoding{}, out: library.Entry{},
+			handle: with(func(q *request, in api.NewCoding) (any, error) {
+				return q.afterwards(q.Items.Encode(q.param("item"), in.Heights))
+			}),
+		},
+		{
+			method: "POST", path: "/items/{item}/coding/pause", role: api.Operate,
+			summary: "Let the coding of an item rest.",
+			out:     library.Entry{},
+			handle:  func(q *request) (any, error) { return q.afterwards(q.Items.Pause(q.param("item"))) },
+		},
+		{
+			method: "POST", path: "/items/{item}/coding/resume", role: api.Operate,
+			summary: "Go on with the coding of an item.",
+			out:     library.Entry{},
+			handle:  func(q *request) (any, error) { return q.afterwards(q.Items.Resume(q.param("item"))) },
+		},
+		{
+			method: "DELETE", path: "/items/{item}/coding", role: api.Operate,
+			summary: "Stop the coding of an item, and remove what was made.",
+			out:     library.Entry{},
+			handle:  func(q *request) (any, error) { return q.afterwards(q.Items.Drop(q.param("item"))) },
+		},
+	}
+}
+
+// lookRoutes are the calls about what happens and happened.
+func lookRoutes() []route {
+	return []route{
+		{
+			method: "POST", path: "/inspect", role: api.Operate,
+			summary: "Follow a stream for a while and tell what is wrong with it. The answer comes when that is over.",
+			in:      api.Inspection{}, out: inspect.Report{},
+			handle: with(func(q *request, in api.Inspection) (any, error) { return q.Inspections.Inspect(q.ctx(), in) }),
+		},
+		{
+			method: "GET", path: "/feeds", role: api.Watch,
+			summary: "List contribution connections, the newest first.",
+			query:   []string{"channel", "limit"}, out: []origin.FeedRecord{},
+			handle: func(q *request) (any, error) { return q.History.Feeds(q.ctx(), q.query("channel"), q.limit()) },
+		},
+		{
+			method: "GET", path: "/events", role: api.Watch,
+			summary: "List events, the newest first.",
+			query:   []string{"channel", "limit"}, out: []events.Event{},
+			handle: func(q *request) (any, error) { return q.History.Events(q.ctx(), q.query("channel"), q.limit()) },
+		},
+		{
+			method: "GET", path: "/statistics", role: api.Watch,
+			summary: "Show what channels did, a row for each minute; older rows are longer. The last day when nobody says.",
+			query:   []string{"channel", "from", "to"}, out: []records.Statistic{},
+			handle: listStatistics,
+		},
+		{
+			method: "GET", path: "/health", role: api.Watch,
+			summary: "What is wrong with the service itself: its database, its disk. Nothing when all is well.",
+			out:     api.Health{},
+			handle: func(q *request) (any, error) {
+				return api.Health{Problems: append([]api.ServiceProblem{}, q.Watch.Health()...)}, nil
+			},
+		},
+		{
+			method: "GET", path: "/public", role: anyone,
+			summary: "What is on air of the channels that may be listed.",
+			out:     []api.Listed{},
+			handle:  forPages(publicList),
+		},
+		{
+			method: "GET", path: "/public/{channel}", role: anyone,
+			summary: "What a viewer's page may know of a channel.",
+			out:     api.Public{},
+			handle:  forPages(on(public)),
+		},
 	}
 }

@@ -9,7 +9,7 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
-	"metaplasis/internal/control/api"
+	"metaplasis/internal/api"
 	"metaplasis/internal/protocol/studio"
 )
 
@@ -22,25 +22,13 @@ type Studio interface {
 	Picture(ctx context.Context, id string) ([]byte, error)
 }
 
-// SetStudio gives the service the network that it looks at.
-func (s *Service) SetStudio(n Studio) { s.studio = n }
-
-func (s *Service) showStudio(http.ResponseWriter, *http.Request) (any, error) {
-	out := api.Studio{Sources: []studio.Source{}, Wrong: []string{}}
-	if s.studio != nil && s.studio.On() {
-		list, wrong := s.studio.List()
-		out.On, out.Sources, out.Wrong = true, list, append(out.Wrong, wrong...)
-	}
-	return out, nil
-}
-
 // pictureWait is for how long a picture of a source is waited for, with those before it.
 const pictureWait = 8 * time.Second
 
 // studioPicture answers with a small picture of a source.
 func (s *Service) studioPicture(w http.ResponseWriter, r *http.Request) {
-	if s.studio == nil {
-		s.refuse(w, http.StatusNotFound, "the service does not look at the studio's network", "Start it with --studio and the network's interface.")
+	if s.Studio == nil {
+		refuse(w, http.StatusNotFound, "the service does not look at the studio's network", "Start it with --studio and the network's interface.")
 		return
 	}
 	ctx, cancel := context.WithTimeout(r.Context(), pictureWait)
@@ -49,9 +37,9 @@ func (s *Service) studioPicture(w http.ResponseWriter, r *http.Request) {
 	if plain, err := url.PathUnescape(source); err == nil && r.URL.RawPath != "" {
 		source = plain
 	}
-	b, err := s.studio.Picture(ctx, source)
+	b, err := s.Studio.Picture(ctx, source)
 	if err != nil {
-		s.refuse(w, http.StatusNotFound, err.Error(), "See which sources there are: GET "+api.Prefix+"/studio.")
+		refuse(w, http.StatusNotFound, err.Error(), "See which sources there are: GET "+api.Prefix+"/studio.")
 		return
 	}
 	h := w.Header()

@@ -4,7 +4,6 @@ import (
 	"crypto/sha1"
 	"crypto/sha256"
 	"encoding/base64"
-	"errors"
 	"fmt"
 	"net/http"
 	"strconv"
@@ -13,7 +12,7 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
-	"metaplasis/internal/control/api"
+	"metaplasis/internal/api"
 	"metaplasis/internal/library"
 )
 
@@ -33,7 +32,7 @@ func (s *Service) uploadRoutes(r chi.Router) {
 	r.Route(uploadsPath, func(r chi.Router) {
 		r.Use(s.tus)
 		r.Options("/", s.uploadOptions)
-		r.Get("/", s.answer(s.listUploads))
+		r.Get("/", s.answer(func(q *request) (any, error) { return q.Items.Uploads() }))
 		r.Post("/", s.beginUpload)
 		r.Head("/{upload}", s.headUpload)
 		r.Patch("/{upload}", s.appendUpload)
@@ -47,11 +46,7 @@ func (s *Service) tus(next http.Handler) http.Handler {
 		w.Header().Set("Tus-Resumable", tusVersion)
 		if r.Method != http.MethodOptions && r.Method != http.MethodGet && r.Header.Get("Tus-Resumable") != tusVersion {
 			w.Header().Set("Tus-Version", tusVersion)
-			s.refuse(w, http.StatusPreconditionFailed, fmt.Sprintf("found Tus-Resumable %.20q, expected %s", r.Header.Get("Tus-Resumable"), tusVersion), "Send the header Tus-Resumable.")
-			return
-		}
-		if s.files == nil {
-			s.refuse(w, http.StatusNotFound, "there is no library", "")
+			refuse(w, http.StatusPreconditionFailed, fmt.Sprintf("found Tus-Resumable %.20q, expected %s", r.Header.Get("Tus-Resumable"), tusVersion), "Send the header Tus-Resumable.")
 			return
 		}
 		next.ServeHTTP(w, r)
@@ -65,9 +60,6 @@ func (s *Service) uploadOptions(w http.ResponseWriter, _ *http.Request) {
 	h.Set("Tus-Checksum-Algorithm", "sha1,sha256")
 	w.WriteHeader(http.StatusNoContent)
 }
-
-// checksumMismatch is the status of a piece that is not what its checksum says (tus, extension checksum).
-const checksumMismatch = 460
 
 // checksum reads what a piece has to be: an algorithm and a sum in base64.
 func checksum(r *http.Request) (*library.Checksum, error) {
@@ -92,14 +84,6 @@ func checksum(r *http.Request) (*library.Checksum, error) {
 	return c, nil
 }
 
-func (s *Service) listUploads(http.ResponseWriter, *http.Request) (any, error) {
-	list, err := s.files.Uploads()
-	if list == nil {
-		list = []library.Upload{}
-	}
-	return list, err
-}
-
 // metadata reads "key base64,key base64".
 func metadata(text string) map[string]string {
 	out := map[string]string{}
@@ -115,7 +99,7 @@ func metadata(text string) map[string]string {
 func (s *Service) beginUpload(w http.ResponseWriter, r *http.Request) {
 	size, err := strconv.ParseInt(r.Header.Get("Upload-Length"), 10, 64)
 	if err != nil {
-		s.refuse(w, http.StatusBadRequest, fmt.Sprintf("found Upload-Length %.20q, expected the file's bytes", r.Header.Get("Upload-Length")), "A length that is not known yet is not taken.")
+		refuse(w, http.StatusBadRequest, fmt.Sprintf("found Upload-Length %.20q, expected the file's bytes", r.Header.Get("Upload-Length")), "A length that is not known yet is not taken.")
 		return
 	}
 	meta := metadata(r.Header.Get("Upload-Metadata"))
@@ -123,9 +107,9 @@ func (s *Service) beginUpload(w http.ResponseWriter, r *http.Request) {
 	if name == "" {
 		name = meta["name"]
 	}
-	u, err := s.files.BeginUpload(name, size)
+	u, err := s.Items.BeginUpload(name, size)
 	if err != nil {
-		s.uploadFailed(w, err)
+		s.failed(w, err)
 		return
 	}
 	w.Header().Set("Location", api.Prefix+uploadsPath+"/"+u.ID)
@@ -138,9 +122,9 @@ func (s *Service) beginUpload(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Service) headUpload(w http.ResponseWriter, r *http.Request) {
-	u, err := s.files.FindUpload(chi.URLParam(r, "upload"))
+	u, err := s.Items.FindUpload(chi.URLParam(r, "upload"))
 	if err != nil {
-		s.uploadFailed(w, err)
+		s.failed(w, err)
 		return
 	}
 	h := w.Header()
@@ -153,12 +137,12 @@ func (s *Service) headUpload(w http.ResponseWriter, r *http.Request) {
 
 func (s *Service) appendUpload(w http.ResponseWriter, r *http.Request) {
 	if kind := r.Header.Get("Content-Type"); kind != tusContent {
-		s.refuse(w, http.StatusUnsupportedMediaType, fmt.Sprintf("found the content type %.40q, expected %s", kind, tusContent), "")
+		refuse(w, http.StatusUnsupportedMediaType, fmt.Sprintf("found the content type %.40q, expected %s", kind, tusContent), "")
 		return
 	}
 	offset, err := strconv.ParseInt(r.Header.Get("Upload-Offset"), 10, 64)
 	if err != nil || offset < 0 {
-		s.refuse(w, http.StatusBadRequest, fmt.Sprintf("found Upload-Offset %.20q, expected a number of bytes", r.Header.Get("Upload-Offset")), "Ask where the upload is with HEAD.")
+		refuse(w, http.StatusBadRequest, fmt.Sprintf("found Upload-Offset %.20q, expected a number of bytes", r.Header.Get("Upload-Offset")), "Ask where the upload is with HEAD.")
 		return
 	}
 	s.piece(w, r, chi.URLParam(r, "upload"), offset, http.StatusNoContent)
@@ -170,16 +154,16 @@ func (s *Service) piece(w http.ResponseWriter, r *http.Request, id string, offse
 	body := &patientBody{r: r, c: c}
 	sum, err := checksum(r)
 	if err != nil {
-		s.refuse(w, http.StatusBadRequest, err.Error(), "Send Upload-Checksum: sha256 SUM, or none.")
+		refuse(w, http.StatusBadRequest, err.Error(), "Send Upload-Checksum: sha256 SUM, or none.")
 		return
 	}
-	if u, err := s.files.FindUpload(id); err == nil && u.Offset == offset && r.ContentLength > u.Size-u.Offset {
-		s.uploadFailed(w, library.ErrTooLong)
+	if u, err := s.Items.FindUpload(id); err == nil && u.Offset == offset && r.ContentLength > u.Size-u.Offset {
+		s.failed(w, library.ErrTooLong)
 		return
 	}
-	u, file, err := s.files.Append(id, offset, body, sum)
+	u, file, err := s.Items.Append(id, offset, r.ContentLength, body, sum)
 	if err != nil {
-		s.uploadFailed(w, err)
+		s.failed(w, err)
 		return
 	}
 	_ = c.SetReadDeadline(time.Time{})
@@ -207,31 +191,9 @@ func (p *patientBody) Read(b []byte) (int, error) {
 }
 
 func (s *Service) dropUpload(w http.ResponseWriter, r *http.Request) {
-	if err := s.files.DropUpload(chi.URLParam(r, "upload")); err != nil {
-		s.uploadFailed(w, err)
+	if err := s.Items.DropUpload(chi.URLParam(r, "upload")); err != nil {
+		s.failed(w, err)
 		return
 	}
 	w.WriteHeader(http.StatusNoContent)
-}
-
-func (s *Service) uploadFailed(w http.ResponseWriter, err error) {
-	var at *library.OffsetError
-	status, do := http.StatusUnprocessableEntity, ""
-	switch {
-	case errors.Is(err, library.ErrNoUpload):
-		status = http.StatusNotFound
-	case errors.Is(err, library.ErrTooLong):
-		status, do = http.StatusRequestEntityTooLarge, "Send as many bytes as Upload-Length less Upload-Offset says."
-	case errors.Is(err, library.ErrChecksum):
-		status, do = checksumMismatch, "Send the piece again from the same offset."
-	case errors.Is(err, library.ErrTooMany):
-		status = http.StatusTooManyRequests
-	case errors.Is(err, library.ErrNoRoom):
-		status, do = http.StatusInsufficientStorage, "Remove files, or give the library a larger disk."
-	case errors.Is(err, library.ErrUploadBusy):
-		status, do = http.StatusLocked, "Try again when it has ended."
-	case errors.As(err, &at):
-		status, do = http.StatusConflict, "Ask where the upload is with HEAD."
-	}
-	s.refuse(w, status, err.Error(), do)
 }

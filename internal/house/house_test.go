@@ -47,11 +47,11 @@ var layers = []layer{
 		"protocol/rtsp", "protocol/socket", "protocol/srt", "protocol/studio", "protocol/webrtc"}},
 	{"7", true, []string{"origin/intake", "origin/air", "origin/layout", "origin/run", "origin/publish", "origin/tap", "origin/status", "origin"}},
 	{"7", false, []string{"records", "camera", "inspector"}},
-	{"8", true, []string{"control/api", "control/client", "control/typescript", "control"}},
-	{"8", false, []string{"delivery"}},
-	{"9", true, []string{"/web", "/demo", "/demo/feeds", "/demo/files", "service", "viewer", "cli"}},
-	{"10", false, []string{"/cmd/metaplasis", "/web/types", "/demo/generate", "/e2e/browser", "/e2e/impair", "/e2e/selfsigned", "house"}},
-	{"11", false, []string{"/e2e", "/e2e/age", "/e2e/attack", "/e2e/bench", "/e2e/shots"}},
+	{"8", true, []string{"api", "client", "operations"}},
+	{"9", false, []string{"delivery", "control/typescript", "control"}},
+	{"10", true, []string{"/web", "/demo", "/demo/feeds", "/demo/files", "service", "viewer", "cli"}},
+	{"11", false, []string{"/cmd/metaplasis", "/web/types", "/demo/generate", "/e2e/browser", "/e2e/impair", "/e2e/selfsigned", "house"}},
+	{"12", false, []string{"/e2e", "/e2e/age", "/e2e/attack", "/e2e/bench", "/e2e/shots"}},
 }
 
 // apart are packages of a chained row, or of a lower one, that must not be imported all the same.

@@ -78,7 +78,7 @@ func (m *serviceMetrics) Describe(ch chan<- *prometheus.Desc) {
 
 // Collect implements prometheus.Collector.
 func (m *serviceMetrics) Collect(ch chan<- prometheus.Metric) {
-	waiting, lost := m.s.Control.Records()
+	waiting, lost := m.s.desk.Records()
 	ch <- prometheus.MustNewConstMetric(descWaiting, prometheus.GaugeValue, float64(waiting))
 	ch <- prometheus.MustNewConstMetric(descLost, prometheus.CounterValue, float64(lost))
 	for _, l := range m.s.limited {

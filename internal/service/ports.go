@@ -118,7 +118,7 @@ func (s *Service) serveHTTP(l net.Listener, handler http.Handler, conf *tls.Conf
 		ErrorLog: slog.NewLogLogger(s.conf.Logger.Handler(), slog.LevelDebug),
 	}
 	s.stop = append(s.stop, func() {
-		s.Control.CloseLive()
+		s.control.CloseLive()
 		s.leave()
 		s.delivery.Stop()
 		ctx, cancel := context.WithTimeout(context.Background(), stopTimeout)

@@ -26,19 +26,18 @@ import (
 
 // carryOnward keeps the relays of all channels up.
 func (s *Service) carryOnward() {
-	r := &relay.Runner{Channels: taps{s.origin}, Plans: s.relayPlans, Schemes: s.relaySchemes(), Whole: s.wholeStream, Logger: s.conf.Logger,
+	s.relays = &relay.Runner{Channels: taps{s.origin}, Plans: s.relayPlans, Schemes: s.relaySchemes(), Whole: s.wholeStream, Logger: s.conf.Logger,
 		Event: func(channel string, bad bool, kind, text, do string) {
 			level := events.Info
 			if bad {
 				level = events.Warning
 			}
-			s.Control.Event(events.Event{At: time.Now(), Channel: channel, Level: level, Kind: kind, Text: text, Do: do})
+			s.desk.Event(events.Event{At: time.Now(), Channel: channel, Level: level, Kind: kind, Text: text, Do: do})
 		}}
-	s.Control.SetRelays(r)
 	ctx, cancel := context.WithCancel(context.Background())
 	var all sync.WaitGroup
 	s.stop = append(s.stop, func() { cancel(); all.Wait() })
-	all.Go(func() { r.Run(ctx) })
+	all.Go(func() { s.relays.Run(ctx) })
 }
 
 // relayPlans lists the relays that are to send now.

@@ -19,15 +19,16 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
 	"github.com/go-chi/chi/v5"
 
+	"metaplasis/internal/api"
 	"metaplasis/internal/contribution"
 	"metaplasis/internal/contribution/demux"
 	"metaplasis/internal/control"
-	"metaplasis/internal/control/api"
 	"metaplasis/internal/core/media"
 	"metaplasis/internal/core/segment"
 	"metaplasis/internal/delivery"
@@ -35,6 +36,8 @@ import (
 	"metaplasis/internal/network"
 	"metaplasis/internal/network/rtc"
 	"metaplasis/internal/onward"
+	"metaplasis/internal/onward/relay"
+	"metaplasis/internal/operations"
 	"metaplasis/internal/origin"
 	"metaplasis/internal/protocol/http/push"
 	"metaplasis/internal/protocol/rtmp"
@@ -93,15 +96,22 @@ type Service struct {
 	HTTP, HTTPS, RTMP, RTMPS, Metrics, SRT, RTSP, RTSPS, WebRTC string // the addresses in use, "" when off
 	Operator                                                    string // a client token for this machine's user
 	FirstPassword                                               string // of the administrator, when this start created it
-	Control                                                     *control.Service
 
 	conf     Config
 	database *records.Server
 	db       *records.DB
+	desk     *operations.Desk
+	control  *control.Service
+	does     control.Operations // what the API offers
+	webrtc   bool               // its port is open
+	srtPort  int
+	ledger   *operations.Ledger // nil: nothing is kept
+	relays   *relay.Runner
 	files    *library.Library // on demand
 	store    *store.Store     // nil: nothing is kept
 	origin   *origin.Origin
 	delivery *delivery.Server
+	metrics  *metrics
 	failed   chan error
 	ready    chan struct{}
 
@@ -169,15 +179,13 @@ func Start(ctx context.Context, c Config) (_ *Service, err error) {
 	if err != nil {
 		return nil, err
 	}
-	checks := control.Checks{Data: c.Data, Own: s.isOwn, InspectPrivate: c.InspectPrivate, HookCommands: c.HookCommands}
-	if s.database != nil {
-		checks.Database = func() error { _, down := s.database.Down(); return down }
+	if s.desk, err = operations.NewDesk(operations.DeskOptions{DB: s.db, Data: c.Data, HookCommands: c.HookCommands, Logger: c.Logger}); err != nil {
+		return nil, err
 	}
-	s.Control = control.New(s.db, control.Ports{RTMP: port(ports.rtmp), RTMPS: port(ports.rtmps), RTSP: port(ports.rtsp), RTSPS: port(ports.rtsps)}, checks, c.Logger)
 	s.stop = append(s.stop, func() {
 		ctx, cancel := context.WithTimeout(context.Background(), stopTimeout)
 		defer cancel()
-		s.Control.Close(ctx)
+		s.desk.Close(ctx)
 	})
 	if err := s.firstUser(ctx); err != nil {
 		return nil, err
@@ -185,25 +193,73 @@ func Start(ctx context.Context, c Config) (_ *Service, err error) {
 	if err := s.openStore(ctx); err != nil {
 		return nil, err
 	}
-	options := origin.Options{Keeper: s.Control, Gate: s.Control, Worker: c.Worker, Logger: c.Logger}
+	options := origin.Options{Keeper: s.desk, Gate: s.desk, Worker: c.Worker, Logger: c.Logger}
 	if s.store != nil {
 		options.Archive = s.store
 	}
 	s.origin = origin.New(options)
+	s.metrics = newMetrics(s.origin)
 	s.stop = append(s.stop, s.origin.Close)
-	if err := s.Control.Attach(ctx, s.origin); err != nil {
+	if err := s.startChannels(ctx); err != nil {
 		return nil, err
 	}
 	if err := s.receive(ctx, ports); err != nil {
 		return nil, err
 	}
 	s.carryOnward()
+	s.watchAll(ports)
 	if err := s.serve(ports); err != nil {
 		return nil, err
 	}
 	s.announce()
 	close(s.ready)
 	return s, nil
+}
+
+// startChannels starts the stored channels, and what is done with them.
+func (s *Service) startChannels(ctx context.Context) (err error) {
+	d, does := s.desk, &s.does
+	if does.Hooks, err = operations.NewHooks(ctx, d); err != nil {
+		return err
+	}
+	if does.Images, err = operations.NewImages(ctx, s.db, s.origin); err != nil {
+		return err
+	}
+	if does.Recordings, err = operations.NewRecordings(ctx, d, s.origin, s.store, s.ledger); err != nil {
+		return err
+	}
+	does.Trials = operations.NewTrials(d, s.origin)
+	s.stop = append(s.stop, does.Trials.Close)
+	does.Plans = operations.NewPlans(s.db, s.origin, does.Images)
+	does.Channels = operations.NewChannels(d, s.origin, does.Plans, does.Images, does.Recordings, does.Trials)
+	if err := does.Channels.Start(ctx); err != nil {
+		return err
+	}
+	does.Recordings.Settled()
+	does.Keys, does.Users, does.History, does.Log = operations.NewKeys(d, s.origin), operations.NewUsers(d), operations.NewHistory(d), d.Log
+	does.Inspections = operations.NewInspections(s.isOwn, s.conf.InspectPrivate)
+	return nil
+}
+
+// watchAll looks at everything from now on, and makes the API.
+func (s *Service) watchAll(p ports) {
+	does := &s.does
+	o := operations.WatchOptions{Data: s.conf.Data, Viewers: s.viewers}
+	if s.database != nil {
+		o.Database = func() error { _, down := s.database.Down(); return down }
+	}
+	does.Relays = operations.NewRelays(does.Channels, s.relays)
+	does.Items = operations.NewItems(s.files)
+	does.Studio = &s.studio
+	does.Watch = operations.NewWatch(o, s.desk, s.origin, does.Hooks, does.Recordings, does.Relays)
+	s.control = control.New(s.does, control.Ports{RTMP: port(p.rtmp), RTMPS: port(p.rtmps), RTSP: port(p.rtsp), RTSPS: port(p.rtsps),
+		SRT: s.srtPort, WebRTC: s.webrtc}, s.conf.Logger)
+	s.delivery = delivery.New(s.origin, s.metrics)
+	ctx, cancel := context.WithCancel(context.Background())
+	var all sync.WaitGroup
+	s.stop = append(s.stop, func() { cancel(); all.Wait() })
+	all.Go(func() { does.Watch.Run(ctx) })
+	all.Go(func() { does.Recordings.Run(ctx) })
 }
 
 // ports are those over TCP, nil where one is off.
@@ -334,18 +390,18 @@ func (s *Service) openStore(ctx context.Context) error {
 		}
 	}
 	limits.Bytes = c.StoreLimit
-	s.store = store.Start(store.Options{Place: place, Ledger: s.Control.Ledger(id), Limits: limits, Logger: c.Logger},
+	s.ledger = operations.NewLedger(s.desk, id)
+	s.store = store.Start(store.Options{Place: place, Ledger: s.ledger, Limits: limits, Logger: c.Logger},
 		func() ([]store.Bundle, error) {
-			return s.Control.Bundles(context.WithoutCancel(ctx), id, place.String())
+			return s.ledger.Bundles(context.WithoutCancel(ctx), s.db, place.String())
 		})
 	s.stop = append(s.stop, s.store.Close)
-	s.Control.SetStore(s.store, id)
 	return nil
 }
 
 // recording tells delivery of a recording.
 func (s *Service) recording(channel, name string) *delivery.Stretch {
-	h := s.Control.Recording(channel, name)
+	h := s.does.Recordings.Hold(channel, name)
 	if h == nil {
 		return nil
 	}
@@ -471,7 +527,7 @@ func (s *Service) firstUser(ctx context.Context) error {
 	}
 	if !any {
 		s.FirstPassword = records.NewSecret()[:16]
-		if _, err := s.db.AddUser(ctx, Administrator, string(api.Administer), control.HashPassword(s.FirstPassword)); err != nil {
+		if _, err := s.db.AddUser(ctx, Administrator, string(api.Administer), operations.HashPassword(s.FirstPassword)); err != nil {
 			return err
 		}
 	}
@@ -509,12 +565,11 @@ func (s *Service) SetPassword(ctx context.Context, user, password string) error 
 	if err != nil {
 		return fmt.Errorf("user %s: %w", user, err)
 	}
-	return s.db.SetPassword(ctx, u.ID, control.HashPassword(password))
+	return s.db.SetPassword(ctx, u.ID, operations.HashPassword(password))
 }
 
 func (s *Service) pages(metricsPort net.Listener) http.Handler {
-	m := newMetrics(s.origin)
-	s.delivery = delivery.New(s.origin, m)
+	m := s.metrics
 	m.watch(s.viewers)
 	m.registry.MustRegister(&serviceMetrics{s})
 	s.delivery.Continuous = s.continuous
@@ -524,12 +579,10 @@ func (s *Service) pages(metricsPort net.Listener) http.Handler {
 		}
 		s.delivery.Past = &delivery.Past{Store: s.store, Recording: s.recording, Recode: recode}
 	}
-	s.Control.Viewers = s.viewers
 	r := chi.NewRouter()
 	r.Mount("/media", http.StripPrefix("/media", s.delivery))
 	s.push = &push.Server{Receiver: receiver{s.origin}, Streams: &s.streams, Logger: s.conf.Logger}
 	s.stop = append(s.stop, s.push.Close)
-	s.Control.SetLibrary(s.files)
 	items := &delivery.Items{Library: s.files}
 	if s.delivery.Past != nil {
 		items.Turn = s.delivery.Past.Turn
@@ -543,13 +596,13 @@ func (s *Service) pages(metricsPort net.Listener) http.Handler {
 	s.socket = socket.New(taps{s.origin}, s.joinHTTP)
 	s.stop = append(s.stop, s.socket.Wait)
 	r.Mount("/socket", http.StripPrefix("/socket", s.socket.Routes()))
-	r.Mount(api.Prefix, http.StripPrefix(api.Prefix, s.Control.Handler()))
+	r.Mount(api.Prefix, http.StripPrefix(api.Prefix, s.control.Handler()))
 	if metricsPort != nil {
 		own := chi.NewRouter()
 		own.Method("GET", "/metrics", m.handler())
 		s.serveHTTP(metricsPort, plainData(own), nil)
 	} else {
-		r.With(s.Control.RequireUser).Method("GET", "/metrics", m.handler())
+		r.With(s.control.RequireUser).Method("GET", "/metrics", m.handler())
 	}
 	r.Get("/livez", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("alive\n")) })
 	r.Get("/readyz", s.readiness)
@@ -648,7 +701,7 @@ func (s *Service) readiness(w http.ResponseWriter, r *http.Request) {
 	ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
 	defer cancel()
 	var wrong []string
-	for _, p := range s.Control.Health() { // what exactly is told to who is signed in
+	for _, p := range s.does.Watch.Health() { // what exactly is told to who is signed in
 		wrong = append(wrong, "Not well: "+p.What+".")
 	}
 	if err := s.db.Ping(ctx); err != nil && len(wrong) == 0 {

@@ -116,7 +116,7 @@ func (s *Service) receiveWebRTC() (err error) {
 	s.stop = append(s.stop, s.whep.Close)
 	host, _, _ := net.SplitHostPort(s.conf.WebRTC.Address)
 	s.WebRTC = net.JoinHostPort(host, strconv.Itoa(port.Number))
-	s.Control.SetWebRTC()
+	s.webrtc = true
 	return nil
 }
 
@@ -137,7 +137,6 @@ func (s *Service) receiveSources() {
 	r.Protocols["rtmp"] = &rtmp.Puller{Logger: s.conf.Logger}
 	r.Protocols["rtmps"] = r.Protocols["rtmp"]
 	s.studio = studio.Directory{Interfaces: s.conf.Studio, Describe: rtsp.Describe, Logger: s.conf.Logger}
-	s.Control.SetStudio(&s.studio)
 	r.Protocols[studio.Scheme] = &studio.Receiver{Directory: &s.studio, RTSP: puller}
 	ctx, cancel := context.WithCancel(context.Background())
 	var all sync.WaitGroup

@@ -24,9 +24,9 @@ func (s *Service) receiveSRT(ctx context.Context) error {
 		}
 		host, _, _ := net.SplitHostPort(s.conf.SRT)
 		s.SRT = net.JoinHostPort(host, strconv.Itoa(port))
-		s.Control.SetSRT(port)
+		s.srtPort = port
 	}
-	s.Control.OnKeys = func() { s.tellPolicy(context.Background()) }
+	s.desk.OnChange(func() { s.tellPolicy(context.Background()) })
 	s.tellPolicy(ctx)
 	own, cancel := context.WithCancel(context.Background())
 	done := make(chan struct{})
