@@ -13,7 +13,7 @@
 GO_FILES := $(shell find cmd demo e2e internal web -name '*.go' -not -path '*/node_modules/*')
 WEB_FILES := $(shell find web/src web/public -type f) $(wildcard web/*.html web/*.ts web/*.js web/package-lock.json)
 
-.PHONY: demo test unit aged bench soak attack build setup format lint shots types limits fuzz age clean
+.PHONY: demo test unit aged bench soak attack build setup format lint shots types limits tables fuzz age clean
 
 demo: build
 	exec bin/metaplasis rehearse
@@ -76,6 +76,10 @@ fuzz:
 
 limits:
 	go test ./internal/house -run TestLimitsAreListed -write
+
+# the tables of the docs that are made from the code
+tables:
+	go test ./internal/house -run "TestSchemesAreTheTables|TestTheStructureIsDrawn" -write
 
 types:
 	go run ./web/types

@@ -3,6 +3,8 @@
 package camera
 
 import (
+	"metaplasis/internal/address"
+
 	"bytes"
 	"cmp"
 	"context"
@@ -260,13 +262,13 @@ func RunProgrammes(ctx context.Context, list []Programme, o Options) error {
 	if err != nil {
 		return fmt.Errorf("address to send to: %w", err)
 	}
+	scheme, _ := address.Find(u.Scheme)
+	if scheme == nil || !scheme.Programmes {
+		return errors.New("several programmes go over what carries a transport stream alone, such as udp or srt")
+	}
 	dial := mpegts.Dial
-	switch u.Scheme {
-	case "udp", "rtp":
-	case "srt":
+	if scheme.Family == "srt" {
 		dial = srt.Dial
-	default:
-		return errors.New("several programmes go over udp, rtp or srt alone")
 	}
 	conn, err := dial(ctx, u)
 	if err != nil {

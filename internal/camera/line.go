@@ -7,6 +7,8 @@ import (
 	"net/url"
 	"strings"
 
+	"metaplasis/internal/address"
+
 	"metaplasis/internal/contribution"
 	"metaplasis/internal/contribution/tracks"
 	"metaplasis/internal/core/amf"
@@ -32,17 +34,18 @@ type line interface {
 	Close() error
 }
 
-// schemes are what a camera can send to, for people.
-const schemes = "rtmp, rtmps, srt, rtsp, rtsps, http or https (WHIP, CMAF or a transport stream), udp or rtp, studio"
-
 // dial opens the line to an address.
 func dial(ctx context.Context, o *Options) (line, error) {
 	u, err := url.Parse(o.URL)
 	if err != nil {
 		return nil, fmt.Errorf("address to send to: %w", err)
 	}
-	switch u.Scheme {
-	case "rtmp", "rtmps":
+	scheme, known := address.Find(u.Scheme)
+	if !known || scheme.Of&address.Camera == 0 {
+		return nil, &media.FormatError{Format: "address to send to", Found: fmt.Sprintf("the scheme %q", u.Scheme), Want: strings.Join(address.Names(address.Camera), ", ")}
+	}
+	switch scheme.Family {
+	case "rtmp":
 		conn, err := rtmp.Dial(ctx, o.URL, o.Dial)
 		if err != nil {
 			return nil, err
@@ -54,7 +57,7 @@ func dial(ctx context.Context, o *Options) (line, error) {
 			return nil, err
 		}
 		return newUnitLine(conn.Programme(1, o.Name)), nil
-	case "rtsp", "rtsps":
+	case "rtsp":
 		if u.Query().Get("mode") == "listener" { // it waits for who plays, as an IP camera does
 			s, err := rtsp.Listen(u)
 			if err != nil {
@@ -67,7 +70,7 @@ func dial(ctx context.Context, o *Options) (line, error) {
 			return nil, err
 		}
 		return newUnitLine(conn), nil
-	case "http", "https":
+	case "http":
 		switch {
 		case strings.HasPrefix(u.Path, "/whip/"):
 			conn, err := webrtc.Dial(u, webrtc.Options{})
@@ -79,21 +82,18 @@ func dial(ctx context.Context, o *Options) (line, error) {
 			return newUnitLine(push.Stream(ctx, u).Programme(1, o.Name)), nil
 		}
 		return newUnitLine(push.Dial(ctx, u)), nil
-	case "udp", "rtp":
+	case "mpegts":
 		conn, err := mpegts.Dial(ctx, u)
 		if err != nil {
 			return nil, err
 		}
 		return newUnitLine(conn.Programme(1, o.Name)), nil
 	}
-	if u.Scheme == "studio" {
-		conn, err := studio.Dial(ctx, u)
-		if err != nil {
-			return nil, err
-		}
-		return newUnitLine(conn), nil
+	conn, err := studio.Dial(ctx, u)
+	if err != nil {
+		return nil, err
 	}
-	return nil, &media.FormatError{Format: "address to send to", Found: fmt.Sprintf("the scheme %q", u.Scheme), Want: schemes}
+	return newUnitLine(conn), nil
 }
 
 // rtmpLine sends tags as they are.

@@ -15,11 +15,11 @@ import (
 
 // ownDialers are the files of the service that connect without network.Dialer, each with why it may.
 var ownDialers = map[string]string{
-	"protocol/rtsp/play.go": "UDP to the host of the player that asks",
-	"protocol/rtsp/camera.go":      "UDP to the host of the player that asks",
-	"protocol/rtsp/push.go":    "UDP to the host that its connection has reached",
-	"inspector/inspector.go":    "its policy is stricter still",
-	"cli/recordings.go":         "a command, which runs as who typed it",
+	"protocol/rtsp/play.go":   "UDP to the host of the player that asks",
+	"protocol/rtsp/camera.go": "UDP to the host of the player that asks",
+	"protocol/rtsp/push.go":   "UDP to the host that its connection has reached",
+	"inspector/inspector.go":  "its policy is stricter still",
+	"cli/recordings.go":       "a command, which runs as who typed it",
 }
 
 // TestConnectionsFollowThePolicy finds connections of the service that do not look at where they lead.

@@ -1,6 +1,8 @@
 package service
 
 import (
+	"metaplasis/internal/address"
+
 	"cmp"
 	"context"
 	"net/url"
@@ -70,7 +72,7 @@ func (s *Service) relaySchemes() map[string]relay.Scheme {
 		}
 		return relay.Line{Sender: c, Fixed: true, Told: true}, nil
 	}}
-	datagrams := relay.Scheme{Dial: func(ctx context.Context, u *url.URL, p *relay.Plan) (relay.Line, error) {
+	packets := relay.Scheme{Dial: func(ctx context.Context, u *url.URL, p *relay.Plan) (relay.Line, error) {
 		c, err := mpegts.Dial(ctx, u)
 		if err != nil {
 			return relay.Line{}, err
@@ -102,8 +104,14 @@ func (s *Service) relaySchemes() map[string]relay.Scheme {
 		return relay.Line{Sender: c, Fixed: true, Told: false}, nil
 	}}
 	asFiles := relay.Scheme{Copy: (&files.Writer{Channels: shelves{s.origin}, Folder: s.sendFolder()}).Copy}
-	return map[string]relay.Scheme{"studio": overStudio, "rtmp": overRTMP, "rtmps": overRTMP, "rtsp": overRTSP, "rtsps": overRTSP, "udp": datagrams, "rtp": datagrams, "srt": overSRT,
-		"http": overWebRTC, "https": overWebRTC, "folder": asFiles, "put+http": asFiles, "put+https": asFiles, "s3": asFiles, "ftp": asFiles, "ftps": asFiles, "sftp": asFiles}
+	families := map[string]relay.Scheme{"studio": overStudio, "rtmp": overRTMP, "rtsp": overRTSP, "mpegts": packets, "srt": overSRT, "http": overWebRTC}
+	out := map[string]relay.Scheme{}
+	for _, scheme := range address.In(address.Relay) {
+		if out[scheme.Name] = families[scheme.Family]; scheme.Files {
+			out[scheme.Name] = asFiles
+		}
+	}
+	return out
 }
 
 // sendFolder is where the folders lie that channels are written to.

@@ -1,6 +1,8 @@
 package service
 
 import (
+	"metaplasis/internal/address"
+
 	"context"
 	"crypto/tls"
 	"net"
@@ -124,18 +126,14 @@ func (s *Service) receiveWebRTC() (err error) {
 func (s *Service) receiveSources() {
 	r := &source.Runner{Channels: sources{s.origin}, Protocols: map[string]source.Protocol{}, Logger: s.conf.Logger}
 	streams := &mpegts.Receiver{Streams: &s.streams, Logger: s.conf.Logger}
-	for _, scheme := range []string{"", "udp", "rtp"} {
-		r.Protocols[scheme] = streams
-	}
-	r.Protocols["http"] = &pull.Fetcher{Streams: streams, Logger: s.conf.Logger}
-	r.Protocols["https"] = r.Protocols["http"]
-	r.Protocols["srt"] = s.srt
 	puller := &rtsp.Puller{Logger: s.conf.Logger}
-	r.Protocols["rtsp"] = puller
-	r.Protocols["rtsps"] = r.Protocols["rtsp"]
+	families := map[string]source.Protocol{"mpegts": streams, "http": &pull.Fetcher{Streams: streams, Logger: s.conf.Logger}, "srt": s.srt,
+		"rtsp": puller, "rtmp": &rtmp.Puller{Logger: s.conf.Logger}}
+	for _, scheme := range address.In(address.Input) {
+		r.Protocols[scheme.Name] = families[scheme.Family]
+	}
+	r.Protocols[""] = streams // programmes of other channels
 	r.Protocols[channel.Scheme] = &channel.Receiver{Channels: taps{s.origin}}
-	r.Protocols["rtmp"] = &rtmp.Puller{Logger: s.conf.Logger}
-	r.Protocols["rtmps"] = r.Protocols["rtmp"]
 	s.studio = studio.Directory{Interfaces: s.conf.Studio, Describe: rtsp.Describe, Logger: s.conf.Logger}
 	r.Protocols[studio.Scheme] = &studio.Receiver{Directory: &s.studio, RTSP: puller}
 	ctx, cancel := context.WithCancel(context.Background())

@@ -6,8 +6,9 @@ import (
 	"net/url"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
+
+	"metaplasis/internal/address"
 
 	"metaplasis/internal/core/ladder"
 )
@@ -23,7 +24,7 @@ type Input struct {
 	// studio's network it is its name, or its ID.
 	Name string `json:"name,omitempty"`
 	File string `json:"file,omitempty"` // of a file: its name in the service's folder of files; of items: their names with + between; of a slate: its image, none for the title
-	// Address of the source: udp, rtp, http, https, srt, rtsp, rtsps, rtmp or rtmps.
+	// Address of the source, of a scheme that package address has for inputs.
 	Address string `json:"address,omitempty"`
 	Channel string `json:"channel,omitempty"` // of a programme: whose transport stream it is in; of a channel: its name
 	// Programme of a transport stream, by its number or its name; none is the first. Of a channel, its rung; none is the
@@ -55,9 +56,6 @@ const (
 	// KeptSecret stands for a secret that is not shown; in a change, for the one that was there.
 	KeptSecret = "(kept)"
 )
-
-// inputSchemes are those of addresses that inputs fetch or receive.
-var inputSchemes = []string{"udp", "rtp", "http", "https", "srt", "rtsp", "rtsps", "rtmp", "rtmps"}
 
 // String writes the input as the CLI reads it: sender, sender:backup, file:standby.flv, items:race-1+race-2, programme:truck#2, studio:Deck 2,
 // udp://239.1.1.1:5000#2, on-demand:rtsp://camera/1. The secret is left out.
@@ -116,7 +114,7 @@ func (in Input) tidy() Input {
 		in.Programme, u.Fragment = cmp.Or(in.Programme, u.Fragment), ""
 		in.Address = u.String()
 	}
-	if shown, secret := hideSecrets(in.Address); secret != "" {
+	if shown, secret := address.Hide(in.Address); secret != "" {
 		in.Address, in.Secret = shown, secret
 	}
 	return in
@@ -223,7 +221,7 @@ func (in Input) check(slug string) string {
 			return fmt.Sprintf("found the items %q, expected their names in the library with + between, such as race-1+race-2", Clip(in.File))
 		}
 	case InputAddress:
-		return in.checkAddress()
+		return address.Check(in.Address, address.Input)
 	case InputStudio:
 		if p := ladder.CheckText("", in.Name, maxSource); p != nil || in.Name == "" {
 			return fmt.Sprintf("found the name %q, expected that of a source on the studio's network, or its ID", Clip(in.Name))
@@ -238,24 +236,6 @@ func (in Input) check(slug string) string {
 		}
 	default:
 		return fmt.Sprintf("found kind %q, expected %s, %s, %s, %s, %s, %s or an address such as udp://239.1.1.1:5000", Clip(in.Kind), InputSender, InputFile, InputSlate, InputStudio, InputProgramme, InputChannel)
-	}
-	return ""
-}
-
-func (in Input) checkAddress() string {
-	u, err := url.Parse(in.Address)
-	switch {
-	case err != nil || len(in.Address) > maxAddress:
-		return fmt.Sprintf("found the address %q, expected one such as rtsp://192.0.2.7/stream1", Clip(in.Address))
-	case !slices.Contains(inputSchemes, u.Scheme):
-		return fmt.Sprintf("found the address scheme %q, expected one of %s", Clip(u.Scheme), strings.Join(inputSchemes, ", "))
-	case u.Host == "":
-		return fmt.Sprintf("found no host in the address %q, expected %s://HOST:PORT", Clip(in.Address), u.Scheme)
-	}
-	if needsPort := u.Scheme == "udp" || u.Scheme == "rtp" || u.Scheme == "srt"; needsPort || u.Port() != "" {
-		if n, err := strconv.Atoi(u.Port()); err != nil || n < 1 || n > 65535 {
-			return fmt.Sprintf("found port %q in the address, expected 1 to 65535", Clip(u.Port()))
-		}
 	}
 	return ""
 }
@@ -308,3 +288,6 @@ func (s Settings) KeepSecrets(before Settings) Settings {
 
 // Rank is the place of an input among those of the channel, the preferred one first; -1 when it is none.
 func (s *Settings) Rank(in Input) int { return slices.Index(s.Inputs, in) }
+
+// Reveal returns the address of an input with all that belongs into it, and the password or passphrase beside it.
+func (in Input) Reveal() (text, beside string) { return address.Open(in.Address, in.Secret) }

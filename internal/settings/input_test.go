@@ -34,7 +34,7 @@ func TestInputsAsTheyAreWritten(t *testing.T) {
 
 func TestInputsThatCannotBe(t *testing.T) {
 	for text, want := range map[string]string{
-		"ftp://192.0.2.7/x":      "expected one of udp",
+		"ftp://192.0.2.7/x":      "expected one of rtmp",
 		"udp://239.1.1.1":        "found port",
 		"rtsp:///nohost":         "no host",
 		"tape:one":               "expected sender",

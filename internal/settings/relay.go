@@ -1,13 +1,12 @@
 package settings
 
 import (
-	"cmp"
 	"fmt"
-	"net/url"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
+
+	"metaplasis/internal/address"
 
 	"metaplasis/internal/core/ladder"
 )
@@ -15,8 +14,7 @@ import (
 // Relay is an onward copy of a channel to another server or receiver.
 type Relay struct {
 	Name string `json:"name"` // within its channel
-	// Address of the far end: rtmp, rtmps, srt, rtsp, rtsps, http or https (WHIP), udp, rtp, or studio; and for the channel's playlists,
-	// manifests and segments as files folder, put+http, put+https, s3, ftp, ftps or sftp.
+	// Address of the far end, of a scheme that package address has for relays.
 	Address string `json:"address"`
 	// Secret is what the far end asks for: the stream's name of RTMP, the password of RTSP, the passphrase of SRT, the token of
 	// WHIP, or parameters of the address as in passphrase=…&streamid=…. It is never shown.
@@ -39,18 +37,6 @@ type Relay struct {
 //limit:relays | each channel | 422
 const maxRelays = 32
 
-// relaySchemes are those of addresses that relays send to.
-var relaySchemes = []string{"rtmp", "rtmps", "srt", "rtsp", "rtsps", "http", "https", "udp", "rtp", "studio", "folder", "put+http", "put+https", "s3", "ftp", "ftps", "sftp"}
-
-// braced puts back what stands for the channel and the date, which an address has escaped.
-var braced = strings.NewReplacer("%7B", "{", "%7D", "}")
-
-// withPassword are those whose secret is the password beside a user in the address.
-var withPassword = []string{"rtsp", "rtsps", "s3", "ftp", "ftps", "sftp", "put+http", "put+https"}
-
-// secretParameters are those of addresses that are taken for secrets.
-var secretParameters = []string{"passphrase", "streamid", "key", "token", "password", "secret"}
-
 // On reports whether the relay is to send at a time.
 func (r Relay) On(now time.Time) bool {
 	return !r.Off && (r.From.IsZero() || !now.Before(r.From)) && (r.Until.IsZero() || now.Before(r.Until))
@@ -58,58 +44,18 @@ func (r Relay) On(now time.Time) bool {
 
 // tidy takes what is secret out of the address.
 func (r Relay) tidy() Relay {
-	u, err := url.Parse(strings.TrimSpace(r.Address))
-	if err != nil {
-		return r
-	}
-	r.Address = strings.TrimSpace(r.Address)
-	switch u.Scheme {
-	case "rtmp", "rtmps":
-		path := strings.Trim(u.Path, "/")
-		if at := strings.LastIndexByte(path, '/'); at > 0 && r.Secret == "" { // of an application's path, the last part is the stream's name
-			r.Secret = path[at+1:]
-			if u.RawQuery != "" {
-				r.Secret += "?" + u.RawQuery
-			}
-			u.Path, u.RawQuery = "/"+path[:at], ""
-			r.Address = braced.Replace(u.String())
-		}
-	default:
-		if shown, secret := hideSecrets(r.Address); secret != "" {
-			r.Address, r.Secret = shown, secret
-		}
-	}
+	r.Address, r.Secret = address.HideTarget(r.Address, r.Secret)
 	return r
 }
 
 // Full is the address with its secret.
-func (r Relay) Full() string {
-	u, err := url.Parse(r.Address)
-	if err != nil || r.Secret == "" {
-		return r.Address
-	}
-	switch u.Scheme {
-	case "rtmp", "rtmps":
-		name, query, _ := strings.Cut(r.Secret, "?")
-		u.Path = strings.TrimRight(u.Path, "/") + "/" + name
-		u.RawQuery = query
-	default:
-		switch {
-		case strings.HasPrefix(r.Secret, "?"):
-			address, _ := revealSecrets(r.Address, r.Secret)
-			return address
-		case isQuery(r.Secret):
-			address, _ := revealSecrets(r.Address, "?"+r.Secret)
-			return address
-		case slices.Contains(withPassword, u.Scheme) && u.User != nil:
-			u.User = url.UserPassword(u.User.Username(), r.Secret)
-		default:
-			q := u.Query()
-			q.Set(map[bool]string{true: "passphrase", false: "key"}[u.Scheme == "srt"], r.Secret)
-			u.RawQuery = q.Encode()
-		}
-	}
-	return u.String()
+func (r Relay) Full() string { return address.Target(r.Address, r.Secret) }
+
+// scheme is that of the address, nil of one that nobody knows.
+func (r *Relay) scheme() *address.Scheme {
+	name, _, _ := strings.Cut(r.Address, ":")
+	s, _ := address.Find(name)
+	return s
 }
 
 func (s Settings) checkRelays() (out []ladder.Problem) {
@@ -126,7 +72,7 @@ func (s Settings) checkRelays() (out []ladder.Problem) {
 		case slices.ContainsFunc(s.Relays[:i], func(o Relay) bool { return o.Name == r.Name }):
 			add(i, "name", "found the name %q twice", r.Name)
 		}
-		if text := checkFarEnd(r.Address); text != "" {
+		if text := address.Check(r.Address, address.Relay); text != "" {
 			add(i, "address", "%s", text)
 		}
 		if p := ladder.CheckText("", r.Secret, maxAddress); p != nil {
@@ -135,9 +81,8 @@ func (s Settings) checkRelays() (out []ladder.Problem) {
 		if r.Whole && (r.Rung != "" || r.Sound != "") {
 			add(i, "whole", "found a rung or a sound beside the whole stream, expected one of the two")
 		}
-		u, _ := url.Parse(r.Address)
-		if r.Whole && u != nil && !slices.Contains([]string{"udp", "rtp", "srt"}, u.Scheme) {
-			add(i, "whole", "found the scheme %s, expected udp, rtp or srt, which carry a transport stream as it is", Clip(u.Scheme))
+		if s := r.scheme(); r.Whole && s != nil && !s.Programmes {
+			add(i, "whole", "found the scheme %s, expected one that carries a transport stream as it is, such as udp or srt", s.Name)
 		}
 		if text := r.checkProgrammes(); text != "" {
 			add(i, "programmes", "%s", text)
@@ -160,8 +105,8 @@ const maxProgrammes = 12
 // checkProgrammes says what is wrong with the programmes beside the channel's own, "" when nothing is.
 func (r *Relay) checkProgrammes() string {
 	numbers := map[int]bool{max(r.Number, 1): true}
-	if u, err := url.Parse(r.Address); err == nil && len(r.Programmes) > 0 && !slices.Contains([]string{"udp", "rtp", "srt"}, u.Scheme) {
-		return fmt.Sprintf("found the scheme %s, expected udp, rtp or srt: only a transport stream has several programmes", Clip(u.Scheme))
+	if s := r.scheme(); len(r.Programmes) > 0 && s != nil && !s.Programmes {
+		return fmt.Sprintf("found the scheme %s, expected one such as udp or srt: only a transport stream has several programmes", s.Name)
 	}
 	if len(r.Programmes) > maxProgrammes {
 		return fmt.Sprintf("found %d programmes, expected %d at most", len(r.Programmes), maxProgrammes)
@@ -182,28 +127,6 @@ func (r *Relay) checkProgrammes() string {
 			return wrong.Text
 		}
 		numbers[p.Number] = true
-	}
-	return ""
-}
-
-// checkFarEnd says what is wrong with the address of a relay, "" when nothing is.
-func checkFarEnd(address string) string {
-	u, err := url.Parse(address)
-	switch {
-	case err != nil || address == "" || len(address) > maxAddress:
-		return fmt.Sprintf("found the address %q, expected one such as rtmp://192.0.2.7/live/KEY", Clip(address))
-	case !slices.Contains(relaySchemes, u.Scheme):
-		return fmt.Sprintf("found the address scheme %q, expected one of %s", Clip(u.Scheme), strings.Join(relaySchemes, ", "))
-	case u.Host == "":
-		return fmt.Sprintf("found no host in the address %q, expected %s://HOST:PORT", Clip(address), u.Scheme)
-	}
-	if needsPort := slices.Contains([]string{"udp", "rtp", "srt", "studio"}, u.Scheme); needsPort || u.Port() != "" {
-		if n, err := strconv.Atoi(u.Port()); err != nil || n < 1 || n > 65535 {
-			return fmt.Sprintf("found port %q in the address, expected 1 to 65535", Clip(u.Port()))
-		}
-	}
-	if strings.HasPrefix(u.Scheme, "rtmp") && strings.Trim(u.Path, "/") == "" {
-		return "found no path in the address, expected rtmp://HOST/APPLICATION/KEY"
 	}
 	return ""
 }
@@ -237,7 +160,7 @@ func keepRelays(list, before []Relay) []Relay {
 			continue
 		}
 		out[i].Secret = ""
-		at := slices.IndexFunc(before, func(o Relay) bool { return o.Name == out[i].Name && sameHost(o.Address, out[i].Address) })
+		at := slices.IndexFunc(before, func(o Relay) bool { return o.Name == out[i].Name && address.SameHost(o.Address, out[i].Address) })
 		if at >= 0 {
 			out[i].Secret = before[at].Secret
 		}
@@ -246,13 +169,7 @@ func keepRelays(list, before []Relay) []Relay {
 }
 
 // LeadsTo reports whether an address is of the relay's host and scheme: its secret is for no other.
-func (r Relay) LeadsTo(address string) bool { return sameHost(r.Address, address) }
-
-func sameHost(a, b string) bool {
-	u, err := url.Parse(a)
-	v, wrong := url.Parse(b)
-	return cmp.Or(err, wrong) == nil && u.Host == v.Host && u.Scheme == v.Scheme
-}
+func (r Relay) LeadsTo(other string) bool { return address.SameHost(r.Address, other) }
 
 // CarriedProgramme is one of several in a transport stream.
 type CarriedProgramme struct {

@@ -1,3 +1,7 @@
+// Package publish is the side of a channel that viewers see: renditions with their windows, the documents that name them, the
+// numbering of segments, text, and markers. Segments of a run go in through an Outlet; views and documents come out, each replaced
+// as a whole, which delivery reads without a lock. Everything else needs the channel's lock, but for the Annotations, which have
+// one of their own.
 package publish
 
 import (

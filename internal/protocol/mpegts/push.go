@@ -17,9 +17,12 @@ import (
 	"metaplasis/internal/onward/mux"
 )
 
-// Dial sends to udp://host:port or rtp://host:port: of a multicast group by the interface and with the lifetime that the
+// Dial sends to udp://host:port, rtp://host:port or tcp://host:port: of a multicast group by the interface and with the lifetime that the
 // query names, as in udp://239.1.1.1:5000?interface=eth0&ttl=4; and at a constant rate, if it names one: see SetRate.
 func Dial(ctx context.Context, u *url.URL) (*mux.Conn, error) {
+	if u.Scheme == "tcp" {
+		return dialTCP(ctx, u)
+	}
 	c, err := udp.Dial(ctx, u)
 	if err != nil {
 		return nil, err

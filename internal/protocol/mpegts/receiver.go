@@ -113,7 +113,7 @@ func (r *Receiver) join(l *source.Line) *shared {
 		u, secret := l.URL, l.Secret
 		go func() {
 			defer close(s.done)
-			err := safely.Run(r.Logger, func() error { return receive(ctx, u, secret, s) })
+			err := safely.Run(r.Logger, func() error { return receivers[u.Scheme](ctx, u, secret, s) })
 			r.mu.Lock()
 			if r.shared[k] == s {
 				delete(r.shared, k)
@@ -151,11 +151,9 @@ func (r *Receiver) leave(l *source.Line, s *shared) {
 	}
 }
 
-func receive(ctx context.Context, u *url.URL, secret string, s *shared) error {
-	if u.Scheme == "http" || u.Scheme == "https" {
-		return receiveHTTP(ctx, u, secret, s.stream)
-	}
-	return receiveUDP(ctx, u, s.stream, func(remote string) bool { return s.r.may(s, remote) })
+// receivers read a stream until it ends, by the scheme of its address.
+var receivers = map[string]func(ctx context.Context, u *url.URL, secret string, s *shared) error{
+	"udp": receiveUDP, "rtp": receiveUDP, "tcp": receiveTCP, "http": receiveHTTP, "https": receiveHTTP,
 }
 
 // Bounds of what is fetched over HTTP.
@@ -164,7 +162,7 @@ const (
 )
 
 // receiveHTTP reads a body that goes on.
-func receiveHTTP(ctx context.Context, u *url.URL, secret string, s *demux.Stream) error {
+func receiveHTTP(ctx context.Context, u *url.URL, secret string, s *shared) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	stall := time.AfterFunc(connectTimeout, cancel)
@@ -189,5 +187,5 @@ func receiveHTTP(ctx context.Context, u *url.URL, secret string, s *demux.Stream
 	if res.StatusCode != http.StatusOK {
 		return fmt.Errorf("the source answered %s", network.Answer(res))
 	}
-	return demux.Read(ctx, res.Body, s, stall)
+	return demux.Read(ctx, res.Body, s.stream, stall)
 }

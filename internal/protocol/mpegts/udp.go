@@ -31,7 +31,7 @@ const (
 )
 
 // receiveUDP reads datagrams of a transport stream, bare or in RTP, until nothing comes for long.
-func receiveUDP(ctx context.Context, u *url.URL, s *demux.Stream, lets func(remote string) bool) error {
+func receiveUDP(ctx context.Context, u *url.URL, _ string, s *shared) error {
 	conn, err := udp.Listen(u)
 	if err != nil {
 		return err
@@ -43,7 +43,8 @@ func receiveUDP(ctx context.Context, u *url.URL, s *demux.Stream, lets func(remo
 	if text := u.Query().Get("source"); text != "" {
 		source, _ = netip.ParseAddr(text)
 	}
-	r := &datagrams{s: s, socket: contribution.Socket{Buffer: udp.BufferOf(conn)}, source: source, lets: lets, begun: time.Now()}
+	lets := func(remote string) bool { return s.r.may(s, remote) }
+	r := &datagrams{s: s.stream, socket: contribution.Socket{Buffer: udp.BufferOf(conn)}, source: source, lets: lets, begun: time.Now()}
 	return r.read(ctx, conn)
 }
 

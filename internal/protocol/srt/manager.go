@@ -1,6 +1,7 @@
 package srt
 
 import (
+	"metaplasis/internal/address"
 	"metaplasis/internal/retry"
 
 	"metaplasis/internal/safely"
@@ -16,9 +17,6 @@ import (
 	"net/url"
 	"os"
 	"os/exec"
-	"slices"
-	"strconv"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -659,16 +657,13 @@ func (m *Manager) receive(ctx context.Context, l *source.Line, e event, mode str
 	return err
 }
 
-// Parameters are those of an address of SRT; rate is the constant bitrate of what is sent.
-var Parameters = []string{"mode", "latency", "streamid", "passphrase", "pbkeylen", "overhead", "tlpktdrop", "local", "rate"}
-
 // dialOf reads an address such as srt://host:port?mode=caller&latency=120&streamid=…; mode listener opens the port on
 // this machine, rendezvous calls from the same port as it calls.
 func dialOf(u *url.URL, secret string) (*dialMessage, error) {
 	q := u.Query()
-	for name := range q {
-		if !slices.Contains(Parameters, name) {
-			return nil, fmt.Errorf("found the parameter %.40q, expected some of %s", name, strings.Join(Parameters, ", "))
+	if s, _ := address.Find("srt"); s != nil {
+		if wrong := s.CheckQuery(u, address.Input|address.Relay); wrong != "" {
+			return nil, errors.New(wrong)
 		}
 	}
 	d := &dialMessage{Mode: modeCaller, Remote: u.Host, Passphrase: secret, StreamID: q.Get("streamid")}
@@ -687,24 +682,7 @@ func dialOf(u *url.URL, secret string) (*dialMessage, error) {
 	default:
 		return nil, fmt.Errorf("found the mode %q, expected caller, listener or rendezvous", d.Mode)
 	}
-	for _, f := range []struct {
-		name      string
-		low, high int
-		set       func(int)
-	}{
-		{"latency", 20, 30_000, func(v int) { d.Latency = time.Duration(v) * time.Millisecond }},
-		{"pbkeylen", 16, 32, func(v int) { d.KeyLength = v }},
-		{"overhead", 5, 100, func(v int) { d.Overhead = v }},
-		{"tlpktdrop", 0, 1, func(v int) { d.KeepLate = v == 0 }},
-	} {
-		if !q.Has(f.name) {
-			continue
-		}
-		v, err := strconv.Atoi(q.Get(f.name))
-		if err != nil || v < f.low || v > f.high {
-			return nil, fmt.Errorf("found %s %q, expected %d to %d", f.name, q.Get(f.name), f.low, f.high)
-		}
-		f.set(v)
-	}
+	d.Latency = time.Duration(address.Number(u, "latency")) * time.Millisecond
+	d.KeyLength, d.Overhead, d.KeepLate = address.Number(u, "pbkeylen"), address.Number(u, "overhead"), q.Get("tlpktdrop") == "0"
 	return d, nil
 }
