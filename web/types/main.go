@@ -1,4 +1,5 @@
-// Command types writes the console's types, src/lib/types.ts, from the Go types of the control API. It is run
+// Command types writes the console's types, src/lib/types.ts, from the Go types of the control API, and src/lib/schemes.ts
+// from the table of addresses. It is run
 // in the folder of the source tree.
 package main
 
@@ -16,7 +17,13 @@ func main() {
 	if err != nil {
 		log.Fatal(err)
 	}
-	if err := os.WriteFile(filepath.Join("web", "src", "lib", "types.ts"), b, 0o644); err != nil {
+	schemes, err := typescript.Schemes()
+	if err != nil {
 		log.Fatal(err)
+	}
+	for name, text := range map[string][]byte{"types.ts": b, "schemes.ts": schemes} {
+		if err := os.WriteFile(filepath.Join("web", "src", "lib", name), text, 0o644); err != nil {
+			log.Fatal(err)
+		}
 	}
 }

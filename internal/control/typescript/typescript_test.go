@@ -62,4 +62,9 @@ func TestTheConsolesTypesAreCurrent(t *testing.T) {
 	got, err := os.ReadFile(filepath.Join(root, "web", "src", "lib", "types.ts"))
 	require.NoError(t, err)
 	assert.Equal(t, string(want), string(got), "run make types")
+	want, err = Schemes()
+	require.NoError(t, err)
+	got, err = os.ReadFile(filepath.Join(root, "web", "src", "lib", "schemes.ts"))
+	require.NoError(t, err)
+	assert.Equal(t, string(want), string(got), "run make types")
 }

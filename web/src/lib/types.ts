@@ -64,7 +64,7 @@ export interface Channel {
 /** ChannelRelay is an onward copy of a channel: how it is set, and how it is doing. */
 export interface ChannelRelay {
   name: string; // within its channel
-  address: string; // Address of the far end: rtmp, rtmps, srt, rtsp, rtsps, http or https (WHIP), udp, rtp, or studio; and for the channel's playlists, manifests and segments as files folder, put+http, put+https, s3, ftp, ftps or sftp.
+  address: string; // Address of the far end, of a scheme that package address has for relays.
   secret?: string; // Secret is what the far end asks for: the stream's name of RTMP, the password of RTSP, the passphrase of SRT, the token of WHIP, or parameters of the address as in passphrase=…&streamid=…. It is never shown.
   rung?: string; // "" is the source as it came
   sound?: string; // a rendition of sound, "" is that of the rung
@@ -83,7 +83,7 @@ export interface Chosen {
   kind: string; // Kind is "sender": an encoder that connects with a key; "address": what the service fetches or receives at an address; "studio": a source on the studio's network; "programme": a programme of the transport stream that another channel receives; "channel": another channel, or a rung of it; "file": a recording that repeats; "items": items of the library one after the other, again and again; "slate": a picture.
   name?: string; // Name tells several inputs for senders apart, such as backup; keys may lead to one of them. Of a source on the studio's network it is its name, or its ID.
   file?: string; // of a file: its name in the service's folder of files; of items: their names with + between; of a slate: its image, none for the title
-  address?: string; // Address of the source: udp, rtp, http, https, srt, rtsp, rtsps, rtmp or rtmps.
+  address?: string; // Address of the source, of a scheme that package address has for inputs.
   channel?: string; // of a programme: whose transport stream it is in; of a channel: its name
   programme?: string; // Programme of a transport stream, by its number or its name; none is the first. Of a channel, its rung; none is the source as it came.
   secret?: string; // Secret is the password or passphrase that the source asks for. It is never shown.
@@ -292,7 +292,7 @@ export interface Input {
   kind: string; // Kind is "sender": an encoder that connects with a key; "address": what the service fetches or receives at an address; "studio": a source on the studio's network; "programme": a programme of the transport stream that another channel receives; "channel": another channel, or a rung of it; "file": a recording that repeats; "items": items of the library one after the other, again and again; "slate": a picture.
   name?: string; // Name tells several inputs for senders apart, such as backup; keys may lead to one of them. Of a source on the studio's network it is its name, or its ID.
   file?: string; // of a file: its name in the service's folder of files; of items: their names with + between; of a slate: its image, none for the title
-  address?: string; // Address of the source: udp, rtp, http, https, srt, rtsp, rtsps, rtmp or rtmps.
+  address?: string; // Address of the source, of a scheme that package address has for inputs.
   channel?: string; // of a programme: whose transport stream it is in; of a channel: its name
   programme?: string; // Programme of a transport stream, by its number or its name; none is the first. Of a channel, its rung; none is the source as it came.
   secret?: string; // Secret is the password or passphrase that the source asks for. It is never shown.
@@ -304,7 +304,7 @@ export interface InputStatus {
   kind: string; // Kind is "sender": an encoder that connects with a key; "address": what the service fetches or receives at an address; "studio": a source on the studio's network; "programme": a programme of the transport stream that another channel receives; "channel": another channel, or a rung of it; "file": a recording that repeats; "items": items of the library one after the other, again and again; "slate": a picture.
   name?: string; // Name tells several inputs for senders apart, such as backup; keys may lead to one of them. Of a source on the studio's network it is its name, or its ID.
   file?: string; // of a file: its name in the service's folder of files; of items: their names with + between; of a slate: its image, none for the title
-  address?: string; // Address of the source: udp, rtp, http, https, srt, rtsp, rtsps, rtmp or rtmps.
+  address?: string; // Address of the source, of a scheme that package address has for inputs.
   channel?: string; // of a programme: whose transport stream it is in; of a channel: its name
   programme?: string; // Programme of a transport stream, by its number or its name; none is the first. Of a channel, its rung; none is the source as it came.
   secret?: string; // Secret is the password or passphrase that the source asks for. It is never shown.
@@ -771,7 +771,7 @@ export type RecordingState = "planned" | "recording" | "complete" | "empty" | "d
 /** Relay is an onward copy of a channel to another server or receiver. */
 export interface Relay {
   name: string; // within its channel
-  address: string; // Address of the far end: rtmp, rtmps, srt, rtsp, rtsps, http or https (WHIP), udp, rtp, or studio; and for the channel's playlists, manifests and segments as files folder, put+http, put+https, s3, ftp, ftps or sftp.
+  address: string; // Address of the far end, of a scheme that package address has for relays.
   secret?: string; // Secret is what the far end asks for: the stream's name of RTMP, the password of RTSP, the passphrase of SRT, the token of WHIP, or parameters of the address as in passphrase=…&streamid=…. It is never shown.
   rung?: string; // "" is the source as it came
   sound?: string; // a rendition of sound, "" is that of the rung

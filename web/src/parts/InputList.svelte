@@ -1,8 +1,10 @@
 <script lang="ts">
   import { call } from "../lib/api";
   import { bare, inputName, inputState, move, same } from "../lib/input";
+  import { inputSchemes } from "../lib/schemes";
   import type { Channel, Input, InputStatus, Status } from "../lib/types";
   import Programmes from "./Programmes.svelte";
+  import SchemeHelp from "./SchemeHelp.svelte";
   import Trouble from "./Trouble.svelte";
   let { channel, status, changed }: { channel: Channel; status: Status; changed: () => void } = $props();
   const slug = $derived(channel.settings.slug);
@@ -28,10 +30,7 @@
     ["slate", "Slate"],
   ] as const;
   const asks = {
-    address: [
-      "Address",
-      "rtsp://192.0.2.7/stream1, udp://239.1.1.1:5000, srt://host:7000, https://host/live.m3u8",
-    ],
+    address: ["Address", inputSchemes.find((s) => s.name === "rtsp")!.example],
     sender: ["Name", "backup"],
     studio: ["Name, or ID", "Deck camera"],
     programme: ["Channel", "truck"],
@@ -77,7 +76,7 @@
 
 <div class="grid gap-4 p-4" data-inputs>
   <p class="label-quiet">
-    The first that has something is on air; who is preferred takes over again once it is steady.
+    The first that has something is on air; one that is preferred takes over again once it is steady.
   </p>
   <ol class="grid gap-2" aria-label="Inputs, the preferred one first">
     {#each list as i, n (inputName(i) + n)}
@@ -174,6 +173,7 @@
       </p>
     {/if}
     {#if kind === "address"}
+      <SchemeHelp schemes={inputSchemes} address={text} />
       <div class="flex flex-wrap items-end gap-x-4 gap-y-2">
         <label class="grid gap-1"
           ><span class="label-quiet">Password or passphrase</span>

@@ -3,8 +3,11 @@
   import { call } from "../lib/api";
   import { ago, bitrate, megabytes } from "../lib/format";
   import { live } from "../lib/live.svelte";
+  import { schemeOf } from "../lib/scheme";
+  import { relaySchemes } from "../lib/schemes";
   import type { ChannelRelay, RelayTest, Status } from "../lib/types";
   import Chart from "./Chart.svelte";
+  import SchemeHelp from "./SchemeHelp.svelte";
   import Trouble from "./Trouble.svelte";
 
   let { slug, status }: { slug: string; status: Status } = $props();
@@ -22,7 +25,7 @@
   let from = $state("");
   let until = $state("");
   const rungs = $derived(status.rungs.filter((r) => r.on).map((r) => r.name));
-  const carries = $derived(/^(udp|rtp|srt):/.test(address.trim()));
+  const carries = $derived(schemeOf(relaySchemes, address)?.programmes ?? false);
 
   async function load() {
     try {
@@ -196,10 +199,7 @@
           /></label
         >
       </div>
-      <p class="label-quiet">
-        rtmp, rtmps, srt, rtsp, rtsps, udp, rtp, or WHIP at http and https; playlists and segments as files to
-        put+https, s3, sftp, ftp or folder. A key, passphrase or password in the address is kept as a secret.
-      </p>
+      <SchemeHelp schemes={relaySchemes} {address} />
       <div class="grid gap-3 sm:grid-cols-2">
         <label class="grid gap-1"
           ><span class="label-quiet">Send</span>
