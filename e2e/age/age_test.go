@@ -155,8 +155,7 @@ func (w *world) start(ctx context.Context) {
 	w.store, err = store.Open(store.Options{Place: store.Folder(t.TempDir()), Now: w.clock.Now}, nil)
 	require.NoError(t, err)
 	w.o = origin.New(origin.Options{Keeper: w.keep, Gate: w.keep, Archive: w.store, Worker: noWorker, Now: w.clock.Now, Monotonic: w.clock.Monotonic})
-	w.web = delivery.New(w.o, nil)
-	w.web.Past = &delivery.Past{Store: w.store}
+	w.web = delivery.New(delivery.Options{Origin: w.o, Store: w.store})
 	passed := ladder.Ladder{Rungs: []ladder.Rung{{Name: "source", On: true, Source: true}}}
 	packaging := settings.Packaging{SegmentMillis: 6000, PartMillis: 1000, Window: 6}
 	add := func(slug string, set settings.Settings) {

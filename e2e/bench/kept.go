@@ -186,8 +186,7 @@ func keptViewers(dir string) error {
 		}
 	}
 	o := origin.New(origin.Options{Keeper: open{}, Gate: open{}, Worker: workerCommand})
-	d := delivery.New(o, nil)
-	d.Past = &delivery.Past{Store: s}
+	d := delivery.New(delivery.Options{Origin: o, Store: s})
 	serve := func(h http.Handler) (string, func(), error) {
 		l, err := net.Listen("tcp", "127.0.0.1:0")
 		if err != nil {

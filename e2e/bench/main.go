@@ -174,7 +174,7 @@ func newRig() (*rig, error) {
 		return nil, err
 	}
 	in := &rtmp.Server{Receiver: receiver{o}, Logger: slog.New(slog.DiscardHandler)}
-	web := &http.Server{Handler: delivery.New(o, nil)}
+	web := &http.Server{Handler: delivery.New(delivery.Options{Origin: o})}
 	go func() { _ = in.Serve(l) }()
 	go func() { _ = web.Serve(h) }()
 	return &rig{o: o, rtmp: "rtmp://" + l.Addr().String(), http: "http://" + h.Addr().String(), close: func() {

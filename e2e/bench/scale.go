@@ -124,7 +124,7 @@ func crowds() error {
 		return err
 	}
 	defer r.close()
-	server := delivery.New(r.o, nil)
+	server := delivery.New(delivery.Options{Origin: r.o})
 	for i := range channels {
 		if err := r.channel(fmt.Sprintf("feed-%d", i), 2000, source); err != nil {
 			return err

@@ -1,8 +1,7 @@
 package api
 
 import (
-	"time"
-
+	"metaplasis/internal/recording"
 	"metaplasis/internal/store"
 )
 
@@ -18,26 +17,18 @@ const (
 	Damaged  RecordingState = "damaged" // some of its files are not in the store any more, or not as they were written
 )
 
-// Recording is a stretch of a channel that is kept.
+// Recording is a recording, what there is of it, and where it is played.
 type Recording struct {
-	ID         int64          `json:"id"`
-	Name       string         `json:"name"` // what stands for it in addresses, and cannot be guessed
-	Channel    string         `json:"channel"`
-	Title      string         `json:"title"`
-	Kind       string         `json:"kind"` // by hand, or always
-	State      RecordingState `json:"state"`
-	Renditions []string       `json:"renditions"` // none: all
-	Kept       []string       `json:"kept"`       // the renditions that there are
-	Begun      time.Time      `json:"begun"`
-	Ended      time.Time      `json:"ended,omitzero"`   // it goes on while this is not there
-	Expires    time.Time      `json:"expires,omitzero"` // it is kept for ever when this is not there
-	Author     string         `json:"author,omitempty"`
-	Missing    int64          `json:"missing,omitempty"` // bytes of it that are not in the store any more, or not as they were written
-	Bytes      int64          `json:"bytes"`
-	HLS        string         `json:"hls"`
-	DASH       string         `json:"dash"`
-	MP4        string         `json:"mp4,omitempty"` // of the best rendition, as one file
-	Best       string         `json:"-"`             // the best rendition that is kept, "" for none
+	recording.Recording
+
+	State   RecordingState `json:"state"`
+	Kept    []string       `json:"kept"`              // the renditions that there are
+	Missing int64          `json:"missing,omitempty"` // bytes of it that are not in the store any more, or not as they were written
+	Bytes   int64          `json:"bytes"`
+	HLS     string         `json:"hls"`
+	DASH    string         `json:"dash"`
+	MP4     string         `json:"mp4,omitempty"` // of the best rendition, as one file
+	Best    string         `json:"-"`             // the best rendition that is kept, "" for none
 }
 
 // NewRecording asks for a recording. Times are RFC 3339, "20 minutes ago", "marker" or "marker:ID".

@@ -184,7 +184,7 @@ segments with their playlists in a folder. Nothing is coded anew, but the edges 
 			if !known {
 				return usageError{fmt.Errorf("found --form %s, expected mp4, fragmented, ts or cmaf", form)}
 			}
-			query := "recording=" + r.Name
+			query := r.Query()
 			if exact {
 				query += "&edges=coded"
 			}
@@ -252,7 +252,7 @@ func (a *app) fetchTo(c *cobra.Command, address, to string) (int64, error) {
 // exportFolder writes the playlists and segments of a recording to a folder.
 func (a *app) exportFolder(c *cobra.Command, r api.Recording, to string) error {
 	base := r.HLS[:strings.LastIndexByte(r.HLS, '/')+1]
-	query := "?recording=" + r.Name
+	query := "?" + r.Query()
 	done := map[string]bool{}
 	var total int64
 	fetch := func(name string) error {

@@ -105,9 +105,9 @@ func (q *request) addressed(rec api.Recording, err error) (any, error) {
 		return nil, err
 	}
 	at := q.base() + "/media/" + rec.Channel
-	rec.HLS, rec.DASH = fmt.Sprintf("%s/index.m3u8?recording=%s", at, rec.Name), fmt.Sprintf("%s/index.mpd?recording=%s", at, rec.Name)
+	rec.HLS, rec.DASH = at+"/index.m3u8?"+rec.Query(), at+"/index.mpd?"+rec.Query()
 	if rec.Best != "" {
-		rec.MP4 = fmt.Sprintf("%s/%s.mp4?recording=%s", at, url.PathEscape(rec.Best), rec.Name)
+		rec.MP4 = at + "/" + url.PathEscape(rec.Best) + ".mp4?" + rec.Query()
 	}
 	return rec, nil
 }

@@ -63,7 +63,7 @@ func BenchmarkRequests(b *testing.B) {
 	frames(f, 0, 1200)
 	for _, path := range []string{"/booth/audio/index.m3u8", "/booth/audio/5.m4s", "/booth/audio/8.3.m4s", "/booth/index.m3u8"} {
 		b.Run(path, func(b *testing.B) {
-			s := New(o, nil)
+			s := New(Options{Origin: o})
 			r := httptest.NewRequest("GET", path, nil)
 			b.ReportAllocs()
 			for b.Loop() {

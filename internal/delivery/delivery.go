@@ -21,6 +21,12 @@
 //	{channel}/{rendition}/{name}.key.m4s         its first picture
 //	{channel}/{rendition}/{name}.ts, .aac        the same media in other wrappings
 //
+// of items:
+//
+//	{item}/index.m3u8, ts.m3u8, index.mpd, file
+//	{item}/{track}/index.m3u8, ts.m3u8, aac.m3u8, keys.m3u8, text.vtt
+//	{item}/{track}/header-*.mp4, {n}.m4s, {n}.ts, {n}.aac, {n}.key.m4s
+//
 // where a name is the channel's incarnation, a hyphen and the segment's number, or the number alone
 // where two origins make the same segments. A bare number elsewhere leads to the name that it has now.
 package delivery
@@ -34,10 +40,15 @@ import (
 	"sync/atomic"
 	"time"
 
+	"metaplasis/internal/core/clip"
 	"metaplasis/internal/core/segment"
+	"metaplasis/internal/library"
+	"metaplasis/internal/lru"
 	"metaplasis/internal/network"
 	"metaplasis/internal/origin"
 	"metaplasis/internal/present"
+	"metaplasis/internal/recording"
+	"metaplasis/internal/store"
 )
 
 // Content types (RFC 8216, 4; RFC 4337; ISO/IEC 23009-1, annex C; RFC 3555).
@@ -73,42 +84,89 @@ type noMeter struct{}
 func (noMeter) Answered(string, int, int64, time.Duration) {}
 func (noMeter) Waiting(int)                                {}
 
-// Authority decides who may watch. It is asked before anything of a channel is looked at, on the hot path:
-// it answers from memory.
+// family is what kind of thing an address is of.
+type family uint8
+
+const (
+	ofChannel family = iota
+	ofItem
+)
+
+// Target is what a request wants to read.
+type Target struct {
+	Channel string // its slug, "" for an item
+	Item    string // its name, "" for a channel
+}
+
+// Authority decides who may watch. It is asked before anything of a channel or an item is looked at, on the hot path: it
+// answers from memory.
 type Authority interface {
-	// Watch returns nil when the request may read the channel's media, else why not, for people.
-	Watch(r *http.Request, channel string) error
+	// Watch returns nil when the request may read the media of the target, else why not, for people.
+	Watch(r *http.Request, t Target) error
 }
 
 // everybody may watch.
 type everybody struct{}
 
-func (everybody) Watch(*http.Request, string) error { return nil }
+func (everybody) Watch(*http.Request, Target) error { return nil }
 
-// Server serves the media of an origin. It is an http.Handler.
-type Server struct {
-	// Authority stands in front of every channel. It is set before the first request.
-	Authority Authority
-	// Past is what was kept; nil: nothing. It is set before the first request.
-	Past *Past
+// Recordings are those that have an address.
+type Recordings interface {
+	// Named returns a recording of a channel by its name in addresses, nil when there is none.
+	Named(channel, name string) *recording.Recording
+}
+
+// Options are what a server serves. Everything but Origin may be left out.
+type Options struct {
+	Origin     *origin.Origin
+	Authority  Authority        // nil: everybody may watch
+	Meter      Meter            // nil: nobody is told
+	Store      *store.Store     // what was retained of channels; nil: nothing
+	Recordings Recordings       // nil: there are none
+	Library    *library.Library // nil: there are no items
+	Recode     clip.Recode      // encodes the edges of clips; nil when nobody can
 	// Continuous answers {channel}/{rung}.ts: a transport stream that goes on; nil answers nothing there.
 	Continuous func(w http.ResponseWriter, r *http.Request, c *origin.Channel, rung string)
-
-	o        *origin.Origin
-	meter    Meter
-	viewers  viewers
-	waiting  network.Quota // requests for media that is still to come
-	stopping atomic.Bool
-	now      func() time.Time
 }
 
-// New makes a server. A nil meter hears nothing.
-func New(o *origin.Origin, meter Meter) *Server {
-	if meter == nil {
-		meter = noMeter{}
+// Server serves the media of an origin: live, time-shifted and recorded below ServeHTTP, files on demand below Items.
+// Whatever is asked for takes the same path: one authority, one meter, one cache of documents, and one queue for what is made
+// of stored media.
+type Server struct {
+	o          *origin.Origin
+	authority  Authority
+	meter      Meter
+	store      *store.Store
+	recordings Recordings
+	library    *library.Library
+	recode     clip.Recode
+	continuous func(w http.ResponseWriter, r *http.Request, c *origin.Channel, rung string)
+
+	viewers   viewers
+	documents *documents
+	turns     *turns
+	exports   network.Quota
+	waiting   network.Quota // requests for media that is still to come
+	stopping  atomic.Bool
+	now       func() time.Time
+}
+
+// New makes a server.
+func New(o Options) *Server {
+	s := &Server{o: o.Origin, authority: o.Authority, meter: o.Meter, store: o.Store, recordings: o.Recordings, library: o.Library, recode: o.Recode, continuous: o.Continuous,
+		viewers: newViewers(o.Origin.Now()), documents: lru.New[documentKey, *present.Doc](maxDocumentBytes), turns: newTurns(),
+		exports: network.Quota{Total: maxExports, EachNetwork: maxExportsEach}, waiting: network.Quota{Total: maxWaiting, EachNetwork: maxWaitingEach}, now: o.Origin.Now}
+	if s.meter == nil {
+		s.meter = noMeter{}
 	}
-	return &Server{Authority: everybody{}, o: o, meter: meter, waiting: network.Quota{Total: maxWaiting, EachNetwork: maxWaitingEach}, now: o.Now, viewers: newViewers(o.Now())}
+	if s.authority == nil {
+		s.authority = everybody{}
+	}
+	return s
 }
+
+// MayWatch asks the authority, for those who read media by other protocols.
+func (s *Server) MayWatch(r *http.Request, t Target) error { return s.authority.Watch(r, t) }
 
 // Values of headers that never change: one slice each, for all answers.
 var (
@@ -120,13 +178,20 @@ var (
 	cacheAlways = []string{immutable}
 )
 
-// ServeHTTP answers below the mount point, which is stripped already. The few addresses are told
-// apart by hand: this is the hot path.
-func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+// ServeHTTP answers for channels, below the mount point, which is stripped already.
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.serve(w, r, ofChannel) }
+
+// Items answers for files on demand, below the mount point, which is stripped already.
+func (s *Server) Items() http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { s.serve(w, r, ofItem) })
+}
+
+// serve is the way of every request. The few addresses are told apart by hand: this is the hot path.
+func (s *Server) serve(w http.ResponseWriter, r *http.Request, of family) {
 	h := w.Header()
 	// Pages of any origin may play (Fetch standard, 3.2).
 	h["Access-Control-Allow-Origin"] = anyOrigin
-	q := request{s: s, w: w, r: r, begun: s.now(), kind: "other"}
+	q := request{s: s, w: w, r: r, begun: s.now(), kind: "other", family: of}
 	switch r.Method {
 	case http.MethodGet, http.MethodHead:
 	case http.MethodOptions:
@@ -138,23 +203,27 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	var rest string
-	q.slug, rest, _ = strings.Cut(strings.TrimPrefix(r.URL.Path, "/"), "/")
+	q.name, rest, _ = strings.Cut(strings.TrimPrefix(r.URL.Path, "/"), "/")
 	var nested bool
 	q.rendition, q.file, nested = strings.Cut(rest, "/")
+	if !nested {
+		q.rendition, q.file = "", rest
+	}
 	if !strings.HasSuffix(q.file, ".m3u8") { // players of segments look at their headers
 		h["Access-Control-Expose-Headers"] = exposed
 	}
-	if err := s.Authority.Watch(r, q.slug); err != nil {
+	if err := s.authority.Watch(r, q.target()); err != nil {
 		q.fail(http.StatusForbidden, err.Error())
 		return
 	}
 	switch {
 	case rest == "" || strings.Contains(q.file, "/"):
-		q.fail(http.StatusNotFound, "There is nothing at this address. A channel's playlist is CHANNEL/index.m3u8.")
+		q.fail(http.StatusNotFound, "There is nothing at this address. A playlist is NAME/index.m3u8.")
+	case of == ofItem:
+		q.item()
 	case nested:
 		s.renditionFile(&q)
 	default:
-		q.rendition, q.file = "", rest
 		s.channelFile(&q)
 	}
 }
@@ -179,10 +248,17 @@ type request struct {
 	w                     http.ResponseWriter
 	r                     *http.Request
 	begun                 time.Time
-	slug, rendition, file string
+	family                family
+	name, rendition, file string // the channel's slug, or the item's name; what of it; the last of the path
 	kind                  string // what is asked for, for the meter
 	channel               *origin.Channel
-	crowded               bool // nothing was made, since too many wait for their turn
+}
+
+func (q *request) target() Target {
+	if q.family == ofItem {
+		return Target{Item: q.name}
+	}
+	return Target{Channel: q.name}
 }
 
 func (q *request) fail(status int, text string) {
@@ -301,7 +377,7 @@ func (c *counted) ReadFrom(r io.Reader) (int64, error) {
 
 // find looks the channel up, or answers that there is none.
 func (q *request) find() bool {
-	q.channel = q.s.o.Channel(q.slug)
+	q.channel = q.s.o.Channel(q.name)
 	if q.channel != nil {
 		q.channel.Watched()
 	}
@@ -318,23 +394,23 @@ func (s *Server) channelFile(q *request) {
 	case q.file == "picture.jpg":
 		q.kind = "picture"
 		q.picture()
-	case s.Past != nil && strings.HasPrefix(q.file, present.TilePrefix):
+	case s.store != nil && strings.HasPrefix(q.file, present.TilePrefix):
 		q.kind = "tile"
-		s.Past.tile(q)
-	case s.Past != nil && q.looksBack() && isExport(q.file):
+		q.tile()
+	case q.wantsRetained() && isExport(q.file):
 		q.kind = "export"
-		s.Past.export(q)
-	case strings.HasSuffix(q.file, ".ts") && s.Continuous != nil:
+		q.export()
+	case strings.HasSuffix(q.file, ".ts") && s.continuous != nil:
 		q.kind = "stream"
 		if q.find() {
-			s.Continuous(q.w, q.r, q.channel, strings.TrimSuffix(q.file, ".ts"))
+			s.continuous(q.w, q.r, q.channel, strings.TrimSuffix(q.file, ".ts"))
 		}
 	case q.file == "time":
 		q.kind = "time"
 		q.clock()
-	case s.Past != nil && q.looksBack() && (strings.HasSuffix(q.file, ".m3u8") || strings.HasSuffix(q.file, ".mpd")):
+	case q.wantsRetained() && (strings.HasSuffix(q.file, ".m3u8") || strings.HasSuffix(q.file, ".mpd")):
 		q.kind = "past"
-		s.Past.master(q)
+		q.retainedMaster()
 	case strings.HasSuffix(q.file, ".m3u8"):
 		q.kind = "master"
 		q.master(typePlaylist)
@@ -421,8 +497,8 @@ func halfLife(c *origin.Channel) string {
 }
 
 func (q *request) picture() {
-	if q.s.Past != nil && strings.Contains(q.r.URL.RawQuery, "time=") {
-		q.s.Past.still(q)
+	if q.s.store != nil && strings.Contains(q.r.URL.RawQuery, "time=") {
+		q.still()
 		return
 	}
 	if !q.find() {

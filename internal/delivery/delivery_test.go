@@ -61,7 +61,7 @@ func TestWaitersAreAnsweredTogether(t *testing.T) {
 	o, f := newOrigin(t, settings.Settings{Packaging: settings.Packaging{SegmentMillis: 1000, PartFiles: true}})
 	frames(f, 0, 200)
 	c := &counter{kinds: map[string]int{}}
-	s := New(o, c)
+	s := New(Options{Origin: o, Meter: c})
 	p, err := hls.ReadMedia(ask(s, "/booth/audio/index.m3u8").Body.Bytes())
 	require.NoError(t, err)
 	last := p.Entries[len(p.Entries)-1]
@@ -96,7 +96,7 @@ func TestWaitersAreAnsweredTogether(t *testing.T) {
 func TestYoungPlaylists(t *testing.T) {
 	o, f := newOrigin(t, settings.Settings{Packaging: settings.Packaging{SegmentMillis: 1000}})
 	frames(f, 0, 120) // two segments and a half
-	s := New(o, nil)
+	s := New(Options{Origin: o})
 	const list = "/booth/audio/index.m3u8"
 	listed := func(a *httptest.ResponseRecorder) (whole int) {
 		require.Less(t, a.Code, 300)
@@ -120,7 +120,7 @@ func TestYoungPlaylists(t *testing.T) {
 func TestNobodyWaitsForeverForAChannelThatIsGone(t *testing.T) {
 	o, f := newOrigin(t, settings.Settings{Packaging: settings.Packaging{SegmentMillis: 1000}})
 	frames(f, 0, 200)
-	s := New(o, nil)
+	s := New(Options{Origin: o})
 	v := o.Channel("booth").Rendition("audio").View()
 	msn, _ := v.Newest()
 	done := make(chan int)
@@ -138,7 +138,7 @@ func TestNobodyWaitsForeverForAChannelThatIsGone(t *testing.T) {
 func TestPlaylistsCompress(t *testing.T) {
 	o, f := newOrigin(t, settings.Settings{})
 	frames(f, 0, 600)
-	s := New(o, nil)
+	s := New(Options{Origin: o})
 	plain, packed := ask(s, "/booth/audio/index.m3u8"), ask(s, "/booth/audio/index.m3u8", "Accept-Encoding", "br, gzip;q=0.5")
 	assert.Equal(t, "gzip", packed.Header().Get("Content-Encoding"))
 	assert.NotEqual(t, plain.Header().Get("ETag"), packed.Header().Get("ETag"))
@@ -153,7 +153,7 @@ func TestPlaylistsCompress(t *testing.T) {
 func TestViewersAreCountedBySession(t *testing.T) {
 	o, f := newOrigin(t, settings.Settings{Outputs: settings.Outputs{TS: true}})
 	frames(f, 0, 600)
-	s := New(o, nil)
+	s := New(Options{Origin: o})
 	now := time.Now()
 	s.now = func() time.Time { return now }
 	for _, a := range [][]string{
@@ -178,7 +178,7 @@ func TestViewersAreCountedBySession(t *testing.T) {
 func TestViewersOfGrowingSegments(t *testing.T) {
 	o, f := newOrigin(t, settings.Settings{Packaging: settings.Packaging{SegmentMillis: 1000}})
 	frames(f, 0, 200)
-	s := New(o, nil)
+	s := New(Options{Origin: o})
 	p, err := hls.ReadMedia(ask(s, "/booth/audio/index.m3u8").Body.Bytes())
 	require.NoError(t, err)
 	last := p.Entries[len(p.Entries)-1]
@@ -191,7 +191,7 @@ func TestViewersOfGrowingSegments(t *testing.T) {
 func TestViewersTakeLittleRoom(t *testing.T) {
 	o, f := newOrigin(t, settings.Settings{})
 	frames(f, 0, 600)
-	s := New(o, nil)
+	s := New(Options{Origin: o})
 	at := time.Now()
 	s.now = func() time.Time { return at } // as if all came at once
 	const n = 20_000
@@ -214,7 +214,7 @@ func TestRangesOfGrowingSegments(t *testing.T) {
 	o, f := newOrigin(t, settings.Settings{Packaging: settings.Packaging{SegmentMillis: 1000}})
 	frames(f, 0, 200)
 	c := &counter{kinds: map[string]int{}}
-	s := New(o, c)
+	s := New(Options{Origin: o, Meter: c})
 	p, err := hls.ReadMedia(ask(s, "/booth/audio/index.m3u8").Body.Bytes())
 	require.NoError(t, err)
 	e := p.Entries[len(p.Entries)-1]
@@ -273,7 +273,7 @@ func TestRangesOfGrowingSegments(t *testing.T) {
 func TestAddressesOfAnotherIncarnation(t *testing.T) {
 	o, f := newOrigin(t, settings.Settings{Packaging: settings.Packaging{SegmentMillis: 1000}})
 	frames(f, 0, 300)
-	s := New(o, nil)
+	s := New(Options{Origin: o})
 	first, err := hls.ReadMedia(ask(s, "/booth/audio/index.m3u8").Body.Bytes())
 	require.NoError(t, err)
 	was := first.Entries[1]
@@ -305,7 +305,7 @@ func TestAddressesOfAnotherIncarnation(t *testing.T) {
 func TestOtherWrappingsAreMadeOfTheSameMedia(t *testing.T) {
 	o, f := newOrigin(t, settings.Settings{Outputs: settings.Outputs{TS: true}, Packaging: settings.Packaging{SegmentMillis: 1000}})
 	frames(f, 0, 300)
-	s := New(o, nil)
+	s := New(Options{Origin: o})
 	list := ask(s, "/booth/audio/aac.m3u8").Body.String()
 	assert.NotContains(t, list, "EXT-X-MAP")
 	assert.NotContains(t, list, "EXT-X-PART")
@@ -346,7 +346,7 @@ func TestDirectives(t *testing.T) {
 func TestMethodsAndMissingThings(t *testing.T) {
 	o, f := newOrigin(t, settings.Settings{})
 	frames(f, 0, 600)
-	s := New(o, nil)
+	s := New(Options{Origin: o})
 	for path, want := range map[string]int{"/": 404, "/booth": 404, "/nowhere/index.m3u8": 404, "/booth/other.m3u8": 404, "/booth/audio/a/b": 404, "/booth/audio/x": 404, "/booth/video/1.m4s": 404, "/booth/audio/1.x.m4s": 404, "/booth/audio/0.99.m4s": 404, "/booth/audio/0.key.m4s": 404, "/booth/time": 200} {
 		assert.Equal(t, want, ask(s, path).Code, path)
 	}
@@ -358,18 +358,52 @@ func TestMethodsAndMissingThings(t *testing.T) {
 // onlyBooth lets everybody watch one channel.
 type onlyBooth struct{}
 
-func (onlyBooth) Watch(_ *http.Request, channel string) error {
-	if channel != "booth" {
+func (onlyBooth) Watch(_ *http.Request, t Target) error {
+	if t.Channel != "booth" {
 		return errors.New("this channel is for ticket holders")
 	}
 	return nil
 }
 
+// refusesItems lets nobody watch items.
+type refusesItems struct{}
+
+func (refusesItems) Watch(_ *http.Request, t Target) error {
+	if t.Item != "" {
+		return fmt.Errorf("the item %s is for ticket holders", t.Item)
+	}
+	return nil
+}
+
+// TestItemsTakeTheSameWay: the same authority, the same meter and the same headers as channels.
+func TestItemsTakeTheSameWay(t *testing.T) {
+	o, f := newOrigin(t, settings.Settings{})
+	frames(f, 0, 200)
+	c := &counter{kinds: map[string]int{}}
+	s := New(Options{Origin: o, Authority: refusesItems{}, Meter: c})
+	get := func(s *Server, path string) *httptest.ResponseRecorder {
+		w := httptest.NewRecorder()
+		s.Items().ServeHTTP(w, httptest.NewRequest(http.MethodGet, path, nil))
+		return w
+	}
+	for _, path := range []string{"/race-3/index.m3u8", "/race-3/file", "/race-3/video/1.m4s"} {
+		w := get(s, path)
+		assert.Equal(t, http.StatusForbidden, w.Code, path)
+		assert.Contains(t, w.Body.String(), "the item race-3 is for ticket holders")
+		assert.Equal(t, "*", w.Header().Get("Access-Control-Allow-Origin"))
+	}
+	assert.Equal(t, 3, c.kinds["other 403"])
+	assert.Equal(t, http.StatusOK, ask(s, "/booth/index.m3u8").Code)
+	open := New(Options{Origin: o})
+	for _, path := range []string{"/", "/race-3", "/booth/index.m3u8", "/race-3/video/a/b"} {
+		assert.Equal(t, http.StatusNotFound, get(open, path).Code, path)
+	}
+}
+
 func TestTheAuthorityStandsInFrontOfEverything(t *testing.T) {
 	o, f := newOrigin(t, settings.Settings{Packaging: settings.Packaging{SegmentMillis: 1000}})
 	frames(f, 0, 200)
-	s := New(o, nil)
-	s.Authority = onlyBooth{}
+	s := New(Options{Origin: o, Authority: onlyBooth{}})
 	for path, want := range map[string]int{"/booth/index.m3u8": 200, "/other/index.m3u8": 403, "/other/audio/1.m4s": 403, "/other/time": 403} {
 		w := httptest.NewRecorder()
 		s.ServeHTTP(w, httptest.NewRequest(http.MethodGet, path, nil))

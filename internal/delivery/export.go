@@ -36,8 +36,8 @@ func exportName(file string) (rendition, ending string, ok bool) {
 	return "", "", false
 }
 
-// patient gives each write its own time, however long the whole takes.
-type patient struct {
+// deadlineWriter gives each write its own time, however long the whole takes.
+type deadlineWriter struct {
 	http.ResponseWriter
 	rc   *http.ResponseController
 	last time.Time
@@ -48,29 +48,29 @@ const (
 	renewEach = 5 * time.Second
 )
 
-func (p *patient) Write(b []byte) (int, error) {
-	if now := time.Now(); now.Sub(p.last) > renewEach {
-		p.last = now
-		_ = p.rc.SetWriteDeadline(now.Add(writeWait))
+func (d *deadlineWriter) Write(b []byte) (int, error) {
+	if now := time.Now(); now.Sub(d.last) > renewEach {
+		d.last = now
+		_ = d.rc.SetWriteDeadline(now.Add(writeWait))
 	}
-	return p.ResponseWriter.Write(b)
+	return d.ResponseWriter.Write(b)
 }
 
 // export answers with a stretch as one file.
-func (p *Past) export(q *request) {
+func (q *request) export() {
 	name, ending, _ := exportName(q.file)
-	a, ok := p.ask(q)
+	a, ok := q.stretch()
 	if !ok {
 		return
 	}
 	if !a.ended {
 		a.to = q.s.now() // what there is so far
 	}
-	past := p.picture(q, &a)
+	past := q.described(&a)
 	if past == nil {
 		return
 	}
-	strip, src := p.source(q, past, name)
+	strip, src := q.source(past, name)
 	if strip == nil {
 		q.fail(http.StatusNotFound, "Nothing of that time is kept of this rendition.")
 		return
@@ -78,8 +78,7 @@ func (p *Past) export(q *request) {
 	if a.cut {
 		src.From, src.To = media.TicksSince(past.Epoch, a.from), media.TicksSince(past.Epoch, a.to)
 	}
-	p.prepare()
-	release, ok := p.exports.Take(q.r.RemoteAddr)
+	release, ok := q.s.exports.Take(q.r.RemoteAddr)
 	if !ok {
 		q.fail(http.StatusServiceUnavailable, "Too many files are written already. Try again when one is done.")
 		return
@@ -92,16 +91,16 @@ func (p *Past) export(q *request) {
 	if ending == ".m4s" {
 		extension = ".mp4"
 	}
-	h.Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", q.slug+"-"+media.WallClock(past.Epoch, strip.List[0].Start).UTC().Format("20060102-150405")+"-"+name+extension))
-	c := &counted{ResponseWriter: &patient{ResponseWriter: q.w, rc: http.NewResponseController(q.w)}, status: http.StatusOK}
+	h.Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", q.name+"-"+media.WallClock(past.Epoch, strip.List[0].Start).UTC().Format("20060102-150405")+"-"+name+extension))
+	c := &counted{ResponseWriter: &deadlineWriter{ResponseWriter: q.w, rc: http.NewResponseController(q.w)}, status: http.StatusOK}
 	first := q.s.now().Sub(q.begun)
 	var err error
 	if q.r.URL.Query().Get("edges") == "coded" && q.r.Method != http.MethodHead {
-		if p.Recode == nil || !a.cut {
+		if q.s.recode == nil || !a.cut {
 			q.fail(http.StatusBadRequest, "Found edges=coded, expected it for a clip with from and to.")
 			return
 		}
-		err = src.Exact(q.r.Context(), p.Recode, segment.NewHeader)
+		err = src.Exact(q.r.Context(), q.s.recode, segment.NewHeader)
 	}
 	switch {
 	case err != nil:
@@ -113,7 +112,7 @@ func (p *Past) export(q *request) {
 			err = m.Write(q.r.Context(), c)
 		}
 	case ending == ".ts":
-		err = src.Transport(q.r.Context(), c, q.slug)
+		err = src.Transport(q.r.Context(), c, q.name)
 	default:
 		err = src.Fragmented(q.r.Context(), c)
 	}
@@ -142,8 +141,8 @@ func (p *Past) export(q *request) {
 }
 
 // source is what a file of a rendition is made of: its pictures with a sound, or sound alone; nil when nothing of it is kept.
-func (p *Past) source(q *request, past *present.Past, name string) (strip *present.PastStrip, src clip.Source) {
-	src.Turn = func() (func(), error) { return p.Turn(q.r.Context(), q.r.RemoteAddr) }
+func (q *request) source(past *present.Past, name string) (strip *present.PastStrip, src clip.Source) {
+	src.Turn = func() (func(), error) { return q.s.turns.take(q.r.Context(), q.r.RemoteAddr) }
 	var sound *present.PastStrip
 	for i := range past.Strips {
 		if past.Strips[i].Name == name {

@@ -2,7 +2,6 @@ package delivery
 
 import (
 	"cmp"
-	"context"
 	"errors"
 	"mime"
 	"net/http"
@@ -22,76 +21,54 @@ import (
 	"metaplasis/internal/present"
 )
 
-// Items serves files on demand, below the mount point:
-//
-//	{item}/index.m3u8, ts.m3u8, index.mpd, file
-//	{item}/{track}/index.m3u8, ts.m3u8, aac.m3u8, keys.m3u8, text.vtt
-//	{item}/{track}/header-*.mp4, {n}.m4s, {n}.ts, {n}.aac, {n}.key.m4s
-type Items struct {
-	Library *library.Library
-	// Turn bounds what is made at a time, for who is at an address; nil bounds nothing.
-	Turn func(ctx context.Context, remote string) (done func(), err error)
-
-	documents documents
-}
-
-// ServeHTTP implements http.Handler.
-func (s *Items) ServeHTTP(rw http.ResponseWriter, r *http.Request) {
-	h := rw.Header()
-	h["Access-Control-Allow-Origin"] = anyOrigin
-	h["Access-Control-Expose-Headers"] = exposed
-	switch r.Method {
-	case http.MethodGet, http.MethodHead:
-	case http.MethodOptions:
-		preflight(rw)
-		return
-	default:
-		h.Set("Allow", "GET, HEAD, OPTIONS")
-		http.Error(rw, "Media is read with GET or HEAD.", http.StatusMethodNotAllowed)
+// item answers for a file on demand.
+func (q *request) item() {
+	q.kind = "item"
+	if q.s.library == nil {
+		q.fail(http.StatusNotFound, "There is no such item.")
 		return
 	}
-	parts := strings.Split(strings.Trim(r.URL.Path, "/"), "/")
-	if len(parts) < 2 || len(parts) > 3 {
-		http.Error(rw, "There is nothing at this address. An item's playlist is ITEM/index.m3u8.", http.StatusNotFound)
-		return
-	}
-	list, trouble, known := s.Library.Find(parts[0])
+	list, trouble, known := q.s.library.Find(q.name)
 	switch {
 	case !known:
-		http.Error(rw, "There is no such item.", http.StatusNotFound)
+		q.fail(http.StatusNotFound, "There is no such item.")
 		return
 	case trouble != "":
-		http.Error(rw, "The item cannot be played. "+trouble, http.StatusUnprocessableEntity)
+		q.fail(http.StatusUnprocessableEntity, "The item cannot be played. "+trouble)
 		return
 	}
-	past := pastOf(parts[0], list)
-	file := parts[len(parts)-1]
-	if len(parts) == 2 {
-		w, playlist := wrappings[file]
-		switch {
-		case file == "file":
-			s.download(rw, r, parts[0])
-		case playlist && (w == hls.CMAF || w == hls.TS):
-			if list[0].Track.Kind == media.Audio && s.Library.Packed(parts[0]) {
-				w = hls.TS // which is packed sound where there are no pictures
-			}
-			s.document(rw, r, parts[0]+"/"+file, typePlaylist, func() []byte { return past.Multivariant(w) }, past)
-		case file == "index.mpd" && s.Library.Packed(parts[0]):
-			http.Error(rw, "Browsers take the item's "+list[0].Track.Label+" in HLS alone: take index.m3u8, or code it anew.", http.StatusUnprocessableEntity)
-		case file == "index.mpd":
-			s.document(rw, r, parts[0]+"/"+file, typeManifest, past.Manifest, past)
-		default:
-			http.Error(rw, "There is nothing at this address. An item's playlist is index.m3u8 or ts.m3u8, its manifest index.mpd.", http.StatusNotFound)
-		}
+	past := pastOf(q.name, list)
+	if q.rendition == "" {
+		q.itemFile(past, list)
 		return
 	}
 	for i := range list {
-		if list[i].Name == parts[1] {
-			s.track(rw, r, past, &list[i], parts[0], file)
+		if list[i].Name == q.rendition {
+			q.itemTrack(past, &list[i])
 			return
 		}
 	}
-	http.Error(rw, "The item has no such track.", http.StatusNotFound)
+	q.fail(http.StatusNotFound, "The item has no such track.")
+}
+
+// itemFile answers for what belongs to the whole item.
+func (q *request) itemFile(past *present.Past, list []library.Rendition) {
+	w, playlist := wrappings[q.file]
+	switch {
+	case q.file == "file":
+		q.download()
+	case playlist && (w == hls.CMAF || w == hls.TS):
+		if list[0].Track.Kind == media.Audio && q.s.library.Packed(q.name) {
+			w = hls.TS // which is packed sound where there are no pictures
+		}
+		q.sendItem(typePlaylist, past, func() []byte { return past.Multivariant(w) })
+	case q.file == "index.mpd" && q.s.library.Packed(q.name):
+		q.fail(http.StatusUnprocessableEntity, "Browsers take the item's "+list[0].Track.Label+" in HLS alone: take index.m3u8, or encode it again.")
+	case q.file == "index.mpd":
+		q.sendItem(typeManifest, past, past.Manifest)
+	default:
+		q.fail(http.StatusNotFound, "There is nothing at this address. An item's playlist is index.m3u8 or ts.m3u8, its manifest index.mpd.")
+	}
 }
 
 // pastOf is an item as a stretch that is over.
@@ -117,113 +94,79 @@ func pastOf(name string, list []library.Rendition) *present.Past {
 	return p
 }
 
-// turn waits for its turn on the processor.
-func (s *Items) turn(r *http.Request) (done func(), err error) {
-	if s.Turn == nil {
-		return func() {}, nil
-	}
-	return s.Turn(r.Context(), r.RemoteAddr)
-}
+// itemLife is how long a cache may keep a document of an item, whose file may be replaced.
+const itemLife = "public, max-age=10"
 
-// tooMany answers when too much is made already.
-func tooMany(w http.ResponseWriter) {
-	w.Header().Set("Retry-After", "2")
-	http.Error(w, "Too much is being made for others. Try again in a moment.", http.StatusServiceUnavailable)
-}
-
-// busy answers when nothing was made since there is no room, and reports whether that is so.
-func busy(w http.ResponseWriter, r *http.Request, s *Items) bool {
-	done, err := s.turn(r)
-	if err == nil {
-		done()
-		return false
+// sendItem answers with a document of an item.
+func (q *request) sendItem(kind string, past *present.Past, make func() []byte) {
+	d, err := q.document("", past.Strips[0].List[0].ETag, make)
+	switch {
+	case err != nil:
+		q.fail(http.StatusServiceUnavailable, "Too much is being made for others. Try again in a moment.")
+	case d == nil:
+		q.fail(http.StatusNotFound, "The item has nothing to play.")
+	default:
+		q.sendDoc(d, kind, itemLife, time.Time{})
 	}
-	tooMany(w)
-	return true
-}
-
-func (s *Items) document(w http.ResponseWriter, r *http.Request, key, kind string, make func() []byte, past *present.Past) {
-	d := s.documents.get(key, past.Strips[0].List[0].ETag, func() []byte {
-		done, err := s.turn(r)
-		if err != nil {
-			return nil
-		}
-		defer done()
-		return make()
-	})
-	if d == nil && busy(w, r, s) {
-		return
-	}
-	if d == nil {
-		http.Error(w, "The item has nothing to play.", http.StatusNotFound)
-		return
-	}
-	b, etag := d.Bytes()
-	s.send(w, r, kind, "public, max-age=10", etag, b)
-}
-
-func (s *Items) send(w http.ResponseWriter, r *http.Request, kind, cache, etag string, b []byte) {
-	h := w.Header()
-	h.Set("Content-Type", kind)
-	h.Set("Cache-Control", cache)
-	h.Set("Etag", etag)
-	blob, _ := segment.Memory{b}.Open() // memory does not fail
-	http.ServeContent(w, r, "", time.Time{}, blob)
 }
 
 // download answers with the file itself.
-func (s *Items) download(w http.ResponseWriter, r *http.Request, name string) {
-	f, info, err := s.Library.Open(name)
+func (q *request) download() {
+	f, info, err := q.s.library.Open(q.name)
 	if err != nil {
-		http.Error(w, "The file cannot be read now.", http.StatusServiceUnavailable)
+		q.fail(http.StatusServiceUnavailable, "The file cannot be read now.")
 		return
 	}
 	defer func() { _ = f.Close() }()
-	w.Header().Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": info.Name()}))
-	http.ServeContent(&patient{ResponseWriter: w, rc: http.NewResponseController(w)}, r, info.Name(), info.ModTime(), f)
+	q.w.Header().Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": info.Name()}))
+	c := &counted{ResponseWriter: &deadlineWriter{ResponseWriter: q.w, rc: http.NewResponseController(q.w)}, status: http.StatusOK}
+	first := q.s.now().Sub(q.begun)
+	http.ServeContent(c, q.r, info.Name(), info.ModTime(), f)
+	q.s.meter.Answered(q.kind, c.status, c.bytes, first)
 }
 
-// track answers for what belongs to one track.
-func (s *Items) track(w http.ResponseWriter, r *http.Request, past *present.Past, t *library.Rendition, name, file string) {
+// itemTrack answers for what belongs to one track.
+func (q *request) itemTrack(past *present.Past, t *library.Rendition) {
 	sound := t.Track.Kind == media.Audio
+	file := q.file
 	wrapping, playlist := wrappings[file]
 	if playlist && t.Track.Kind == media.Data {
 		wrapping = hls.VTT
 	}
 	if playlist && (wrapping == hls.TS || wrapping == hls.Packed) && !coding.Transportable(&t.Track.Track) {
-		http.Error(w, "Transport streams here do not hold "+t.Track.Label+": take index.m3u8.", http.StatusNotFound)
+		q.fail(http.StatusNotFound, "Transport streams here do not hold "+t.Track.Label+": take index.m3u8.")
 		return
 	}
 	switch {
 	case playlist:
-		s.document(w, r, name+"/"+t.Name+"/"+file, typePlaylist, func() []byte { return past.Playlist(t.Name, wrapping, false) }, past)
+		q.sendItem(typePlaylist, past, func() []byte { return past.Playlist(t.Name, wrapping, false) })
 		return
 	case file == "text.vtt" && t.Track.Kind == media.Data:
-		s.send(w, r, contentType(file, false), "public, max-age=10", segment.Tag(uint64(len(t.Track.Cues)), t.Track.Header), webvtt.Whole(t.Track.Cues))
+		q.send(contentType(file, false), itemLife, segment.Tag(uint64(len(t.Track.Cues)), t.Track.Header), time.Time{}, segment.Memory{webvtt.Whole(t.Track.Cues)})
 		return
 	case file == t.Track.Header.Name:
-		s.send(w, r, contentType(file, sound), immutable, `"`+file+`"`, t.Track.Header.Bytes)
+		q.send(contentType(file, sound), immutable, `"`+file+`"`, time.Time{}, segment.Memory{t.Track.Header.Bytes})
 		return
 	}
 	number, kind, _ := strings.Cut(file, ".")
 	prefix := t.Track.Segments[0].Prefix
 	if i := strings.LastIndexByte(number, '-') + 1; number[:i] != prefix {
-		http.Error(w, "The file was replaced: ask for its playlist again.", http.StatusNotFound)
+		q.fail(http.StatusNotFound, "The file was replaced: ask for its playlist again.")
 		return
 	} else {
 		number = number[i:]
 	}
 	n, err := strconv.ParseUint(number, 10, 31)
 	if err != nil {
-		http.Error(w, "There is nothing at this address.", http.StatusNotFound)
+		q.fail(http.StatusNotFound, "There is nothing at this address.")
 		return
 	}
 	seg := segmentOf(t.Track, n)
 	if seg == nil {
-		http.Error(w, "There is no such segment.", http.StatusNotFound)
+		q.fail(http.StatusNotFound, "There is no such segment.")
 		return
 	}
-	s.segment(w, r, past, t, seg, kind, contentType(file, sound))
+	q.itemSegment(past, t, seg, kind)
 }
 
 // segmentOf finds a segment of a track by its number, nil when there is none.
@@ -240,10 +183,10 @@ const transportLead = 10 * media.VideoTimescale
 
 var errNoWrapping = errors.New("it is not offered in this container")
 
-// wrap makes a segment in a container.
-func (s *Items) wrap(past *present.Past, t *library.Rendition, seg *segment.Segment, kind string) ([]byte, error) {
+// wrapItem makes a segment in a container.
+func (s *Server) wrapItem(past *present.Past, t *library.Rendition, seg *segment.Segment, kind string) ([]byte, error) {
 	whole := func(seg *segment.Segment) (*segment.Segment, error) {
-		b, err := s.Library.Make(seg)
+		b, err := s.library.Make(seg)
 		if err != nil {
 			return nil, err
 		}
@@ -252,7 +195,7 @@ func (s *Items) wrap(past *present.Past, t *library.Rendition, seg *segment.Segm
 		return &out, nil
 	}
 	if kind == "m4s" {
-		return s.Library.Make(seg)
+		return s.library.Make(seg)
 	}
 	mine, err := whole(seg)
 	if err != nil {
@@ -300,17 +243,18 @@ func soundOf(past *present.Past, pictures string) string {
 	return name
 }
 
-func (s *Items) segment(w http.ResponseWriter, r *http.Request, past *present.Past, t *library.Rendition, seg *segment.Segment, kind, contentType string) {
-	done, err := s.turn(r)
+// itemSegment sends a segment of an item, made in its turn.
+func (q *request) itemSegment(past *present.Past, t *library.Rendition, seg *segment.Segment, kind string) {
+	done, err := q.s.turns.take(q.r.Context(), q.r.RemoteAddr)
 	if err != nil {
-		tooMany(w)
+		q.fail(http.StatusServiceUnavailable, "Too much is being made for others. Try again in a moment.")
 		return
 	}
-	b, err := s.wrap(past, t, seg, kind)
+	b, err := q.s.wrapItem(past, t, seg, kind)
 	done()
 	switch {
 	case errors.Is(err, errNoWrapping) || errors.Is(err, wrap.ErrNotOffered):
-		http.Error(w, "There is nothing at this address.", http.StatusNotFound)
+		q.fail(http.StatusNotFound, "There is nothing at this address.")
 		return
 	case err != nil:
 		status := http.StatusServiceUnavailable
@@ -320,12 +264,12 @@ func (s *Items) segment(w http.ResponseWriter, r *http.Request, past *present.Pa
 		if media.IsFormat(err) {
 			status = http.StatusUnprocessableEntity
 		}
-		http.Error(w, "The segment cannot be made: "+err.Error(), status)
+		q.fail(status, "The segment cannot be made: "+err.Error())
 		return
 	}
 	etag := seg.ETag
 	if kind != "m4s" {
 		etag = strings.TrimSuffix(etag, `"`) + "-" + kind + `"`
 	}
-	s.send(w, r, contentType, "public, max-age=3600", etag, b)
+	q.send(contentType(q.file, t.Track.Kind == media.Audio), "public, max-age=3600", etag, time.Time{}, segment.Memory{b})
 }

@@ -24,7 +24,7 @@ func (q *request) media(rend *publish.Rendition, v *present.View) {
 		return
 	}
 	if strings.HasPrefix(q.file, headerPrefix) {
-		if q.s.Past.file(q) {
+		if q.retainedFile() {
 			return
 		}
 		q.fail(http.StatusNotFound, "No segment in memory has this header.")
@@ -43,7 +43,7 @@ func (q *request) media(rend *publish.Rendition, v *present.View) {
 			q.redirect(now)
 			return
 		}
-		if q.s.Past.file(q) {
+		if q.retainedFile() {
 			return
 		}
 		q.fail(http.StatusGone, "The segment was made before the channel began anew, and is gone.")
@@ -94,7 +94,7 @@ func (q *request) redirect(prefix string) {
 func (q *request) lookup(v *present.View, msn uint64) (seg *segment.Segment, answered bool) {
 	seg, gone := v.Snapshot.Find(msn)
 	switch {
-	case (gone || seg == nil && msn < newestNumber(v)) && q.s.Past.file(q):
+	case (gone || seg == nil && msn < newestNumber(v)) && q.retainedFile():
 		return nil, true
 	case gone:
 		q.fail(http.StatusGone, "The segment has left the window.")

@@ -24,19 +24,19 @@ func (s *Server) renditionFile(q *request) {
 	} else {
 		q.kind = "segment"
 	}
-	if list && s.Past != nil && q.looksBack() {
+	if list && q.wantsRetained() {
 		q.kind = "past"
-		s.Past.playlist(q, w)
+		q.retainedPlaylist(w)
 		return
 	}
-	if s.Past != nil && s.o.Channel(q.slug) == nil && !list && s.Past.file(q) {
+	if s.o.Channel(q.name) == nil && !list && q.retainedFile() {
 		return
 	}
 	if !q.find() {
 		return
 	}
 	rend := q.channel.Rendition(q.rendition)
-	if (rend == nil || rend.View() == nil) && !list && s.Past.file(q) {
+	if (rend == nil || rend.View() == nil) && !list && q.retainedFile() {
 		return
 	}
 	if rend == nil {

@@ -21,7 +21,7 @@ import (
 
 // tile answers with many small pictures in one (DASH-IF IOP, part 3, "Thumbnail tiles"): tiles-BASE-N.jpg holds those of a stretch
 // that begins N times its length behind a media time. It is there once the stretch is over, and does not change.
-func (p *Past) tile(q *request) {
+func (q *request) tile() {
 	base, number, ok := strings.Cut(strings.TrimSuffix(strings.TrimPrefix(q.file, present.TilePrefix), ".jpg"), "-")
 	from, err1 := strconv.ParseInt(base, 10, 63)
 	n, err2 := strconv.ParseInt(number, 10, 31)
@@ -29,10 +29,10 @@ func (p *Past) tile(q *request) {
 		q.fail(http.StatusNotFound, "There is nothing at this address.")
 		return
 	}
-	span, err := p.Store.Span(q.r.Context(), q.slug, q.s.now().Add(-time.Minute), time.Time{})
+	span, err := q.s.store.Span(q.r.Context(), q.name, q.s.now().Add(-time.Minute), time.Time{})
 	if err != nil {
 		// A channel whose last minute is not kept: the whole tells the clock as well.
-		span, err = p.Store.Span(q.r.Context(), q.slug, time.Time{}, time.Time{})
+		span, err = q.s.store.Span(q.r.Context(), q.name, time.Time{}, time.Time{})
 	}
 	if err != nil {
 		q.fail(http.StatusNotFound, "Nothing of that time is kept.")
@@ -44,19 +44,17 @@ func (p *Past) tile(q *request) {
 		q.fail(http.StatusNotFound, "That time is not over.")
 		return
 	}
-	if !p.public(q, end) {
+	if !q.readable(end) {
 		q.fail(http.StatusNotFound, "No picture of that time is kept.")
 		return
 	}
-	strip, err := p.Store.Strip(q.r.Context(), q.slug, publish.Stills, begin.Add(-stillReach), end)
+	strip, err := q.s.store.Strip(q.r.Context(), q.name, publish.Stills, begin.Add(-stillReach), end)
 	if err != nil || len(strip.List) == 0 {
 		q.fail(http.StatusNotFound, "No picture of that time is kept.")
 		return
 	}
-	doc := p.documents.get(q.slug+"/"+q.file, strconv.Itoa(len(strip.List)), func() []byte {
-		return p.limited(q, func() []byte { return tiled(strip.List, from+n*present.TileTicks) })
-	})
-	if doc == nil {
+	doc, err := q.document("", strconv.Itoa(len(strip.List)), func() []byte { return tiled(strip.List, from+n*present.TileTicks) })
+	if err != nil || doc == nil {
 		q.fail(http.StatusServiceUnavailable, "The pictures of that time cannot be read now.")
 		return
 	}

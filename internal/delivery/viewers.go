@@ -92,6 +92,9 @@ func (q *request) grows() { q.seen("", true, true) }
 func (q *request) here(protocol string, weak bool) { q.seen(protocol, weak, false) }
 
 func (q *request) seen(protocol string, weak, grows bool) {
+	if q.channel == nil { // what was retained of a channel that there is no more, or an item
+		return
+	}
 	v := &q.s.viewers
 	session, told := sessionOf(q)
 	// Players of DASH read their first manifest before they tell their session.

@@ -37,7 +37,7 @@ var layers = []layer{
 		"codec/hevcenc", "codec/jpegdec", "codec/loudness", "codec/mpegadec", "codec/mpegaenc", "codec/mpegvdec", "codec/mpegvenc", "codec/opusdec", "codec/opusenc",
 		"codec/rawdec", "codec/resample", "codec/scale", "codec/vp9enc", "codec/vpxdec", "libsrt"}},
 	{"5½", true, []string{"codec", "core/transcode", "core/trial", "core/slate", "core/inspect"}},
-	{"6", true, []string{"safely", "retry", "lru", "events", "address", "settings"}},
+	{"6", true, []string{"safely", "retry", "lru", "events", "address", "recording", "settings"}},
 	{"6", true, []string{"network", "network/udp", "network/dnssd", "network/rtc"}},
 	{"6", false, []string{"worker", "store"}},
 	{"6½", true, []string{"library", "present", "hooks"}},

@@ -2,7 +2,6 @@ package operations
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
@@ -15,6 +14,7 @@ import (
 	"metaplasis/internal/origin"
 	"metaplasis/internal/origin/publish"
 	"metaplasis/internal/origin/status"
+	"metaplasis/internal/recording"
 	"metaplasis/internal/records"
 	"metaplasis/internal/store"
 )
@@ -27,17 +27,11 @@ type Recordings struct {
 	ledger *Ledger
 
 	mu   sync.Mutex
-	list []records.Recording // the newest first
+	list []recording.Recording // the newest first
 	// since is from when on all of a channel is to be recorded though no recording says so yet, by channel.
 	since map[string]time.Time
 	full  bool // there are as many recordings as there may be
 }
-
-// Kinds of recordings.
-const (
-	kindHand   = "hand"
-	kindAlways = "always"
-)
 
 const (
 	//limit:recordings | all | no further one is begun: 422, a problem and an event; those that run go on
@@ -75,13 +69,8 @@ func (x *Recordings) Settled() {
 }
 
 // holdOf is what a recording holds.
-func holdOf(r *records.Recording) store.Hold {
-	h := store.Hold{From: r.Begun}
-	if r.Ended != nil {
-		h.To = *r.Ended
-	}
-	_ = json.Unmarshal([]byte(r.Renditions), &h.Renditions)
-	return h
+func holdOf(r *recording.Recording) store.Hold {
+	return store.Hold{From: r.Begun, To: r.Ended, Renditions: r.Renditions}
 }
 
 // keep tells the store what is kept of a channel. Of one that does not run nothing is decided: its recordings are held,
@@ -131,14 +120,13 @@ func (x *Recordings) recordingSince(slug string) time.Time {
 	return at
 }
 
-// Hold is what a recording of a channel holds, by the recording's name; nil when there is none.
-func (x *Recordings) Hold(slug, name string) *store.Hold {
+// Named returns a recording of a channel by its name in addresses, nil when there is none.
+func (x *Recordings) Named(slug, name string) *recording.Recording {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	for i := range x.list {
-		if r := &x.list[i]; r.Name == name && r.Channel == slug {
-			h := holdOf(r)
-			return &h
+		if r := x.list[i]; r.Name == name && r.Channel == slug {
+			return &r
 		}
 	}
 	return nil
@@ -180,20 +168,13 @@ func (x *Recordings) AddTo(st *status.Status) {
 }
 
 // describe is a recording as it is shown. Its addresses depend on how the caller reached the service: see Best.
-func (x *Recordings) describe(rec *records.Recording) api.Recording {
+func (x *Recordings) describe(rec *recording.Recording) api.Recording {
 	h := holdOf(rec)
-	out := api.Recording{ID: rec.ID, Channel: rec.Channel, Title: rec.Title, Kind: rec.Kind, Renditions: h.Renditions, Kept: []string{}, Begun: rec.Begun,
-		Author: rec.Author, Name: rec.Name}
+	out := api.Recording{Recording: *rec, Kept: []string{}}
 	if out.Renditions == nil {
 		out.Renditions = []string{}
 	}
 	now := time.Now()
-	if rec.Ended != nil {
-		out.Ended = *rec.Ended
-	}
-	if rec.Expires != nil {
-		out.Expires = *rec.Expires
-	}
 	if x.store != nil {
 		out.Bytes, out.Kept, out.Best = x.store.Held(rec.Channel, h)
 		_, out.Missing = x.store.Lost(rec.Channel, h)
@@ -202,7 +183,7 @@ func (x *Recordings) describe(rec *records.Recording) api.Recording {
 	switch {
 	case rec.Begun.After(now):
 		out.State = api.Planned
-	case rec.Ended == nil || rec.Ended.After(now):
+	case !rec.EndedBefore(now):
 		out.State = api.Running
 	case out.Missing > 0:
 		out.State = api.Damaged
@@ -228,7 +209,7 @@ func (x *Recordings) List(slug string) []api.Recording {
 	return out
 }
 
-func (x *Recordings) find(id int64) (records.Recording, error) {
+func (x *Recordings) find(id int64) (recording.Recording, error) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	for _, rec := range x.list {
@@ -236,7 +217,7 @@ func (x *Recordings) find(id int64) (records.Recording, error) {
 			return rec, nil
 		}
 	}
-	return records.Recording{}, refuse(NotFound, "metaplasis recordings list names those there are.", "there is no recording %d", id)
+	return recording.Recording{}, refuse(NotFound, "metaplasis recordings list names those there are.", "there is no recording %d", id)
 }
 
 // Show returns a recording.
@@ -259,7 +240,7 @@ func (x *Recordings) Add(ctx context.Context, c *origin.Channel, in api.NewRecor
 		return api.Recording{}, keepsNothing()
 	}
 	now := time.Now().UTC().Truncate(time.Millisecond)
-	rec := records.Recording{Channel: c.Slug(), Title: strings.TrimSpace(in.Title), Kind: kindHand, Begun: now, Author: by}
+	rec := recording.Recording{Channel: c.Slug(), Title: strings.TrimSpace(in.Title), Kind: recording.ByHand, Begun: now, Author: by}
 	var problems []ladder.Problem
 	at := func(field, text string) (at time.Time) {
 		if text == "" {
@@ -277,7 +258,7 @@ func (x *Recordings) Add(ctx context.Context, c *origin.Channel, in api.NewRecor
 		rec.Begun = from
 	}
 	if to := at("to", in.To); !to.IsZero() {
-		rec.Ended = &to
+		rec.Ended = to
 		if !to.After(rec.Begun) && problems == nil {
 			problems = append(problems, ladder.Problem{Field: "to", Text: "found a time that does not lie behind the beginning"})
 		}
@@ -298,8 +279,7 @@ func (x *Recordings) Add(ctx context.Context, c *origin.Channel, in api.NewRecor
 		return api.Recording{}, refuseAll("nothing is recorded", problems)
 	}
 	rec.Expires = expiry(now, in.Days)
-	text, _ := json.Marshal(in.Renditions)
-	rec.Renditions = string(text)
+	rec.Renditions = in.Renditions
 	if err := x.add(ctx, &rec); err != nil {
 		return api.Recording{}, err
 	}
@@ -310,17 +290,16 @@ func (x *Recordings) Add(ctx context.Context, c *origin.Channel, in api.NewRecor
 //limit:days for which a recording is kept | each recording | 422
 const maxRecordDaysAsked = 3660
 
-// expiry is when something that is kept for so many days goes, nil for never.
-func expiry(from time.Time, days int64) *time.Time {
+// expiry is when something that is kept for so many days goes, the zero time for never.
+func expiry(from time.Time, days int64) time.Time {
 	if days == 0 {
-		return nil
+		return time.Time{}
 	}
-	at := from.Add(time.Duration(days) * 24 * time.Hour)
-	return &at
+	return from.Add(time.Duration(days) * 24 * time.Hour)
 }
 
 // add stores a new recording.
-func (x *Recordings) add(ctx context.Context, rec *records.Recording) (err error) {
+func (x *Recordings) add(ctx context.Context, rec *recording.Recording) (err error) {
 	x.mu.Lock()
 	n := len(x.list)
 	x.mu.Unlock()
@@ -332,15 +311,15 @@ func (x *Recordings) add(ctx context.Context, rec *records.Recording) (err error
 		return err
 	}
 	x.mu.Lock()
-	x.list = append([]records.Recording{*rec}, x.list...)
-	slices.SortStableFunc(x.list, func(a, b records.Recording) int { return b.Begun.Compare(a.Begun) })
+	x.list = append([]recording.Recording{*rec}, x.list...)
+	slices.SortStableFunc(x.list, func(a, b recording.Recording) int { return b.Begun.Compare(a.Begun) })
 	x.mu.Unlock()
 	x.keep(rec.Channel)
 	return nil
 }
 
 // alter changes a recording in the records and in memory.
-func (x *Recordings) alter(ctx context.Context, rec records.Recording) error {
+func (x *Recordings) alter(ctx context.Context, rec recording.Recording) error {
 	if err := x.desk.DB.SetRecording(ctx, rec); err != nil {
 		return err
 	}
@@ -390,16 +369,16 @@ func (x *Recordings) Stop(ctx context.Context, id int64, by string) (api.Recordi
 		return api.Recording{}, err
 	}
 	now := time.Now().UTC().Truncate(time.Millisecond)
-	if rec.Ended != nil && !rec.Ended.After(now) {
+	if rec.EndedBefore(now) {
 		return api.Recording{}, Refuse(Conflict, "the recording has ended already", "")
 	}
 	if !rec.Begun.Before(now) {
 		return api.Recording{}, Refuse(Conflict, "the recording has not begun yet", "Remove it instead.")
 	}
-	if c := x.origin.Channel(rec.Channel); rec.Kind == kindAlways && c != nil && c.Settings().Record {
+	if c := x.origin.Channel(rec.Channel); rec.Kind == recording.Continuous && c != nil && c.Settings().Record {
 		return api.Recording{}, Refuse(Conflict, "the channel records all that is on air", "Turn that off in what the channel keeps: metaplasis channels change "+rec.Channel+" --record=false.")
 	}
-	rec.Ended = &now
+	rec.Ended = now
 	if err := x.alter(ctx, rec); err != nil {
 		return api.Recording{}, err
 	}
@@ -420,7 +399,7 @@ func (x *Recordings) Remove(ctx context.Context, id int64, by string) error {
 	return nil
 }
 
-func (x *Recordings) drop(ctx context.Context, rec records.Recording) error {
+func (x *Recordings) drop(ctx context.Context, rec recording.Recording) error {
 	if err := x.desk.DB.RemoveRecording(ctx, rec.ID); err != nil {
 		return err
 	}
@@ -430,7 +409,7 @@ func (x *Recordings) drop(ctx context.Context, rec records.Recording) error {
 		}
 	}()
 	x.mu.Lock()
-	x.list = slices.DeleteFunc(slices.Clone(x.list), func(r records.Recording) bool { return r.ID == rec.ID })
+	x.list = slices.DeleteFunc(slices.Clone(x.list), func(r recording.Recording) bool { return r.ID == rec.ID })
 	x.mu.Unlock()
 	x.keep(rec.Channel)
 	return nil

@@ -10,7 +10,7 @@ import (
 	"metaplasis/internal/api"
 	"metaplasis/internal/events"
 	"metaplasis/internal/origin"
-	"metaplasis/internal/records"
+	"metaplasis/internal/recording"
 	"metaplasis/internal/store"
 )
 
@@ -41,11 +41,11 @@ func (x *Recordings) lookAfter(ctx context.Context, now time.Time) error {
 	x.mu.Lock()
 	list := slices.Clone(x.list)
 	x.mu.Unlock()
-	running := map[string]*records.Recording{}
+	running := map[string]*recording.Recording{}
 	var errs []error
 	for i := range list {
 		r := &list[i]
-		if r.Expires != nil && r.Expires.Before(now) && r.Ended != nil {
+		if !r.Expires.IsZero() && r.Expires.Before(now) && !r.Ended.IsZero() {
 			if err := x.drop(ctx, *r); err != nil {
 				errs = append(errs, err)
 				continue
@@ -53,7 +53,7 @@ func (x *Recordings) lookAfter(ctx context.Context, now time.Time) error {
 			x.desk.Event(events.Event{At: now, Channel: r.Channel, Level: events.Info, Kind: "recording-expired", Text: fmt.Sprintf("The recording %q was past its time and was removed.", r.Title)})
 			continue
 		}
-		if r.Kind == kindAlways && r.Ended == nil {
+		if r.Kind == recording.Continuous && r.Ended.IsZero() {
 			running[r.Channel] = r
 		}
 	}
@@ -109,14 +109,14 @@ func (x *Recordings) beginAlways(ctx context.Context, c *origin.Channel) error {
 	x.mu.Lock()
 	begun := x.recordingSince(c.Slug())
 	x.mu.Unlock()
-	rec := records.Recording{Channel: c.Slug(), Kind: kindAlways, Begun: begun, Renditions: "null",
+	rec := recording.Recording{Channel: c.Slug(), Kind: recording.Continuous, Begun: begun,
 		Title: c.Settings().Title + ", " + begun.Format("2 January 2006 15:04") + " UTC"}
 	return x.add(ctx, &rec)
 }
 
 // endAlways ends a recording that was made by itself. One that holds nothing is removed.
-func (x *Recordings) endAlways(ctx context.Context, r *records.Recording, now time.Time, days int64) error {
-	r.Ended, r.Expires = &now, expiry(now, days)
+func (x *Recordings) endAlways(ctx context.Context, r *recording.Recording, now time.Time, days int64) error {
+	r.Ended, r.Expires = now, expiry(now, days)
 	x.mu.Lock()
 	x.since[r.Channel] = now // the next one goes on here
 	x.mu.Unlock()
@@ -152,7 +152,7 @@ func (x *Recordings) AdoptQuarantined(ctx context.Context, slug, by string) (sto
 				continue
 			}
 			ended := q.Newest.UTC().Add(time.Millisecond)
-			rec := records.Recording{Channel: slug, Kind: kindHand, Begun: q.Oldest.UTC().Truncate(time.Millisecond), Ended: &ended, Renditions: "null", Author: by,
+			rec := recording.Recording{Channel: slug, Kind: recording.ByHand, Begun: q.Oldest.UTC().Truncate(time.Millisecond), Ended: ended, Author: by,
 				Title: "Found in the store, " + q.Oldest.UTC().Format("2 January 2006 15:04") + " UTC"}
 			if err := x.add(ctx, &rec); err != nil {
 				return q, err

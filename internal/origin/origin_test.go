@@ -137,7 +137,7 @@ func newRig(t *testing.T) *rig {
 	require.NoError(t, err)
 	in := &rtmp.Server{Receiver: receiver{r.o}, Logger: r.o.Logger}
 	go func() { _ = in.Serve(l) }()
-	web := httptest.NewServer(delivery.New(r.o, nil))
+	web := httptest.NewServer(delivery.New(delivery.Options{Origin: r.o}))
 	r.rtmp, r.http = "rtmp://"+l.Addr().String(), web.URL
 	t.Cleanup(func() {
 		_ = l.Close()

@@ -2,7 +2,11 @@ package records
 
 import (
 	"context"
+	"encoding/json"
+	"fmt"
 	"time"
+
+	"metaplasis/internal/recording"
 )
 
 // Bundle is a file of what was on air.
@@ -72,8 +76,8 @@ func (d *DB) EachBundle(ctx context.Context, place string, each func(*Bundle)) e
 	return rows.Err()
 }
 
-// Recording holds a stretch of a channel. Renditions is a JSON list, empty for all.
-type Recording struct {
+// recordingRow is a recording as it is stored. Renditions is a JSON list, empty or null for all.
+type recordingRow struct {
 	ID         int64      `db:"id"`
 	Channel    string     `db:"channel"`
 	Title      string     `db:"title"`
@@ -87,21 +91,53 @@ type Recording struct {
 }
 
 // Recordings lists all recordings, the newest first.
-func (d *DB) Recordings(ctx context.Context) ([]Recording, error) {
-	out := []Recording{}
-	return out, d.x.SelectContext(ctx, &out, "SELECT * FROM recordings ORDER BY begun DESC, id DESC")
+func (d *DB) Recordings(ctx context.Context) ([]recording.Recording, error) {
+	var rows []recordingRow
+	if err := d.x.SelectContext(ctx, &rows, "SELECT * FROM recordings ORDER BY begun DESC, id DESC"); err != nil {
+		return nil, err
+	}
+	out := make([]recording.Recording, len(rows))
+	for i, row := range rows {
+		r := recording.Recording{ID: row.ID, Name: row.Name, Channel: row.Channel, Title: row.Title, Kind: row.Kind, Begun: row.Begun, Author: row.Author}
+		if row.Renditions != "" {
+			if err := json.Unmarshal([]byte(row.Renditions), &r.Renditions); err != nil {
+				return nil, fmt.Errorf("renditions of recording %d: %w", row.ID, err)
+			}
+		}
+		if row.Ended != nil {
+			r.Ended = *row.Ended
+		}
+		if row.Expires != nil {
+			r.Expires = *row.Expires
+		}
+		out[i] = r
+	}
+	return out, nil
 }
 
 // AddRecording stores a new recording and returns its id.
-func (d *DB) AddRecording(ctx context.Context, r Recording) (int64, error) {
+func (d *DB) AddRecording(ctx context.Context, r recording.Recording) (int64, error) {
+	renditions, err := json.Marshal(r.Renditions)
+	if err != nil {
+		return 0, err
+	}
 	return d.insert(ctx, "INSERT INTO recordings (channel, title, kind, renditions, begun, ended, expires, author, name) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-		r.Channel, r.Title, r.Kind, r.Renditions, r.Begun.UTC(), r.Ended, r.Expires, r.Author, r.Name)
+		r.Channel, r.Title, r.Kind, string(renditions), r.Begun.UTC(), known(r.Ended), known(r.Expires), r.Author, r.Name)
 }
 
 // SetRecording changes what is said of a recording.
-func (d *DB) SetRecording(ctx context.Context, r Recording) error {
-	_, err := d.x.ExecContext(ctx, "UPDATE recordings SET title = ?, begun = ?, ended = ?, expires = ? WHERE id = ?", r.Title, r.Begun.UTC(), r.Ended, r.Expires, r.ID)
+func (d *DB) SetRecording(ctx context.Context, r recording.Recording) error {
+	_, err := d.x.ExecContext(ctx, "UPDATE recordings SET title = ?, begun = ?, ended = ?, expires = ? WHERE id = ?", r.Title, r.Begun.UTC(), known(r.Ended), known(r.Expires), r.ID)
 	return err
+}
+
+// known is a time as it is stored, nil for the zero time.
+func known(at time.Time) *time.Time {
+	if at.IsZero() {
+		return nil
+	}
+	at = at.UTC()
+	return &at
 }
 
 // RemoveRecording removes a recording.

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"metaplasis/internal/core/media"
+	"metaplasis/internal/delivery"
 	"metaplasis/internal/onward"
 	"metaplasis/internal/onward/mux"
 	"metaplasis/internal/origin"
@@ -80,7 +81,7 @@ func (s *Service) mayWatch(r *http.Request, channel string) error {
 	default:
 		return errors.New("the service is starting; try again in a moment")
 	}
-	return s.delivery.Authority.Watch(r, channel)
+	return s.delivery.MayWatch(r, delivery.Target{Channel: channel})
 }
 
 // join lets a receiver in that comes over a connection of its own, and counts it.

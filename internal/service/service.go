@@ -254,7 +254,8 @@ func (s *Service) watchAll(p ports) {
 	does.Watch = operations.NewWatch(o, s.desk, s.origin, does.Hooks, does.Recordings, does.Relays)
 	s.control = control.New(s.does, control.Ports{RTMP: port(p.rtmp), RTMPS: port(p.rtmps), RTSP: port(p.rtsp), RTSPS: port(p.rtsps),
 		SRT: s.srtPort, WebRTC: s.webrtc}, s.conf.Logger)
-	s.delivery = delivery.New(s.origin, s.metrics)
+	s.delivery = delivery.New(delivery.Options{Origin: s.origin, Meter: s.metrics, Store: s.store, Recordings: does.Recordings, Library: s.files,
+		Recode: s.recode, Continuous: s.continuous})
 	ctx, cancel := context.WithCancel(context.Background())
 	var all sync.WaitGroup
 	s.stop = append(s.stop, func() { cancel(); all.Wait() })
@@ -397,15 +398,6 @@ func (s *Service) openStore(ctx context.Context) error {
 		})
 	s.stop = append(s.stop, s.store.Close)
 	return nil
-}
-
-// recording tells delivery of a recording.
-func (s *Service) recording(channel, name string) *delivery.Stretch {
-	h := s.does.Recordings.Hold(channel, name)
-	if h == nil {
-		return nil
-	}
-	return &delivery.Stretch{From: h.From, To: h.To, Renditions: h.Renditions}
 }
 
 func (s *Service) openRecords(ctx context.Context) error {
@@ -568,26 +560,20 @@ func (s *Service) SetPassword(ctx context.Context, user, password string) error 
 	return s.db.SetPassword(ctx, u.ID, operations.HashPassword(password))
 }
 
+// recode implements clip.Recode in a worker of its own.
+func (s *Service) recode(ctx context.Context, t *media.Track, units []media.AccessUnit, from, to int64) (media.Track, []media.AccessUnit, error) {
+	return worker.Edge(ctx, s.conf.Worker, t, units, from, to)
+}
+
 func (s *Service) pages(metricsPort net.Listener) http.Handler {
 	m := s.metrics
 	m.watch(s.viewers)
 	m.registry.MustRegister(&serviceMetrics{s})
-	s.delivery.Continuous = s.continuous
-	if s.store != nil {
-		recode := func(ctx context.Context, t *media.Track, units []media.AccessUnit, from, to int64) (media.Track, []media.AccessUnit, error) {
-			return worker.Edge(ctx, s.conf.Worker, t, units, from, to)
-		}
-		s.delivery.Past = &delivery.Past{Store: s.store, Recording: s.recording, Recode: recode}
-	}
 	r := chi.NewRouter()
 	r.Mount("/media", http.StripPrefix("/media", s.delivery))
 	s.push = &push.Server{Receiver: receiver{s.origin}, Streams: &s.streams, Logger: s.conf.Logger}
 	s.stop = append(s.stop, s.push.Close)
-	items := &delivery.Items{Library: s.files}
-	if s.delivery.Past != nil {
-		items.Turn = s.delivery.Past.Turn
-	}
-	r.Mount("/items", http.StripPrefix("/items", items))
+	r.Mount("/items", http.StripPrefix("/items", s.delivery.Items()))
 	r.Mount("/in", http.StripPrefix("/in", s.push.Routes()))
 	if s.whip != nil {
 		r.Mount("/whip", http.StripPrefix("/whip", s.whip.Routes()))

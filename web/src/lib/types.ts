@@ -738,20 +738,20 @@ export interface ReceiverAddress {
   hint: string;
 }
 
-/** Recording is a stretch of a channel that is kept. */
+/** Recording is a recording, what there is of it, and where it is played. */
 export interface Recording {
   id: number;
-  name: string; // what stands for it in addresses, and cannot be guessed
+  name: string; // in addresses; it cannot be guessed
   channel: string;
   title: string;
-  kind: string; // by hand, or always
-  state: RecordingState;
+  kind: string; // ByHand or Continuous
   renditions: string[]; // none: all
-  kept: string[]; // the renditions that there are
   begun: string;
   ended?: string; // it goes on while this is not there
-  expires?: string; // it is kept for ever when this is not there
+  expires?: string; // it is retained for ever when this is not there
   author?: string;
+  state: RecordingState;
+  kept: string[]; // the renditions that there are
   missing?: number; // bytes of it that are not in the store any more, or not as they were written
   bytes: number;
   hls: string;

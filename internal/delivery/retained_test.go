@@ -5,15 +5,16 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"net/http/httptest"
 	"strings"
 	"testing"
-	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"metaplasis/internal/core/hls"
+	"metaplasis/internal/recording"
 	"metaplasis/internal/settings"
 	"metaplasis/internal/store"
 )
@@ -26,9 +27,8 @@ func newPast(t *testing.T, seconds int64) (*Server, *store.Store) {
 	st.Set("booth", store.Keeping{TimeShift: time.Hour})
 	o, f := newOriginWith(t, settings.Settings{Keeping: settings.Keeping{TimeShiftMinutes: 60}}, st)
 	frames(f, 0, seconds*48000/1024)
-	s := New(o, nil)
+	s := New(Options{Origin: o, Store: st})
 	s.now = func() time.Time { return time.Now().Add(2 * time.Minute) } // what was sent at once lies back
-	s.Past = &Past{Store: st}
 	return s, st
 }
 
@@ -110,18 +110,24 @@ func TestWrongTimesAreRefused(t *testing.T) {
 	assert.True(t, strings.HasPrefix(ask(s, "/booth/index.m3u8?from=1+hour+ago").Header().Get("Location"), "index.m3u8?from="))
 }
 
+// only is the one recording that there is.
+type only recording.Recording
+
+func (o only) Named(channel, name string) *recording.Recording {
+	r := recording.Recording(o)
+	if r.Channel != channel || r.Name != name {
+		return nil
+	}
+	return &r
+}
+
 // TestRecordingsOutliveTheirChannel: what a recording holds plays when the channel is gone.
 func TestRecordingsOutliveTheirChannel(t *testing.T) {
 	s, st := newPast(t, 30)
 	span, err := st.Span(context.Background(), "booth", time.Now().Add(-2*time.Hour), time.Time{})
 	require.NoError(t, err)
 	from := span.Begin()
-	s.Past.Recording = func(_, name string) *Stretch {
-		if name != "1" {
-			return nil
-		}
-		return &Stretch{From: from, To: from.Add(20 * time.Second)}
-	}
+	s.recordings = only{Channel: "booth", Name: "1", Begun: from, Ended: from.Add(20 * time.Second)}
 	require.NoError(t, s.o.Remove("booth"))
 	for _, path := range []string{"/booth/index.m3u8", "/booth/index.mpd", "/booth/audio.mp4"} {
 		assert.Equal(t, 200, ask(s, path+"?recording=1").Code, path)
@@ -163,25 +169,35 @@ func TestOnlyTheTimeShiftIsPublic(t *testing.T) {
 	}
 }
 
-// TestDocumentsThatNobodyAsksForGo makes lists of what is kept, an hour apart, and one that is asked for again and again.
-func TestDocumentsThatNobodyAsksForGo(t *testing.T) {
-	synctest.Test(t, func(t *testing.T) {
-		var d documents
-		made := 0
-		make := func() []byte { made++; return bytes.Repeat([]byte("x"), 1000) }
-		for n := range 100 {
-			d.get(fmt.Sprint("list ", n), "", make)
-			for range 12 {
-				d.get("in use", "", make)
-				time.Sleep(5 * time.Minute)
-			}
-		}
-		assert.Equal(t, 101, made, "what is in use is made once")
-		assert.LessOrEqual(t, len(d.byKey), 2)
-		want := 0
-		for _, e := range d.byKey {
-			want += e.size
-		}
-		assert.Equal(t, want, d.bytes)
-	})
+// TestADocumentIsMadeOncePerContent: what has changed is made again, what is the same is not, and a crowd is told to wait.
+func TestADocumentIsMadeOncePerContent(t *testing.T) {
+	s, _ := newPast(t, 2)
+	q := &request{s: s, r: httptest.NewRequest(http.MethodGet, "/booth/index.m3u8", nil)}
+	made := 0
+	make := func() []byte { made++; return []byte("list") }
+	for _, content := range []string{"a", "a", "b", "a"} {
+		d, err := q.document("?from=1", content, make)
+		require.NoError(t, err)
+		b, _ := d.Bytes()
+		assert.Equal(t, "list", string(b))
+	}
+	assert.Equal(t, 2, made, "one of each content")
+	q.family = ofItem
+	_, err := q.document("?from=1", "a", make)
+	require.NoError(t, err)
+	assert.Equal(t, 3, made, "an item may have a channel's name")
+	nothing, err := q.document("?from=2", "a", func() []byte { return nil })
+	assert.NoError(t, err)
+	assert.Nil(t, nothing)
+	for s.turns.waiting.Taken() < maxTurnsEach { // all of a network's places are taken
+		_, ok := s.turns.waiting.Take(q.r.RemoteAddr)
+		require.True(t, ok)
+	}
+	_, err = q.document("?from=3", "a", make)
+	assert.ErrorIs(t, err, errCrowded)
+	_, err = q.document("?from=1", "b", nil)
+	assert.Error(t, err, "of an item it is not made yet")
+	q.family = ofChannel
+	_, err = q.document("?from=1", "b", nil)
+	assert.NoError(t, err, "what is made already waits for nothing")
 }
