@@ -1,10 +1,11 @@
 import { svelte } from "@sveltejs/vite-plugin-svelte";
+import { svelteTesting } from "@testing-library/svelte/vite";
 import tailwindcss from "@tailwindcss/vite";
 import { defineConfig } from "vitest/config";
 
 // Three pages: the console, the player that viewers and other sites open, and one that contributes from a browser.
 export default defineConfig({
-  plugins: [svelte(), tailwindcss()],
+  plugins: [svelte(), tailwindcss(), svelteTesting()],
   build: {
     rollupOptions: {
       input: {

@@ -60,7 +60,7 @@ func (s *Service) Handler() http.Handler {
 		}
 		to.Method(rt.method, rt.path, s.answer(rt.handle))
 	}
-	protected.Get("/live", s.live)
+	protected.Get("/live", func(w http.ResponseWriter, req *http.Request) { s.live(w, req, r) })
 	protected.With(requireRole(api.Watch)).Get("/export/{what}", s.export)
 	s.uploadRoutes(protected.With(requireRole(api.Operate)))
 	protected.With(requireRole(api.Watch)).Get("/studio/{source}/picture", s.studioPicture)

@@ -1,18 +1,27 @@
 package control
 
 import (
+	"bytes"
+	"context"
+	"crypto/sha256"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
+	"net/url"
+	"slices"
 	"sync"
 	"time"
+
+	"github.com/go-chi/chi/v5"
 
 	"metaplasis/internal/events"
 )
 
 // Live updates are server-sent events (HTML standard, 9.2): "status" with the state of all
-// channels once a second while anything changes, "health" with what is wrong with the service itself,
-// and "event" with each new event, and again with its count when it happens again.
+// channels once a second, "health" with what is wrong with the service itself, "event" with each new
+// event, and again with its count when it happens again, and "also" with the answer of each call of this
+// API that the page asked to follow by ?also=PATH, at first and whenever it is another one.
 
 const (
 	liveEvery = time.Second
@@ -120,10 +129,88 @@ func (s *Service) snapshot() []byte {
 	return append(message("status", s.Watch.Statuses()), message("health", s.Watch.Health())...)
 }
 
+const (
+	//limit:calls of the API that a page follows | each page | 400
+	maxFollowed = 8
+	//limit:bytes of an answer that a page follows | each answer | the page asks for it itself
+	maxFollowedBytes = 1 << 20
+)
+
+// follow is a call of the API that a page follows.
+type follow struct {
+	path string
+	at   *url.URL
+	last [sha256.Size]byte // of the answer that the page has
+}
+
+// followed reads the calls that a page asks to follow.
+func followed(paths []string) (out []follow, err error) {
+	if len(paths) > maxFollowed {
+		return nil, fmt.Errorf("found %d calls to follow, expected %d at most", len(paths), maxFollowed)
+	}
+	for _, path := range paths {
+		at, err := url.ParseRequestURI(path)
+		if err != nil || at.Host != "" || at.Path == "/live" {
+			return nil, fmt.Errorf("found also=%.60q, expected the path of a call, such as /recordings", path)
+		}
+		out = append(out, follow{path: path, at: at})
+	}
+	return out, nil
+}
+
+// look makes the call for who listens, and returns a message with its answer, nil when the page has that already.
+func (f *follow) look(calls http.Handler, r *http.Request) []byte {
+	// The router begins anew: it takes a request that has a route already for one of a part of itself.
+	inner := r.Clone(context.WithValue(r.Context(), chi.RouteCtxKey, (*chi.Context)(nil)))
+	inner.Method, inner.URL, inner.RequestURI, inner.Body = http.MethodGet, f.at, f.path, http.NoBody
+	a := answerBuffer{header: http.Header{}, status: http.StatusOK}
+	calls.ServeHTTP(&a, inner)
+	sum := sha256.Sum256(a.body.Bytes())
+	if sum == f.last || a.long || !json.Valid(a.body.Bytes()) {
+		return nil
+	}
+	f.last = sum
+	return message("also", followedAnswer{Path: f.path, Status: a.status, Body: a.body.Bytes()})
+}
+
+// followedAnswer is what a page is told of a call that it follows.
+type followedAnswer struct {
+	Path   string          `json:"path"`
+	Status int             `json:"status"`
+	Body   json.RawMessage `json:"body"`
+}
+
+// answerBuffer holds an answer.
+type answerBuffer struct {
+	header http.Header
+	status int
+	body   bytes.Buffer
+	long   bool // longer than may be held
+}
+
+// Header implements http.ResponseWriter.
+func (a *answerBuffer) Header() http.Header { return a.header }
+
+// WriteHeader implements http.ResponseWriter.
+func (a *answerBuffer) WriteHeader(status int) { a.status = status }
+
+// Write implements http.ResponseWriter.
+func (a *answerBuffer) Write(b []byte) (int, error) {
+	if a.long = a.long || a.body.Len()+len(b) > maxFollowedBytes; a.long {
+		return 0, errors.New("the answer is too long to be followed")
+	}
+	return a.body.Write(b)
+}
+
 // signedInEach is how often it is looked whether who follows the live updates is signed in yet.
 const signedInEach = time.Second
 
-func (s *Service) live(w http.ResponseWriter, r *http.Request) {
+func (s *Service) live(w http.ResponseWriter, r *http.Request, calls http.Handler) {
+	also, err := followed(r.URL.Query()["also"])
+	if err != nil {
+		refuse(w, http.StatusBadRequest, err.Error(), "")
+		return
+	}
 	c := s.board.listen()
 	if c == nil {
 		refuse(w, http.StatusServiceUnavailable, fmt.Sprintf("%d pages listen already", maxListeners), "Close some of them.")
@@ -135,7 +222,7 @@ func (s *Service) live(w http.ResponseWriter, r *http.Request) {
 	h.Set("Content-Type", "text/event-stream")
 	h.Set("Cache-Control", "no-store")
 	h.Set("X-Accel-Buffering", "no")
-	checked := time.Now()
+	checked, looked := time.Now(), time.Time{}
 	for {
 		select {
 		case <-r.Context().Done():
@@ -146,6 +233,12 @@ func (s *Service) live(w http.ResponseWriter, r *http.Request) {
 			if now := time.Now(); now.Sub(checked) > signedInEach {
 				if checked = now; !s.stillSignedIn(r) {
 					return
+				}
+			}
+			if now := time.Now(); now.Sub(looked) > liveEvery*9/10 {
+				looked, b = now, slices.Clip(b) // b is for all pages
+				for i := range also {
+					b = append(b, also[i].look(calls, r)...)
 				}
 			}
 			_ = rc.SetWriteDeadline(time.Now().Add(10 * time.Second))

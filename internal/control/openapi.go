@@ -67,7 +67,9 @@ func Document() any {
 		at(api.Prefix + rt.path)[strings.ToLower(rt.method)] = op
 	}
 	at(api.Prefix + "/live")["get"] = object{
-		"summary": "Live updates as server-sent events: status (all channels, once a second) and event.", "operationId": "get-live",
+		"summary": "Live updates as server-sent events: status (all channels, once a second), health, event, and also (the answers of calls to follow).", "operationId": "get-live",
+		"parameters": []object{{"name": "also", "in": "query", "description": "The path of a call of this API to follow, such as /recordings; may be repeated.",
+			"schema": object{"type": "array", "items": object{"type": "string"}}}},
 		"responses": object{"200": object{"description": "A stream.",
 			"content": object{"text/event-stream": object{"schema": object{"type": "string"}}}}, "default": failed},
 	}

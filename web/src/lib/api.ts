@@ -1,4 +1,4 @@
-import type { PublicChannel } from "./play.svelte";
+import type { Viewed } from "./play.svelte";
 import type { Problem } from "./types";
 
 /** Refused is an answer of the API that says what was wrong and what to do. */
@@ -27,18 +27,20 @@ export async function call<T>(method: string, path: string, body?: unknown): Pro
   }
   if (res.status === 204) return undefined as T;
   const answer = await res.json().catch(() => ({}));
-  if (!res.ok)
-    throw new Refused(
-      res.status,
-      answer.error ?? `The service answered ${res.status}.`,
-      answer.do,
-      answer.problems,
-    );
+  if (!res.ok) throw refusal(res.status, answer);
   return answer as T;
 }
 
+/** refusal is what an answer that refuses says. */
+export function refusal(
+  status: number,
+  answer: { error?: string; do?: string; problems?: Problem[] },
+): Refused {
+  return new Refused(status, answer.error ?? `The service answered ${status}.`, answer.do, answer.problems);
+}
+
 /** askPublic tells what a viewer's page may know of a channel. */
-export async function askPublic(slug: string): Promise<PublicChannel> {
+export async function askPublic(slug: string): Promise<Viewed> {
   const res = await fetch(`/api/v1/public/${slug}`);
   if (res.status === 404) return { title: "", state: "missing" };
   if (!res.ok) return { title: "", state: "silent" };

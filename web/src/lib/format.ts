@@ -79,3 +79,9 @@ export function day(at: string, now = Date.now()): string {
   const d = new Date(at);
   return d.toDateString() === new Date(now).toDateString() ? "" : `, ${d.toLocaleDateString()}`;
 }
+
+/** elapsed writes seconds as minutes and seconds, such as 12:05. */
+export const elapsed = (s: number) => `${Math.floor(s / 60)}:${String(Math.floor(s % 60)).padStart(2, "0")}`;
+
+/** share keeps a number between 0 and 1. */
+export const share = (v: number) => Math.max(0, Math.min(1, v));

@@ -1,8 +1,14 @@
 import { arrival } from "./input";
-import { call } from "./api";
+import { call, refusal } from "./api";
 import type { Event, History, ServiceProblem, Status } from "./types";
 
 const keptEvents = 200;
+
+/** What a call of the API answers, for who follows it. */
+interface Follower {
+  take: (body: unknown) => void;
+  fail: (error: unknown) => void;
+}
 
 /** Live is what the service tells of itself without being asked again. */
 class Live {
@@ -15,31 +21,51 @@ class Live {
   heard = $state(0); // when the newest update came
   history = $state<Record<string, History>>({}); // of channels that a page shows
   #source?: EventSource;
+  #refused = () => {};
   #lost: Record<string, number> = {};
   #wanted = new Set<string>();
+  #followers = new Map<string, Set<Follower>>();
   #clock?: ReturnType<typeof setInterval>;
   #again?: ReturnType<typeof setTimeout>;
+  #reopen?: ReturnType<typeof setTimeout>;
 
   /** start listens; refused is called when the service answers with anything but updates. */
   start(past: Event[], refused: () => void) {
     this.#close();
     this.events = past;
-    const source = new EventSource("/api/v1/live");
-    this.#source = source;
+    this.#refused = refused;
+    this.#open();
     // A browser keeps a page that was left for a while, with its connections, of which it has six
     // for a server. A page that is come back to begins anew.
-    addEventListener("pagehide", () => source.close(), { once: true });
+    addEventListener("pagehide", () => this.#source?.close(), { once: true });
     addEventListener("pageshow", (e) => e.persisted && location.reload());
+    this.#clock = setInterval(() => {
+      this.now = Date.now();
+      if (this.heard && this.now - this.heard > 5000) this.connected = false;
+    }, 1000);
+  }
+
+  #open() {
+    const also = [...this.#followers.keys()].map((p) => `also=${encodeURIComponent(p)}`).join("&");
+    const source = new EventSource(also ? `/api/v1/live?${also}` : "/api/v1/live");
+    const before = this.#source;
+    this.#source = source;
+    before?.close();
     source.onopen = () => (this.connected = true);
     source.onerror = () => {
+      if (source !== this.#source) return;
       this.connected = false;
       // After an answer that is no stream, such as 401, a browser does not try again.
-      if (source.readyState === EventSource.CLOSED && source === this.#source) {
-        this.#again = setTimeout(refused, 2000);
-      }
+      if (source.readyState === EventSource.CLOSED) this.#again = setTimeout(this.#refused, 2000);
     };
     source.addEventListener("status", (e) => this.#take(JSON.parse((e as MessageEvent).data)));
     source.addEventListener("health", (e) => (this.health = JSON.parse((e as MessageEvent).data)));
+    source.addEventListener("also", (e) => {
+      const { path, status, body } = JSON.parse((e as MessageEvent).data);
+      for (const f of this.#followers.get(path) ?? [])
+        if (status < 400) f.take(body);
+        else f.fail(refusal(status, body));
+    });
     source.addEventListener("event", (e) => {
       const next = JSON.parse((e as MessageEvent).data) as Event;
       const others = this.events.filter((o) => o.id !== next.id);
@@ -50,10 +76,32 @@ class Live {
           : [next, ...others]
       ).slice(0, keptEvents);
     });
-    this.#clock = setInterval(() => {
-      this.now = Date.now();
-      if (this.heard && this.now - this.heard > 5000) this.connected = false;
-    }, 1000);
+  }
+
+  /** follow tells what a call of the API answers, now and whenever that changes, until the function that
+   * it returns is called. */
+  follow(path: string, f: Follower): () => void {
+    // Nothing that is drawn depends on who follows.
+    // eslint-disable-next-line svelte/prefer-svelte-reactivity
+    const all = this.#followers.get(path) ?? new Set<Follower>();
+    all.add(f);
+    this.#followers.set(path, all);
+    call<unknown>("GET", path).then(
+      (body) => all.has(f) && f.take(body),
+      (e) => all.has(f) && f.fail(e),
+    );
+    this.#changed();
+    return () => {
+      all.delete(f);
+      if (!all.size) this.#followers.delete(path);
+      this.#changed();
+    };
+  }
+
+  /** A page that comes in the place of another leaves and joins at once: the service is told of both together. */
+  #changed() {
+    clearTimeout(this.#reopen);
+    if (this.#source) this.#reopen = setTimeout(() => this.#source && this.#open(), 50);
   }
 
   #take(list: Status[]) {
@@ -105,6 +153,7 @@ class Live {
   #close() {
     clearInterval(this.#clock);
     clearTimeout(this.#again);
+    clearTimeout(this.#reopen);
     this.#source?.close();
     this.#source = undefined;
   }
@@ -124,3 +173,29 @@ class Live {
 }
 
 export const live = new Live();
+
+/** Followed is what one call of the API answers, for as long as the component that made it is shown. */
+export class Followed<T> {
+  value = $state.raw<T | undefined>();
+  error = $state<unknown>();
+  readonly #path: () => string;
+
+  constructor(path: () => string) {
+    this.#path = path;
+    $effect(() => live.follow(path(), { take: (b) => this.#take(b as T), fail: (e) => (this.error = e) }));
+  }
+
+  #take(value: T) {
+    this.value = value;
+    this.error = undefined;
+  }
+
+  /** refresh asks at once, after something was changed here. */
+  async refresh() {
+    try {
+      this.#take(await call<T>("GET", this.#path()));
+    } catch (e) {
+      this.error = e;
+    }
+  }
+}

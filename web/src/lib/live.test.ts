@@ -109,3 +109,30 @@ it("closes its line when the page is left, so that the browser can use it", () =
   page.dispatchEvent(new Event("pagehide"));
   expect(Source.last.closed).toBe(true);
 });
+
+it("follows calls over the same line, in one go for a page, and asks at once", async () => {
+  vi.useFakeTimers();
+  vi.stubGlobal("fetch", async (url: string) => ({ ok: true, status: 200, json: async () => [url] }));
+  live.start([], () => {});
+  const first = Source.last;
+  const told: unknown[] = [];
+  const failed: unknown[] = [];
+  const f = { take: (b: unknown) => told.push(b), fail: (e: unknown) => failed.push(e) };
+  const leave = live.follow("/items", f);
+  const leaveOther = live.follow("/hooks", { take: () => {}, fail: () => {} });
+  await vi.advanceTimersByTimeAsync(100);
+  expect(told).toEqual([["/api/v1/items"]]);
+  expect(first.closed).toBe(true);
+  expect(Source.last.url).toBe("/api/v1/live?also=%2Fitems&also=%2Fhooks");
+  Source.last.say("also", { path: "/items", status: 200, body: ["a", "b"] });
+  expect(told[1]).toEqual(["a", "b"]);
+  Source.last.say("also", { path: "/items", status: 503, body: { error: "busy" } });
+  expect(String(failed[0])).toContain("busy");
+  leaveOther();
+  await vi.advanceTimersByTimeAsync(100);
+  expect(Source.last.url).toBe("/api/v1/live?also=%2Fitems");
+  leave();
+  Source.last.say("also", { path: "/items", status: 200, body: [] });
+  expect(told).toHaveLength(2);
+  vi.useRealTimers();
+});

@@ -1,19 +1,12 @@
 import { clock, isoTime } from "./format";
-import { type Engine, type Quality, type Sound, start } from "./engine";
+import { start } from "./engine";
 import { type CameraClock, cameraClock, Meter, type Spread } from "./measure";
+import type { Engine, Quality, Sound } from "./playing";
+import type { Public } from "./types";
 import type { Choice, Way } from "./ways";
 
-/** What a viewer's page may know of a channel. */
-export interface PublicChannel {
-  title: string;
-  state: string;
-  extras?: Record<string, string>;
-  rungs?: string[]; // that can be chosen now
-  ended?: string; // when the last sender left, while there is none
-  starts?: string; // when it is likely to begin, in words
-  oldest?: string; // how far back one may go
-  markers?: { id: string; at: string; text: string }[]; // of that time, the oldest first
-}
+/** What a viewer's page knows of what it plays: a channel, or why there is none, or a file. */
+export type Viewed = Omit<Public, "state"> & { state: Public["state"] | "missing" | "silent" | "file" };
 
 const words: Record<string, string> = {
   waiting: "Nobody is sending to this channel. It begins by itself when the sender does.",
@@ -83,7 +76,7 @@ export class Playback {
   #back = true; // a sender is there
 
   /** ask says how the channel is. */
-  constructor(private readonly ask: () => Promise<PublicChannel>) {}
+  constructor(private readonly ask: () => Promise<Viewed>) {}
 
   /** seeks reports whether there is a past to go back to. */
   get seeks() {
@@ -224,7 +217,7 @@ export class Playback {
   async #explain(details: string) {
     this.#engine?.close();
     this.#engine = undefined;
-    const c = await this.ask().catch((): PublicChannel => ({ title: "", state: "silent" }));
+    const c = await this.ask().catch((): Viewed => ({ title: "", state: "silent" }));
     if (this.#closed) return;
     if (this.from) {
       this.message = `Nothing can be played from ${clock(isoTime(this.from))} on. Back to live …`;

@@ -1,4 +1,4 @@
-import type { Engine, Listener } from "./engine";
+import type { Engine, Listener } from "./playing";
 
 /** Kinds of binary messages, and where their media begins (docs/low-delay.md). */
 const kindHeader = 1;

@@ -1,4 +1,4 @@
-import type { Engine, Listener } from "./engine";
+import type { Engine, Listener } from "./playing";
 
 /** What the service tells of a session. */
 interface Session {

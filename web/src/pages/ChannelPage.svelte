@@ -2,6 +2,7 @@
   import Operate from "../parts/Operate.svelte";
   import { call } from "../lib/api";
   import { ago, bitrate, clock, frames, level, megabytes, percent } from "../lib/format";
+  import { tabs as arrows } from "../lib/tabs";
   import { live } from "../lib/live.svelte";
   import { track, tracks } from "../lib/words";
   import type { Channel } from "../lib/types";
@@ -139,12 +140,14 @@
           role="tablist"
           class="border-base-300 flex gap-1 overflow-x-auto border-b px-2 pt-2"
           aria-label="Channel"
+          {@attach arrows}
         >
           {#each tabs as [key, text] (key)}
             <a
               role="tab"
               href="#/channels/{slug}/{key}"
               aria-selected={shown === key}
+              tabindex={shown === key ? 0 : -1}
               class={[
                 "rounded-t-field border-b-2 px-3 py-1.5 text-sm",
                 shown === key ? "border-primary font-medium" : "hover:bg-base-200 border-transparent",

@@ -4,44 +4,38 @@
   import "../player/index";
   import { call } from "../lib/api";
   import { bitrate, bytes, span } from "../lib/format";
+  import { Followed } from "../lib/live.svelte";
   import type { Coding, Entry } from "../lib/types";
   import { Uploads } from "../lib/upload.svelte";
   import CopyField from "../parts/CopyField.svelte";
   import Trouble from "../parts/Trouble.svelte";
   let { chosen }: { chosen: string } = $props();
-  let list = $state<Entry[] | undefined>();
-  let error = $state<unknown>();
+  const followed = new Followed<Entry[]>(() => "/items");
+  const list = $derived(followed.value);
+  let failed = $state<unknown>(); // of what was done here
+  const error = $derived(failed ?? followed.error);
   let filter = $state("");
   let busy = $state(false);
   let over = $state(false); // files are held above the page
   let picker = $state<HTMLInputElement>();
   const uploads = new Uploads();
-  const load = () =>
-    call<Entry[]>("GET", "/items").then(
-      (l) => ((list = l), (error = undefined)),
-      (e) => (error = e),
-    );
-  $effect(() => {
-    void load();
-    const t = setInterval(load, 2000);
-    return () => clearInterval(t);
-  });
   const shown = $derived((list ?? []).filter((e) => e.file.toLowerCase().includes(filter.toLowerCase())));
   const entry = $derived((list ?? []).find((e) => e.name === chosen));
   const codable = $derived(!!entry && entry.tracks.some((t) => t.codable));
 
   async function act(method: string, path: string, body?: unknown) {
     busy = true;
+    failed = undefined;
     try {
       await call(method, `/items/${entry?.name}${path}`, body);
-      await load();
+      await followed.refresh();
     } catch (e) {
-      error = e;
+      failed = e;
     }
     busy = false;
   }
   function send(files: FileList | null | undefined) {
-    if (files?.length) void uploads.add(files, () => setTimeout(load, 2500));
+    if (files?.length) void uploads.add(files, () => setTimeout(() => void followed.refresh(), 2500));
   }
   function drop(e: DragEvent) {
     e.preventDefault();

@@ -47,6 +47,7 @@
 <form class="panel mx-auto max-w-xl p-5" onsubmit={submit}>
   <h1 class="mb-4 text-lg font-semibold">New channel</h1>
   <label class="label-quiet mb-1 block" for="title">Title</label>
+  <!-- The page was opened to type this, and has nothing before it to read. -->
   <!-- svelte-ignore a11y_autofocus -->
   <input
     id="title"

@@ -33,6 +33,7 @@
     <label class="label-quiet mb-1 block" for="user">User</label>
     <input id="user" class="input mb-3 w-full" autocomplete="username" bind:value={user} required />
     <label class="label-quiet mb-1 block" for="password">Password</label>
+    <!-- The page is for nothing else. -->
     <!-- svelte-ignore a11y_autofocus -->
     <input
       id="password"

@@ -1,7 +1,7 @@
 <script lang="ts">
   import "../player/index";
   import OnAir from "../parts/OnAir.svelte";
-  import type { Playback, PublicChannel } from "../lib/play.svelte";
+  import type { Playback, Viewed } from "../lib/play.svelte";
 
   const [, mode, slug = ""] = location.pathname.split("/");
   const embedded = mode === "embed";
@@ -10,7 +10,7 @@
   let title = $state(slug ? decodeURIComponent(slug) : (query.get("item") ?? "On air"));
   let known = $state("");
 
-  function hear(e: CustomEvent<PublicChannel>) {
+  function hear(e: CustomEvent<Viewed>) {
     if (e.detail.title) document.title = title = e.detail.title;
     known = e.detail.state;
   }

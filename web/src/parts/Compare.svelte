@@ -169,6 +169,7 @@
       </div>
       <button class="btn btn-xs" onclick={still} disabled={!comparison?.pairs}>Save still</button>
     </div>
+    <!-- The pictures take keys, as a player does; the checker does not count an application among what one can go to. -->
     <!-- svelte-ignore a11y_no_noninteractive_tabindex, a11y_no_noninteractive_element_interactions -->
     <div
       class={["rounded-box relative bg-black", actual ? "max-h-[70vh] overflow-auto" : "overflow-hidden"]}

@@ -2,7 +2,7 @@
   // Programs that are told what happens, and what they were told.
   import { call } from "../lib/api";
   import { ago } from "../lib/format";
-  import { live } from "../lib/live.svelte";
+  import { Followed, live } from "../lib/live.svelte";
   import type { Deliveries, Delivery, Hook } from "../lib/types";
   import CopyField from "./CopyField.svelte";
   import Trouble from "./Trouble.svelte";
@@ -18,9 +18,12 @@
     ["admission", "a sender asks to be let in"],
   ] as const;
 
-  let hooks = $state<Hook[] | undefined>();
-  let told = $state<Deliveries | undefined>();
-  let error = $state<unknown>();
+  const followed = new Followed<Hook[]>(() => "/hooks");
+  const deliveries = new Followed<Deliveries>(() => "/hooks/deliveries");
+  const hooks = $derived(followed.value);
+  const told = $derived(deliveries.value);
+  let failed = $state<unknown>(); // of what was done here
+  const error = $derived(failed ?? followed.error ?? deliveries.error);
   let made = $state<Hook | undefined>();
   let where = $state("");
   let channel = $state("");
@@ -29,31 +32,15 @@
   let trying = $state(0);
   let outcome = $state<Delivery | undefined>();
 
-  async function load() {
-    try {
-      [hooks, told] = await Promise.all([
-        call<Hook[]>("GET", "/hooks"),
-        call<Deliveries>("GET", "/hooks/deliveries"),
-      ]);
-    } catch (e) {
-      error = e;
-    }
-  }
-  $effect(() => {
-    void load();
-    const again = setInterval(load, 5000);
-    return () => clearInterval(again);
-  });
-
   async function act(what: () => Promise<unknown>) {
-    error = undefined;
+    failed = undefined;
     try {
       await what();
     } catch (e) {
-      error = e;
+      failed = e;
     }
     trying = 0;
-    await load();
+    await Promise.all([followed.refresh(), deliveries.refresh()]);
   }
   function add(e: SubmitEvent) {
     e.preventDefault();

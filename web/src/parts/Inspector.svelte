@@ -15,6 +15,7 @@
         ]
       : [],
   );
+  // The field begins with the first address, and is the user’s from then on.
   // svelte-ignore state_referenced_locally
   let address = $state(a?.hls ?? "");
   let seconds = $state(8);

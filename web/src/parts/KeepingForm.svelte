@@ -4,6 +4,7 @@
   import type { Channel } from "../lib/types";
   import Trouble from "./Trouble.svelte";
   let { channel, changed }: { channel: Channel; changed: () => void } = $props();
+  // The form is filled once: what is typed must not be replaced by an update.
   // svelte-ignore state_referenced_locally
   const k = $state({ ...$state.snapshot(channel.settings.keeping) });
   let error = $state<unknown>();

@@ -5,34 +5,26 @@
   import "../player/index";
   import { call } from "../lib/api";
   import { bytes, clock, day, span } from "../lib/format";
-  import { live } from "../lib/live.svelte";
+  import { Followed, live } from "../lib/live.svelte";
   import type { Channel, Recording } from "../lib/types";
   import Trouble from "./Trouble.svelte";
   let { channel }: { channel: Channel } = $props();
   const slug = $derived(channel.settings.slug);
-  let list = $state<Recording[] | undefined>();
-  let error = $state<unknown>();
+  const followed = new Followed<Recording[]>(() => `/recordings?channel=${slug}`);
+  const list = $derived(followed.value);
+  let failed = $state<unknown>(); // of what was done here
+  const error = $derived(failed ?? followed.error);
   let title = $state("");
   let back = $state("");
   let playing = $state(""); // the name of a recording
-  const load = () =>
-    call<Recording[]>("GET", `/recordings?channel=${slug}`).then(
-      (l) => ((list = l), (error = undefined)),
-      (e) => (error = e),
-    );
-  $effect(() => {
-    void load();
-    const t = setInterval(load, 5000);
-    return () => clearInterval(t);
-  });
   async function act(method: string, path: string, body?: object) {
-    error = undefined;
+    failed = undefined;
     try {
       await call(method, path, body);
     } catch (e) {
-      error = e;
+      failed = e;
     }
-    await load();
+    await followed.refresh();
   }
   function begin(e: SubmitEvent) {
     e.preventDefault();

@@ -2,7 +2,7 @@
   // Relays carry the channel onward: what each does, in words and as a curve, and a form for another one.
   import { call } from "../lib/api";
   import { ago, bitrate, megabytes } from "../lib/format";
-  import { live } from "../lib/live.svelte";
+  import { Followed, live } from "../lib/live.svelte";
   import { schemeOf } from "../lib/scheme";
   import { relaySchemes } from "../lib/schemes";
   import type { ChannelRelay, RelayTest, Status } from "../lib/types";
@@ -11,8 +11,10 @@
   import Trouble from "./Trouble.svelte";
 
   let { slug, status }: { slug: string; status: Status } = $props();
-  let relays = $state<ChannelRelay[] | undefined>();
-  let error = $state<unknown>();
+  const followed = new Followed<ChannelRelay[]>(() => `/channels/${slug}/relays`);
+  const relays = $derived(followed.value);
+  let failed = $state<unknown>(); // of what was done here
+  const error = $derived(failed ?? followed.error);
   let opened = $state("");
   let testing = $state("");
   let tests = $state<Record<string, RelayTest>>({});
@@ -27,33 +29,21 @@
   const rungs = $derived(status.rungs.filter((r) => r.on).map((r) => r.name));
   const carries = $derived(schemeOf(relaySchemes, address)?.programmes ?? false);
 
-  async function load() {
-    try {
-      relays = await call<ChannelRelay[]>("GET", `/channels/${slug}/relays`);
-    } catch (e) {
-      error = e;
-    }
-  }
-  $effect(() => {
-    void load();
-    const again = setInterval(load, 1000);
-    return () => clearInterval(again);
-  });
   async function act(what: () => Promise<unknown>) {
-    error = undefined;
+    failed = undefined;
     try {
       await what();
     } catch (e) {
-      error = e;
+      failed = e;
     }
     testing = "";
-    await load();
+    await followed.refresh();
   }
   const path = (r: string) => `/channels/${slug}/relays/${encodeURIComponent(r)}`;
   function add(e: SubmitEvent) {
     e.preventDefault();
     void act(async () => {
-      relays = await call<ChannelRelay[]>("PUT", path(name.trim()), {
+      await call<ChannelRelay[]>("PUT", path(name.trim()), {
         name: name.trim(),
         address: address.trim(),
         ...(secret ? { secret } : {}),

@@ -1,5 +1,6 @@
 <script lang="ts">
   // How senders reach the channel, protocol by protocol, and the keys that let them in.
+  import { tabs } from "../lib/tabs";
   import { toDataURL } from "qrcode";
   import { call } from "../lib/api";
   import { ago } from "../lib/format";
@@ -98,11 +99,12 @@
     {:else if made}<p class="text-sm font-medium">
         Put this into the encoder. The key is shown only now.
       </p>{/if}
-    <div role="tablist" class="flex flex-wrap gap-1" aria-label="Protocol">
+    <div role="tablist" class="flex flex-wrap gap-1" aria-label="Protocol" {@attach tabs}>
       {#each senders as s (s.protocol)}
         <button
           role="tab"
           aria-selected={one?.protocol === s.protocol}
+          tabindex={one?.protocol === s.protocol ? 0 : -1}
           class={["btn btn-xs", one?.protocol === s.protocol ? "btn-primary" : "btn-ghost"]}
           onclick={() => (shown = s.protocol)}>{s.protocol}</button
         >

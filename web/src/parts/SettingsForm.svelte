@@ -4,6 +4,7 @@
   import type { Channel } from "../lib/types";
   import Trouble from "./Trouble.svelte";
   let { channel, changed }: { channel: Channel; changed: () => void } = $props();
+  // The form is filled once: what is typed must not be replaced by an update. So the values at its begin are what is meant.
   // svelte-ignore state_referenced_locally
   const s = $state($state.snapshot(channel.settings));
   // svelte-ignore state_referenced_locally

@@ -1,8 +1,7 @@
 <script lang="ts">
   // What is on the studio's network, each with a small picture, to be picked by name.
-  import { onMount } from "svelte";
-  import { call } from "../lib/api";
   import { bitrate } from "../lib/format";
+  import { live, Followed } from "../lib/live.svelte";
   import type { Source, Studio } from "../lib/types";
   import Trouble from "./Trouble.svelte";
   let {
@@ -11,26 +10,15 @@
     pick,
     verb = "Use",
   }: { taken?: string[]; busy?: boolean; pick: (s: Source) => void; verb?: string } = $props();
-  let studio = $state<Studio>();
-  let error = $state<unknown>();
-  let turn = $state(0);
+  const followed = new Followed<Studio>(() => "/studio");
+  const studio = $derived(followed.value);
+  const error = $derived(followed.error);
+  const turn = $derived(Math.floor(live.now / 9000)); // of the pictures: each is asked for anew
   let blank = $state<Record<string, boolean>>({});
 
-  const lookEach = 3000;
-  async function look() {
-    try {
-      studio = await call<Studio>("GET", "/studio");
-      error = undefined;
-      if (turn % 3 === 0) blank = {};
-      turn++;
-    } catch (e) {
-      error = e;
-    }
-  }
-  onMount(() => {
-    void look();
-    const timer = setInterval(() => document.hidden || void look(), lookEach);
-    return () => clearInterval(timer);
+  $effect(() => {
+    void turn;
+    blank = {};
   });
   const pictured = (s: Source) =>
     !blank[s.id] && s.via === "SAP" && !s.problem && s.tracks.some((t) => t.kind === 1);
@@ -58,7 +46,7 @@
             {#if pictured(s)}
               <img
                 class="h-full w-full object-contain"
-                src="/api/v1/studio/{s.id}/picture?at={Math.floor(turn / 3)}"
+                src="/api/v1/studio/{s.id}/picture?at={turn}"
                 alt="What {s.name} sends"
                 onerror={() => (blank = { ...blank, [s.id]: true })}
               />
