@@ -27,7 +27,7 @@ func (a *app) channelsCreate() *cobra.Command {
 		Example: `  metaplasis channels create start-line --title "Start line"
   metaplasis channels create harbour --segment 4000 --window 5`,
 		RunE: func(c *cobra.Command, args []string) error {
-			s, err := flags.settings(c.Flags())
+			s, err := flags.settings()
 			if err != nil {
 				return err
 			}
@@ -220,7 +220,7 @@ func (a *app) channelsChange() *cobra.Command {
 		Long:    "Change settings. They take effect at the next segment; the sender stays connected and\nviewers keep playing. For the ladder see metaplasis ladders.",
 		Example: "  metaplasis channels change start-line --segment 4000 --part 500\n  metaplasis channels change start-line --ts --selections phones=480p+240p,radio=sound\n  metaplasis channels change start-line --inputs sender,file:standby.flv\n  metaplasis channels change start-line --title \"Start line, day 2\"",
 		RunE: func(c *cobra.Command, args []string) error {
-			change := flags.changed(c.Flags())
+			change := flags.changed()
 			if len(change) == 0 {
 				return usageError{errors.New("nothing to change: give --title, --segment or another setting; see metaplasis channels change --help")}
 			}

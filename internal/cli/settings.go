@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/pflag"
 
@@ -21,17 +22,23 @@ type settingFlags struct{ list []*settingFlag }
 type settingFlag struct {
 	of     reflect.StructField
 	path   []string // the names of what it is in, and its own
+	given  bool     // by its name, or the one that it had before
 	value  any      // that was given, as it is sent
-	normal string   // what it is without, as text
+	normal string   // its default, as text
 }
 
 // register adds the flags of a structure to a command's.
 func (f *settingFlags) register(to *pflag.FlagSet, of any) {
 	f.walk(nil, reflect.ValueOf(of))
 	for _, s := range f.list {
-		flag := to.VarPF(s, s.of.Tag.Get("flag"), "", s.of.Tag.Get("help"))
-		if s.of.Type.Kind() == reflect.Bool {
-			flag.NoOptDefVal = "true"
+		for _, name := range []string{s.of.Tag.Get("flag"), s.of.Tag.Get("was")} {
+			if name == "" {
+				continue
+			}
+			flag := to.VarPF(s, name, "", s.of.Tag.Get("help"))
+			if flag.Hidden = name != s.of.Tag.Get("flag"); s.of.Type.Kind() == reflect.Bool {
+				flag.NoOptDefVal = "true"
+			}
 		}
 	}
 }
@@ -50,6 +57,12 @@ func (f *settingFlags) walk(in []string, v reflect.Value) {
 			case []settings.Selection:
 			default:
 				s.normal = fmt.Sprint(now)
+				if step := durationUnits[field.Tag.Get("unit")]; step > 0 {
+					s.normal = duration(time.Duration(v.Field(i).Int()) * step)
+				}
+				if v.Field(i).IsZero() { // pflag shows no default then
+					s.normal = fmt.Sprint(now)
+				}
 			}
 			f.list = append(f.list, s)
 		case field.Type.Kind() == reflect.Struct && field.Type != reflect.TypeFor[ladder.Ladder]():
@@ -59,10 +72,10 @@ func (f *settingFlags) walk(in []string, v reflect.Value) {
 }
 
 // changed holds the settings that were given, in their groups.
-func (f *settingFlags) changed(given *pflag.FlagSet) map[string]any {
+func (f *settingFlags) changed() map[string]any {
 	out := map[string]any{}
 	for _, s := range f.list {
-		if !given.Changed(s.of.Tag.Get("flag")) {
+		if !s.given {
 			continue
 		}
 		into := out
@@ -80,8 +93,8 @@ func (f *settingFlags) changed(given *pflag.FlagSet) map[string]any {
 }
 
 // over puts what was given over a value of the type that the flags are of.
-func (f *settingFlags) over(given *pflag.FlagSet, to any) error {
-	text, err := json.Marshal(f.changed(given))
+func (f *settingFlags) over(to any) error {
+	text, err := json.Marshal(f.changed())
 	if err != nil {
 		return err
 	}
@@ -89,8 +102,8 @@ func (f *settingFlags) over(given *pflag.FlagSet, to any) error {
 }
 
 // settings holds what was given, and nothing else.
-func (f *settingFlags) settings(given *pflag.FlagSet) (s settings.Settings, err error) {
-	err = f.over(given, &s)
+func (f *settingFlags) settings() (s settings.Settings, err error) {
+	err = f.over(&s)
 	return s, err
 }
 
@@ -104,6 +117,14 @@ func (s *settingFlag) Type() string {
 	case reflect.Slice:
 		return "list"
 	}
+	switch unit := s.of.Tag.Get("unit"); {
+	case durationUnits[unit] > 0:
+		return "duration"
+	case unit == "MB":
+		return "size"
+	case unit != "":
+		return "bitrate"
+	}
 	return "int"
 }
 
@@ -112,6 +133,7 @@ func (s *settingFlag) String() string { return s.normal }
 
 // Set implements pflag.Value.
 func (s *settingFlag) Set(text string) (err error) {
+	s.given = true
 	switch reflect.Zero(s.of.Type).Interface().(type) {
 	case []settings.Input:
 		s.value = readInputs(text)
@@ -128,6 +150,10 @@ func (s *settingFlag) Set(text string) (err error) {
 	case reflect.String:
 		s.value = text
 	default:
+		if unit := s.of.Tag.Get("unit"); unit != "" {
+			s.value, err = readUnit(text, unit)
+			return err
+		}
 		if s.value, err = strconv.ParseInt(text, 10, 64); err != nil {
 			return fmt.Errorf("found %q, expected a whole number", text)
 		}

@@ -20,8 +20,8 @@ import (
 // tag, with a help text for it.
 type Settings struct {
 	Slug      string        `json:"slug"`
-	Title     string        `json:"title" flag:"title" help:"title for people"`
-	Inputs    []Input       `json:"inputs,omitempty" flag:"inputs" help:"ways in which the channel may be fed, the preferred one first, such as sender,sender:backup,file:standby.flv,slate or rtsp://192.0.2.7/stream1"` // none is a sender alone
+	Title     string        `json:"title" flag:"title" help:"title shown to viewers"`
+	Inputs    []Input       `json:"inputs,omitempty" flag:"inputs" help:"inputs in order of preference, such as sender,sender:backup,file:standby.flv,slate or rtsp://192.0.2.7/stream1"` // none is a sender alone
 	Ladder    ladder.Ladder `json:"ladder"`
 	Packaging `json:"packaging"`
 	Outputs   `json:"outputs"`
@@ -34,21 +34,21 @@ type Settings struct {
 
 // Switching is when another live input takes over though something comes of the one on air. 0 is never: it is only told.
 type Switching struct {
-	FrozenSeconds int64 `json:"frozenSeconds,omitempty" flag:"switch-frozen" help:"let another live input take over when the picture has not changed for so many seconds; 0 for never"`
-	BlackSeconds  int64 `json:"blackSeconds,omitempty" flag:"switch-black" help:"let another live input take over when the picture has been black for so many seconds; 0 for never"`
-	LossySeconds  int64 `json:"lossySeconds,omitempty" flag:"switch-lossy" help:"let another live input take over when the line has lost packets again and again for so many seconds; 0 for never"`
-	SilentSeconds int64 `json:"silentSeconds,omitempty" flag:"switch-silent" help:"let another live input take over when the sound has been silent for so many seconds; 0 for never"`
+	FrozenSeconds int64 `json:"frozenSeconds,omitempty" flag:"switch-frozen" unit:"s" help:"switch to another live input when the picture has been frozen this long, such as 10s; 0: never"`
+	BlackSeconds  int64 `json:"blackSeconds,omitempty" flag:"switch-black" unit:"s" help:"switch to another live input when the picture has been black this long, such as 10s; 0: never"`
+	LossySeconds  int64 `json:"lossySeconds,omitempty" flag:"switch-lossy" unit:"s" help:"switch to another live input when packets have been lost repeatedly for this long, such as 10s; 0: never"`
+	SilentSeconds int64 `json:"silentSeconds,omitempty" flag:"switch-silent" unit:"s" help:"switch to another live input when the audio has been silent this long, such as 10s; 0: never"`
 }
 
 // Keeping is what is kept of a channel after it left the window.
 type Keeping struct {
 	// TimeShiftMinutes is how far back viewers may go.
-	TimeShiftMinutes int64 `json:"timeShiftMinutes,omitempty" flag:"time-shift" help:"how far back viewers may go, in minutes; 0 for no further than the playlist"`
-	TimeShiftMB      int64 `json:"timeShiftMB,omitempty" flag:"time-shift-mb" help:"most that the time-shift may take, in millions of bytes: the oldest goes first; 0 for no bound of its own"`
+	TimeShiftMinutes int64 `json:"timeShiftMinutes,omitempty" flag:"time-shift" unit:"min" help:"how far back viewers can seek, such as 2h; 0: no further than the playlist"`
+	TimeShiftMB      int64 `json:"timeShiftMB,omitempty" flag:"time-shift-size" was:"time-shift-mb" unit:"MB" help:"storage limit of the time-shift, such as 4GB; the oldest media is deleted first; 0: no limit of its own"`
 	// Record keeps all that is on air, in recordings of RecordHours each, for RecordDays.
-	Record      bool  `json:"record,omitempty" flag:"record" help:"record all that is on air"`
-	RecordHours int64 `json:"recordHours,omitempty" flag:"record-hours" help:"begin another recording every so many hours; 0 is 24"`
-	RecordDays  int64 `json:"recordDays,omitempty" flag:"record-days" help:"keep recordings that were made by themselves for so many days; 0 for ever"`
+	Record      bool  `json:"record,omitempty" flag:"record" help:"record everything that is on air"`
+	RecordHours int64 `json:"recordHours,omitempty" flag:"record-every" was:"record-hours" unit:"h" help:"start a new recording after this long, such as 6h; 0: 24h"`
+	RecordDays  int64 `json:"recordDays,omitempty" flag:"record-retention" was:"record-days" unit:"d" help:"delete automatic recordings after this long, such as 30d; 0: never"`
 }
 
 // Bounds of what is kept.
@@ -77,46 +77,46 @@ func (s Settings) checkKeeping() (out []ladder.Problem) {
 
 // Packaging is how a channel's media is cut and described.
 type Packaging struct {
-	SegmentMillis int64 `json:"segmentMillis" flag:"segment" help:"segment length in milliseconds"`                                      // nominal
-	PartMillis    int64 `json:"partMillis" flag:"part" help:"part length in milliseconds, 100 to 1000: the smaller, the nearer to live"` // nominal
-	Window        int   `json:"window" flag:"window" help:"segments that a playlist shows"`
+	SegmentMillis int64 `json:"segmentMillis" flag:"segment" unit:"ms" help:"segment duration, such as 2s"`                             // nominal
+	PartMillis    int64 `json:"partMillis" flag:"part" unit:"ms" help:"part duration, 100ms to 1s: the shorter, the lower the latency"` // nominal
+	Window        int   `json:"window" flag:"window" help:"number of segments in a live playlist"`
 	// StartOffsetMillis tells players where to begin, so long before the end; 0 leaves it to them.
-	StartOffsetMillis int64 `json:"startOffsetMillis,omitempty" flag:"start-offset" help:"where players begin, in milliseconds before the end; 0 leaves it to them"`
+	StartOffsetMillis int64 `json:"startOffsetMillis,omitempty" flag:"start-offset" unit:"ms" help:"where players start, counted back from the live edge, such as 6s; 0: the player decides"`
 	// Aligned cuts at even steps of the wall clock and numbers segments by it, so that two origins
 	// with the same source make the same segments. It takes effect with the next feed.
-	Aligned bool `json:"aligned,omitempty" flag:"aligned" help:"cut and number segments by the wall clock, for two origins with one source; from the next feed on"`
+	Aligned bool `json:"aligned,omitempty" flag:"aligned" help:"cut and number segments by the wall clock, for two origins with the same source; from the next feed on"`
 	// PartFiles gives each part an address of its own. Without it parts are byte ranges of their segment:
 	// one object for all protocols in every cache.
-	PartFiles bool `json:"partFiles,omitempty" flag:"part-files" help:"give each part an address of its own instead of a byte range of its segment"`
+	PartFiles bool `json:"partFiles,omitempty" flag:"part-files" help:"give each part its own URL instead of a byte range of its segment"`
 	// Numbered makes the manifest count segments of even length instead of listing their times.
-	Numbered  bool   `json:"numbered,omitempty" flag:"numbered" help:"let the DASH manifest count segments instead of listing their times"`
-	SoundName string `json:"soundName,omitempty" flag:"sound-name" help:"name of the audio, for menus"`            // of the audio, for menus
-	Language  string `json:"language,omitempty" flag:"language" help:"language of sound and captions, such as en"` // RFC 5646
+	Numbered  bool   `json:"numbered,omitempty" flag:"dash-numbers" was:"numbered" help:"use segment numbers ($Number$) in the DASH manifest instead of a timeline"`
+	SoundName string `json:"soundName,omitempty" flag:"audio-name" was:"sound-name" help:"name of the audio in player menus"` // of the audio, for menus
+	Language  string `json:"language,omitempty" flag:"language" help:"language of audio and captions, such as en"`            // RFC 5646
 	// Unpackaged makes nothing of the feed: it is only handed on as it came.
-	Unpackaged bool `json:"unpackaged,omitempty" flag:"unpackaged" help:"make nothing of the feed, only hand it on to receivers"`
+	Unpackaged bool `json:"unpackaged,omitempty" flag:"relay-only" was:"unpackaged" help:"do not package the feed, only pass it on to receivers and relays"`
 	// CoverEvery puts the cover picture into each so-many-th segment; 0 is 5.
-	CoverEvery int `json:"coverEvery,omitempty" flag:"cover-every" help:"put the cover picture into each so-many-th segment"`
+	CoverEvery int `json:"coverEvery,omitempty" flag:"cover-every" help:"insert the cover picture every N segments"`
 }
 
 // Outputs is what a channel offers beside its usual addresses.
 type Outputs struct {
 	// TS offers segments in MPEG-2 transport streams too, and sound in packed audio.
-	TS         bool        `json:"ts,omitempty" flag:"ts" help:"offer transport streams and packed audio too, for old receivers"`
-	Selections []Selection `json:"selections,omitempty" flag:"selections" help:"named selections of rungs with addresses of their own, such as phones=360p+240p,radio=sound"`
+	TS         bool        `json:"ts,omitempty" flag:"transport-streams" was:"ts" help:"also offer MPEG transport streams and packed audio, for legacy receivers"`
+	Selections []Selection `json:"selections,omitempty" flag:"selections" help:"named selections of rungs with their own URLs, such as phones=360p+240p,radio=sound"`
 }
 
 // Access is who may use a channel.
 type Access struct {
 	// Closed ends the playlists for good, until it is taken back.
-	Closed bool `json:"closed,omitempty" flag:"closed" help:"end the playlists for good and admit no sender, until it is set back"`
+	Closed bool `json:"closed,omitempty" flag:"end-stream" was:"closed" help:"end the playlists and refuse senders until this is turned off again"`
 	// Passphrase encrypts what senders send over SRT; without one it need not be encrypted. It is never shown.
-	Passphrase string `json:"passphrase,omitempty" flag:"passphrase" help:"passphrase of senders over SRT, 10 to 79 characters; empty for none"`
+	Passphrase string `json:"passphrase,omitempty" flag:"srt-passphrase" was:"passphrase" help:"passphrase for SRT senders, 10 to 79 characters; empty: none"`
 	// Receivers may fetch the sender's transport stream over SRT as it came, with a key.
-	Receivers bool `json:"receivers,omitempty" flag:"receivers" help:"let receivers fetch the sender's transport stream over SRT as it came, with a key"`
+	Receivers bool `json:"receivers,omitempty" flag:"srt-receivers" was:"receivers" help:"let receivers with a key pull the sender's original transport stream over SRT"`
 	// Listed shows the channel in the public list while it is on air.
 	Listed bool `json:"listed,omitempty" flag:"listed" help:"show the channel in the public list while it is on air"`
 	// SenderNetworks are those from which senders are let in; none is everywhere.
-	SenderNetworks string `json:"senderNetworks,omitempty" flag:"sender-networks" help:"networks from which senders are let in, such as 192.0.2.0/24,2001:db8::/32; empty for everywhere"`
+	SenderNetworks string `json:"senderNetworks,omitempty" flag:"sender-networks" help:"networks from which senders are accepted, such as 192.0.2.0/24,2001:db8::/32; empty: all"`
 }
 
 // Selection is a choice of rungs with addresses of its own.

@@ -13,40 +13,40 @@ import (
 type Rung struct {
 	Name   string `json:"name"`                                                                            // part of the rendition's address
 	On     bool   `json:"on" flag:"on" help:"make this rendition"`                                         // false: kept in the ladder, not made
-	Source bool   `json:"source,omitempty" flag:"source" help:"pass the source's video through untouched"` //
+	Source bool   `json:"source,omitempty" flag:"source" help:"pass the source's video through unchanged"` //
 	// Ready takes the sender's own picture of this size where it sends one beside the main one, as a ready-made rung.
-	Ready   bool  `json:"ready,omitempty" flag:"ready" help:"take the sender's own picture of this size while it sends one, and code it while it does not"`
-	Width   int   `json:"width,omitempty" flag:"width" help:"width in pixels; 0 follows from the height"`                // luma samples
-	Height  int   `json:"height,omitempty" flag:"height" help:"height in pixels; 0 follows from the width"`              // luma samples
-	Bitrate int64 `json:"bitrate,omitempty" flag:"bitrate" help:"bits a second"`                                         //
-	Peak    int64 `json:"peak,omitempty" flag:"peak" help:"highest bits a second; 0 is 1.2 times the bitrate"`           //
-	Buffer  int   `json:"buffer,omitempty" flag:"buffer" help:"decoder buffer in milliseconds of the peak; 0 is 1000"`   //
-	Effort  int   `json:"effort,omitempty" flag:"effort" help:"1 (least processor time) to 9 (best picture); 0 is 2"`    //
-	Quality int   `json:"quality,omitempty" flag:"quality" help:"constant quality, 1 to 100, with the bitrate as a cap"` // 0 keeps to the bitrate
+	Ready   bool  `json:"ready,omitempty" flag:"sender-layer" was:"ready" help:"use the sender's own layer of this size while it sends one, and encode this rung while it does not"`
+	Width   int   `json:"width,omitempty" flag:"width" help:"width in pixels; 0: from the height"`                                        // luma samples
+	Height  int   `json:"height,omitempty" flag:"height" help:"height in pixels; 0: from the width"`                                      // luma samples
+	Bitrate int64 `json:"bitrate,omitempty" flag:"bitrate" unit:"bit/s" help:"average bitrate, such as 2.5M"`                             //
+	Peak    int64 `json:"peak,omitempty" flag:"peak" unit:"bit/s" help:"peak bitrate, such as 3M; 0: 1.2 times the average"`              //
+	Buffer  int   `json:"buffer,omitempty" flag:"buffer" unit:"ms" help:"decoder buffer at the peak bitrate, such as 1s; 0: 1s"`          //
+	Effort  int   `json:"effort,omitempty" flag:"effort" help:"1 (least CPU) to 9 (best quality); 0: 2"`                                  //
+	Quality int   `json:"quality,omitempty" flag:"quality" help:"constant quality, 1 to 100, capped by the bitrate; 0: constant bitrate"` // 0 keeps to the bitrate
 	// Codec of the pictures, one that the workers encode; "" is the usual one, which every player reads.
-	Codec   media.Codec `json:"codec,omitempty" flag:"codec" help:"codec of the pictures; none is the one that every player reads"`
-	Profile string      `json:"profile,omitempty" flag:"profile" help:"profile of the codec, such as main; none is its best"`
-	Level   string      `json:"level,omitempty" flag:"level" help:"level of the codec, such as 4.1; none is the lowest that fits"`
+	Codec   media.Codec `json:"codec,omitempty" flag:"codec" help:"video codec; default: the one that every player supports"`
+	Profile string      `json:"profile,omitempty" flag:"profile" help:"profile of the codec, such as main; default: the highest"`
+	Level   string      `json:"level,omitempty" flag:"level" help:"level of the codec, such as 4.1; default: the lowest that fits"`
 	// BFrames are pictures that refer to later ones, so many between two others: they save bits and cost delay. 0 is as
 	// the effort says, -1 is none.
-	BFrames int     `json:"bFrames,omitempty" flag:"b-frames" help:"pictures that refer to later ones, 1 to 4 in a row: they save bits and cost delay; 0 is as the effort says, -1 none"`
-	Content Content `json:"content,omitempty" flag:"content" help:"kind of pictures: camera, screen or drawn; none is camera"`
+	BFrames int     `json:"bFrames,omitempty" flag:"b-frames" help:"consecutive B-frames, 1 to 4: they save bits and add delay; 0: by effort, -1: none"`
+	Content Content `json:"content,omitempty" flag:"content" help:"type of content: camera, screen or drawn; default: camera"`
 	// FrameRate is "" for the source's, "half" for every second picture, or pictures a second, such as 25, 29.97 or
 	// 30000/1001: then they stand at even times. It is never more than the source's.
-	FrameRate string  `json:"frameRate,omitempty" flag:"frame-rate" help:"half takes every second picture, a number such as 25 or 29.97 so many a second; none is the source's rate"`
+	FrameRate string  `json:"frameRate,omitempty" flag:"frame-rate" help:"frame rate, such as 25 or 29.97, or half for every other frame; default: that of the source"`
 	Picture   Picture `json:"picture,omitzero"`
 	// AudioBitrate asks for sound that is coded anew, at bits a second; 0 passes the source's audio through.
-	AudioBitrate  int64       `json:"audioBitrate,omitempty" flag:"audio" help:"code the sound anew at bits a second; 0 passes the source through"`
-	AudioCodec    media.Codec `json:"audioCodec,omitempty" flag:"audio-codec" help:"codec of that sound; none is the usual one"`
-	AudioChannels int         `json:"audioChannels,omitempty" flag:"audio-channels" help:"1 mixes that sound down to mono, 2 makes it stereo; 0 is as many as the source has"`
+	AudioBitrate  int64       `json:"audioBitrate,omitempty" flag:"audio-bitrate" was:"audio" unit:"bit/s" help:"re-encode the audio at this bitrate, such as 96k; 0: pass it through"`
+	AudioCodec    media.Codec `json:"audioCodec,omitempty" flag:"audio-codec" help:"codec of re-encoded audio; default: the usual one"`
+	AudioChannels int         `json:"audioChannels,omitempty" flag:"audio-channels" help:"1: mix down to mono, 2: stereo; 0: as the source"`
 	// AudioTrack is the track of the source's sound that the rung has, from 1; 0 is the main one.
-	AudioTrack int `json:"audioTrack,omitempty" flag:"audio-track" help:"which of the source's tracks of sound it has, from 1; 0 is the main one"`
+	AudioTrack int `json:"audioTrack,omitempty" flag:"audio-track" help:"audio track of the source, from 1; 0: the main one"`
 	// AudioLanguage is what is told of the language of sound that is coded, instead of what the sender says (RFC 5646).
-	AudioLanguage string `json:"audioLanguage,omitempty" flag:"audio-language" help:"language of that sound, such as en; none is what the sender says"`
-	AudioRate     int    `json:"audioRate,omitempty" flag:"audio-rate" help:"samples a second of that sound; 0 is the source's"`
+	AudioLanguage string `json:"audioLanguage,omitempty" flag:"audio-language" help:"language of the audio, such as en; default: as the sender signals it"`
+	AudioRate     int    `json:"audioRate,omitempty" flag:"audio-rate" help:"sample rate of re-encoded audio in Hz; 0: that of the source"`
 	// Loudness is what that sound is brought to, in LUFS (EBU R 128), such as -23; 0 leaves it as it is. Its true peaks
 	// are limited to -1 dB.
-	Loudness int `json:"loudness,omitempty" flag:"loudness" help:"bring that sound to a loudness in LUFS, such as -23, its true peaks below -1 dB; 0 leaves it as it is"`
+	Loudness int `json:"loudness,omitempty" flag:"loudness" help:"normalize the audio to this loudness in LUFS, such as -23, with true peaks below -1 dB; 0: leave it"`
 }
 
 // Content is what kind of pictures an encoder is tuned for.

@@ -8,21 +8,21 @@ import (
 // Picture is what is done to a rung's pictures, in this order: cropped, turned, scaled, padded, and drawn upon.
 type Picture struct {
 	Crop   Crop   `json:"crop,omitzero"`
-	Rotate int    `json:"rotate,omitempty" flag:"rotate" help:"turn the pictures clockwise by 90, 180 or 270 degrees"`
-	Filter Filter `json:"filter,omitempty" flag:"filter" help:"filter for scaling: nearest, bilinear or box; none halves while it can and interpolates the rest"`
+	Rotate int    `json:"rotate,omitempty" flag:"rotate" help:"rotate clockwise by 90, 180 or 270 degrees"`
+	Filter Filter `json:"filter,omitempty" flag:"filter" help:"scaling filter: nearest, bilinear or box; default: halve as often as possible, then interpolate"`
 	// Pad keeps the source's shape within the rung's width and height, with black bars.
-	Pad   bool  `json:"pad,omitempty" flag:"pad" help:"keep the source's shape within width and height, with black bars"`
+	Pad   bool  `json:"pad,omitempty" flag:"pad" help:"keep the source's aspect ratio within width and height, with black bars"`
 	Logo  Logo  `json:"logo,omitzero"`
-	Label bool  `json:"label,omitempty" flag:"label" help:"draw the rung's name into its pictures, so that a switch can be seen"`
-	Clock Clock `json:"clock,omitempty" flag:"clock" help:"draw the time of day and the picture's number into the pictures: top or bottom"`
+	Label bool  `json:"label,omitempty" flag:"burn-in-name" was:"label" help:"burn the rung's name into the picture, so that a switch is visible"`
+	Clock Clock `json:"clock,omitempty" flag:"burn-in-clock" was:"clock" help:"burn the time of day and the frame number into the picture: top or bottom"`
 }
 
 // Crop is what is cut off, in luma samples of the source.
 type Crop struct {
-	Left   int `json:"left,omitempty" flag:"crop-left" help:"samples cut off on the left of the source's pictures"`
-	Top    int `json:"top,omitempty" flag:"crop-top" help:"lines cut off on the top"`
-	Right  int `json:"right,omitempty" flag:"crop-right" help:"samples cut off on the right"`
-	Bottom int `json:"bottom,omitempty" flag:"crop-bottom" help:"lines cut off on the bottom"`
+	Left   int `json:"left,omitempty" flag:"crop-left" help:"pixels to crop on the left of the source"`
+	Top    int `json:"top,omitempty" flag:"crop-top" help:"lines to crop at the top"`
+	Right  int `json:"right,omitempty" flag:"crop-right" help:"pixels to crop on the right"`
+	Bottom int `json:"bottom,omitempty" flag:"crop-bottom" help:"lines to crop at the bottom"`
 }
 
 // Filter is how pictures are scaled.
@@ -38,10 +38,10 @@ const (
 
 // Logo is an image upon the pictures.
 type Logo struct {
-	Image   string `json:"image,omitempty" flag:"logo" help:"name of an image to lay upon the pictures; see images"`
-	Place   Place  `json:"place,omitempty" flag:"logo-place" help:"where it lies: top-left, top-right, bottom-left, bottom-right or centre; none is top-right"`
-	Opacity int    `json:"opacity,omitempty" flag:"logo-opacity" help:"how much it covers, in percent; 0 is 100"`
-	Width   int    `json:"width,omitempty" flag:"logo-width" help:"how wide it is, in percent of the picture; 0 is 10"`
+	Image   string `json:"image,omitempty" flag:"logo" help:"name of an image to overlay; see images"`
+	Place   Place  `json:"place,omitempty" flag:"logo-place" help:"position of the logo: top-left, top-right, bottom-left, bottom-right or centre; default: top-right"`
+	Opacity int    `json:"opacity,omitempty" flag:"logo-opacity" help:"opacity of the logo in percent; 0: 100"`
+	Width   int    `json:"width,omitempty" flag:"logo-width" help:"width of the logo in percent of the picture; 0: 10"`
 }
 
 // Place is where something lies on a picture.
