@@ -1,5 +1,5 @@
 // Package demo holds the loops of the Kestrel Bay Regatta, a made-up sailing event. They are
-// drawn and encoded by demo/generate; run `go generate ./demo` to make them anew.
+// drawn and encoded by demo/generate; run `go generate ./demo` to make them again.
 package demo
 
 import _ "embed"
@@ -29,7 +29,7 @@ var marks []byte
 //go:embed committee.flv
 var committee []byte
 
-// Others are recordings in other codecs, and with several tracks of sound: VP9 and AV1 with Opus, and
+// Others are recordings in other codecs, and with several audio tracks: VP9 and AV1 with Opus, and
 // H.264 with AAC in two languages and Opus in a third.
 var Others = []Loop{
 	{Name: "harbour", Title: "Harbour", Frames: 240, FLV: harbour},

@@ -98,7 +98,7 @@ func (s *service) playsInOrder(p *page, loop *demo.Loop, ways ...string) {
 	}
 }
 
-// TestSeveralSounds sends H.264 with three tracks of sound, and switches between them in the player.
+// TestSeveralSounds sends H.264 with three audio tracks, and switches between them in the player.
 func TestSeveralSounds(t *testing.T) {
 	t.Parallel()
 	s := start(t)
@@ -256,7 +256,7 @@ func TestHEVCAndAC3PassThrough(t *testing.T) {
 	}
 }
 
-// TestLadderOfTwoCodecs codes one feed as H.264 and as VP9: variants of a codec stand together, an
+// TestLadderOfTwoCodecs encodes one feed as H.264 and as VP9: variants of a codec stand together, an
 // adaptation set is of one codec, keyframes of all stand at the same times, and both play.
 func TestLadderOfTwoCodecs(t *testing.T) {
 	t.Parallel()

@@ -38,7 +38,7 @@ const collector = `(() => {
 		const ranges = [...Array(video.buffered.length).keys()].map(i => video.buffered.start(i).toFixed(2) + "-" + video.buffered.end(i).toFixed(2));
 		window.waits_.push("at " + video.currentTime.toFixed(2) + " with " + ranges.join(",") + " after " + window.frames_.length + " pictures, at " + performance.now().toFixed(0) + " ms");
 	});
-	video.addEventListener("emptied", () => { epoch++; window.waits_.push("the player began anew") });
+	video.addEventListener("emptied", () => { epoch++; window.waits_.push("the player started over") });
 	const look = (_, m) => {
 		ctx.drawImage(video, 0, 0, w, h);
 		const strip = ctx.getImageData(0, h - 2 * side, w, side).data;

@@ -166,7 +166,7 @@ func disorder(list []shown, pictures int) (wrong string, read int) {
 		if f.Drawn != last {
 			read++ // the same again: a page that was late saw the next picture, or a worker without time showed one again
 		}
-		const near = 2 // seconds: behind a jump of the player's the numbers begin anew
+		const near = 2 // seconds: behind a jump of the player's the numbers start over
 		if last >= 0 && f.Time > at && f.Time < at+near {
 			if ahead := (f.Drawn - last + pictures) % pictures; ahead > pictures/2 {
 				return fmt.Sprintf("picture %d at %.3f s came behind %d at %.3f s", f.Drawn, f.Time, last, at), read

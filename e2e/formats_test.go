@@ -32,7 +32,7 @@ var formatLadder = []ladder.Rung{
 	{Name: "180p", On: true, Height: 180, Bitrate: 250_000, Effort: 1, AudioBitrate: 64_000},
 }
 
-// formats starts a channel that is packaged in every way, and one of sound alone.
+// formats starts a channel that is packaged in every way, and one of audio only.
 func formats(t *testing.T) *service {
 	s := start(t)
 	set := settings.Settings{Packaging: settings.Packaging{Window: 10, Language: "en", SoundName: "Commentary"}, Outputs: settings.Outputs{TS: true, Selections: []settings.Selection{{Name: "phones", Rungs: []string{"180p"}}, {Name: "radio", SoundOnly: true}}}}
@@ -91,7 +91,7 @@ func TestEveryFormatPlays(t *testing.T) {
 			v := s.status("start-line").Viewers
 			return v["dash"] == 1 && v["hls-ts"] == 1 && v["hls"] == 2 // once the inspector is forgotten
 		})
-		// Captions of the source come through in a coded rendition.
+		// Captions of the source come through in an encoded rendition.
 		p.until(`[...document.querySelectorAll("iframe")[0].contentWindow.document.querySelector("video").textTracks].flatMap(t => { t.mode = "hidden"; return [...(t.cues || [])].map(c => c.text); }).join("|").includes("WIND 14 KNOTS")`)
 	})
 }

@@ -292,7 +292,7 @@ func TestAFileIsCodedIntoALadder(t *testing.T) {
 	_, exit = s.command("items", "code", "booth")
 	require.Zero(t, exit)
 	var e library.Entry
-	eventually(t, "both are coded and looked into", func() bool {
+	eventually(t, "both are encoded and looked into", func() bool {
 		e, err = s.api.Item(context.Background(), "far-keyframes")
 		b, err2 := s.api.Item(context.Background(), "booth")
 		if c := e.Coding; c != nil && c.State == "failed" {

@@ -192,7 +192,7 @@ func TestRecordingsBecomeFiles(t *testing.T) {
 		p.becomes(`document.querySelector("video").ended`)
 		list := eval[[]shown](p, "window.frames_")
 		wrong, read := disorder(list, demo.Loops[0].Frames)
-		_ = wrong // at the seam between the feeds the numbers begin anew
+		_ = wrong // at the seam between the feeds the numbers start over
 		assert.Greater(t, read, 200, file)
 		assert.Empty(t, eval[string](p, `document.querySelector("video").error?.message ?? ""`))
 		t.Log(file, len(b), read, wrong, eval[float64](p, `document.querySelector("video").duration`))
@@ -400,7 +400,7 @@ func TestFilesElsewherePlay(t *testing.T) {
 
 // TestFilesOnDemand puts files into the library's folder and plays them by HLS and DASH; files that do not play say why.
 
-// TestClipsAreExactAtBothEnds: by the edit list, and with the edges coded anew, in an MP4 and in a transport stream.
+// TestClipsAreExactAtBothEnds: by the edit list, and with the edges re-encoded, in an MP4 and in a transport stream.
 func TestClipsAreExactAtBothEnds(t *testing.T) {
 	t.Parallel()
 	s := start(t)
@@ -430,7 +430,7 @@ func TestClipsAreExactAtBothEnds(t *testing.T) {
 		p.until(`document.querySelector("video").readyState > 2`)
 		eval[chromedp.Void](p, collector)
 		assert.InDelta(t, 5.22, eval[float64](p, `document.querySelector("video").duration`), 0.05, file)
-		at := func(seconds string) int { // from elsewhere, so that a picture is shown anew
+		at := func(seconds string) int { // from elsewhere, so that a picture is shown again
 			eval[chromedp.Void](p, `document.querySelector("video").currentTime = 2.5`)
 			require.True(t, p.becomes(`!document.querySelector("video").seeking`), "%s: %s", file, eval[string](p, `(v => JSON.stringify([v.currentTime, v.readyState, v.networkState, v.error?.message, v.duration, v.seekable.length && v.seekable.end(0), v.buffered.length && [v.buffered.start(0), v.buffered.end(0)], v.videoWidth]))(document.querySelector("video"))`))
 			eval[chromedp.Void](p, `window.frames_.length = 0; document.querySelector("video").currentTime = `+seconds)

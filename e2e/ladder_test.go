@@ -267,7 +267,7 @@ func TestASlateFillsTheTime(t *testing.T) {
 	assert.Contains(t, out, "expected the name of an image that was added")
 }
 
-// TestSoundIsLeveled: a rung of sound alone is brought to a loudness, measured, and offered beside the pictures.
+// TestSoundIsLeveled: a rung of audio only is brought to a loudness, measured, and offered beside the pictures.
 func TestSoundIsLeveled(t *testing.T) {
 	t.Parallel() // it waits more than it works
 	s := start(t)
@@ -295,7 +295,7 @@ func TestSoundIsLeveled(t *testing.T) {
 	p.until(`document.querySelector("video").currentTime > 1`)
 }
 
-// TestSoundOfAnotherTrack: a rung is encoded from the sender's second track of sound, with a language of its own, and the
+// TestSoundOfAnotherTrack: a rung is encoded from the sender's second audio track, with a language of its own, and the
 // worker that is killed meanwhile goes on with it.
 func TestSoundOfAnotherTrack(t *testing.T) {
 	t.Parallel() // it waits more than it works

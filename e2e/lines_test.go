@@ -494,5 +494,5 @@ func TestASenderOverWebRTCComesBack(t *testing.T) {
 		p.until(`window.frames_.length > 40`)
 	}
 	inOrder(t, p.frames(), loop)
-	assert.Zero(t, eval[int](p, `window.frames_.at(-1).epoch ?? 0`), "the player did not begin anew")
+	assert.Zero(t, eval[int](p, `window.frames_.at(-1).epoch ?? 0`), "the player did not start over")
 }

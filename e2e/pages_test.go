@@ -130,7 +130,7 @@ func TestConsoleWorksFromTheKeyboard(t *testing.T) {
 }
 
 // TestWhoMayOnlyWatch: nothing that refuses is offered, and who is signed out elsewhere comes back to the form, not to a page that
-// tries for ever.
+// tries forever.
 func TestWhoMayOnlyWatch(t *testing.T) {
 	t.Parallel()
 	s := start(t)

@@ -92,7 +92,7 @@ func (s *service) pairs(t *testing.T, in string, outs []string) (row string) {
 		cell := "not carried"
 		switch {
 		case refused():
-		case out == "whip pushed" && in != "whip": // coded anew
+		case out == "whip pushed" && in != "whip": // re-encoded
 			cell = "coded for it"
 		default:
 			made := s.made(name, loop)

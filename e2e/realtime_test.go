@@ -50,7 +50,7 @@ func inOrder(t *testing.T, frames []shown, loop demo.Loop) {
 }
 
 // TestRealTimePassedThrough: H.264 that fits passes through, AAC becomes Opus for viewers in real time, and a viewer
-// changes rungs by hand. Pictures that come in another order than they are shown are coded for such viewers, who are
+// changes rungs by hand. Pictures that come in another order than they are shown are encoded for such viewers, who are
 // offered that in place of the source.
 func TestRealTimePassedThrough(t *testing.T) {
 	t.Parallel()
@@ -78,11 +78,11 @@ func TestRealTimePassedThrough(t *testing.T) {
 	}
 	frames = p.frames()
 	inOrder(t, frames, loop)
-	assert.Zero(t, frames[len(frames)-1].Epoch, "the player did not begin anew")
+	assert.Zero(t, frames[len(frames)-1].Epoch, "the player did not start over")
 	eventually(t, "the viewer is counted", func() bool { return s.status(loop.Name).Viewers["webrtc"] == 1 })
 	eval[chromedp.Void](p, firstPictures(loop.Name, "180p"))
 	p.until(`window.firsts_?.length === 10`)
-	t.Logf("milliseconds from the offer to the first picture, ten viewers of the coded rung: %v", eval[[]int](p, `window.firsts_.sort((a, b) => a - b)`))
+	t.Logf("milliseconds from the offer to the first picture, ten viewers of the encoded rung: %v", eval[[]int](p, `window.firsts_.sort((a, b) => a - b)`))
 	p.stop()
 	eventually(t, "and gone", func() bool { return s.status(loop.Name).Viewers["webrtc"] == 0 })
 

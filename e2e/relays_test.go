@@ -67,7 +67,7 @@ func TestEveryWayOnward(t *testing.T) {
 		if r.Progress.Lost > 0 { // a machine without time for it is a far end that is slow
 			t.Logf("%s: %d units were left out", w.name, r.Progress.Lost)
 		}
-		if w.name == "whip" { // the sound is coded anew
+		if w.name == "whip" { // the sound is re-encoded
 			continue
 		}
 		out := s.made(w.name, &loop)
@@ -194,7 +194,7 @@ func TestAChannelFeedsAnother(t *testing.T) {
 	eventually(t, "and returns", func() bool { return s.status("whole").Feed != nil })
 }
 
-// throttled carries connections to an address, so many bytes a second from who connects.
+// throttled carries connections to an address, so many bytes per second from who connects.
 func throttled(t *testing.T, to string, bytesEach int) (address string) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)

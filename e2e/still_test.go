@@ -49,7 +49,7 @@ func still(t *testing.T, number, width, height int) []byte {
 }
 
 // TestStillsOfAnIPCamera fetches pictures of JPEG over RTSP. They cannot be packaged as they are: the rung of the source
-// is coded, and plays in Chromium in their order.
+// is encoded, and plays in Chromium in their order.
 func TestStillsOfAnIPCamera(t *testing.T) {
 	t.Parallel()
 	s := start(t)

@@ -41,7 +41,7 @@ func (s *service) sources() map[string]studio.Source {
 	return out
 }
 
-// oneRung is a ladder for sources that are coded anew.
+// oneRung is a ladder for sources that are re-encoded.
 var oneRung = ladder.Rung{Name: "720p", On: true, Width: 1280, Height: 720, Bitrate: 2_400_000, Effort: 1, AudioBitrate: 128_000}
 
 // TestStudioNetwork: sources announce themselves, are listed with a picture, and taken by name: raw pictures of 1280x720

@@ -198,7 +198,7 @@ func (l *loopUnits) Track(t media.Track) { l.kinds[t.ID], l.clock[t.ID] = t.Kind
 
 func (l *loopUnits) Unit(id media.TrackID, stamp, composition int64, _ bool, data []byte) {
 	if l.kinds[id] == media.Audio && id&0xff != 0 {
-		return // other tracks of sound than the first
+		return // other audio tracks than the first
 	}
 	digest := digestOf(data)
 	if _, again := l.at[l.kinds[id]][digest]; again {
@@ -207,7 +207,7 @@ func (l *loopUnits) Unit(id media.TrackID, stamp, composition int64, _ bool, dat
 	l.at[l.kinds[id]][digest] = time.Duration(l.clock[id].Ticks(stamp+composition)) * time.Second / media.VideoTimescale
 }
 
-// rate is how many pictures a second there are, a whole number.
+// rate is how many pictures per second there are, a whole number.
 func (l *loopUnits) rate() time.Duration {
 	var last time.Duration
 	for _, at := range l.at[media.Video] {

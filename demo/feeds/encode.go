@@ -96,7 +96,7 @@ import (
 	"metaplasis/internal/core/picture"
 )
 
-// coded is a picture as it was encoded; times in ticks of media.VideoTimescale.
+// encoded is a picture as it was encoded; times in ticks of media.VideoTimescale.
 type coded struct {
 	pts, dts int64
 	data     []byte

@@ -21,7 +21,7 @@ import (
 type Kind struct {
 	Name          string
 	Width, Height int            // 0 is 320 and 180
-	Rate          media.Rational // pictures a second; of a varying rate, about
+	Rate          media.Rational // pictures per second; of a varying rate, about
 	Durations     []int64        // of the pictures, one after the other, in milliseconds, where they vary
 	Seconds       int            // how long a turn is; 0 is Seconds
 	Key           int            // pictures between two keyframes; 0 is two seconds

@@ -32,7 +32,7 @@ type File struct {
 	Name      string
 	Bytes     []byte
 	Container string
-	Pictures  int    // 0 is sound alone, or nothing
+	Pictures  int    // 0 is audio only, or nothing
 	Frames    int    // of sound; 0: any number
 	Says      string // what is said of it when it does not play, or not all of it
 	Plays     bool   // browsers play it as it is
@@ -225,7 +225,7 @@ func wav(pcm []int16, rate, channels int) []byte {
 
 func le32(v int) []byte { return binary.LittleEndian.AppendUint32(nil, uint32(v)) }
 
-// draw codes pictures of a codec.
+// draw encodes pictures of a codec.
 func draw(c media.Codec, pictures, key int) (*track, error) {
 	const width, height = 320, 180
 	rate := media.Rational{Num: 25, Den: 1}
@@ -266,7 +266,7 @@ func draw(c media.Codec, pictures, key int) (*track, error) {
 	return &track{t, out}, nil
 }
 
-// drawVP8 codes pictures in VP8.
+// drawVP8 encodes pictures in VP8.
 func drawVP8(pictures, key int) (*track, error) {
 	const width, height, step = 320, 180, media.VideoTimescale / 25
 	enc, err := vp9enc.NewVP8(width, height, 500_000, 2)
@@ -288,7 +288,7 @@ func drawVP8(pictures, key int) (*track, error) {
 	return t, nil
 }
 
-// opus codes sound in Opus.
+// opus encodes sound in Opus.
 func words(seconds int) (*track, error) {
 	enc, err := opusenc.New(2, 96_000)
 	if err != nil {
@@ -363,7 +363,7 @@ func Make() ([]File, error) {
 	m.add(File{Name: "race-plain.mp4", Container: "MP4", Pictures: n, Frames: k, Plays: true}, b, err)
 	whole := b
 	m.add(File{Name: "camera.mov", Container: "MP4", Pictures: n, Frames: k, Plays: true}, MOV(b), err)
-	m.add(File{Name: "recorder.mov", Container: "MP4", Pictures: n, Plays: true, Says: "PCM has to be coded anew"}, Uncompressed(whole, tone(8, 48000, 2), 2), err)
+	m.add(File{Name: "recorder.mov", Container: "MP4", Pictures: n, Plays: true, Says: "PCM has to be re-encoded"}, Uncompressed(whole, tone(8, 48000, 2), 2), err)
 	b, err = fragments(video, sound)
 	m.add(File{Name: "fragments.mp4", Container: "fragmented MP4", Pictures: n, Plays: true}, b, err)
 	stream, err := transport(900_000, video, sound)
@@ -380,7 +380,7 @@ func Make() ([]File, error) {
 	m.add(File{Name: "booth.aac", Container: "AAC", Frames: k, Plays: true}, append(tag(200), b...), err)
 	b, err = mpegaenc.Encode(media.MP3, tone(8, 44100, 2), 44100, 2, 128_000)
 	m.add(File{Name: "booth.mp3", Container: "MP3", Plays: true}, append(tag(3000), b...), err)
-	m.add(File{Name: "booth.wav", Container: "WAV", Says: "has to be coded anew"}, wav(tone(8, 48000, 2), 48000, 2), nil)
+	m.add(File{Name: "booth.wav", Container: "WAV", Says: "has to be re-encoded"}, wav(tone(8, 48000, 2), 48000, 2), nil)
 	b, err = movie(nil, sound)
 	m.add(File{Name: "booth.m4a", Container: "MP4", Frames: k, Plays: true}, b, err)
 	speech, err := words(8)
@@ -401,7 +401,7 @@ func Make() ([]File, error) {
 	if err != nil {
 		return nil, err
 	}
-	m.add(File{Name: "old.webm", Container: "WebM", Frames: len(speech.units), Plays: true, Says: "VP8 has to be coded anew", Unread: true}, Matroska("webm", MatroskaOptions{}, old, speech), nil)
+	m.add(File{Name: "old.webm", Container: "WebM", Frames: len(speech.units), Plays: true, Says: "VP8 has to be re-encoded", Unread: true}, Matroska("webm", MatroskaOptions{}, old, speech), nil)
 	// Structures.
 	for _, f := range []struct {
 		name string
@@ -443,7 +443,7 @@ func Make() ([]File, error) {
 	m.add(File{Name: "recorded.aac", Container: "AAC", Frames: k, Plays: true, Notes: "are no sound"}, append([]byte("\x01\x02 a torn frame \xff\xf1\x00 and noise "), b...), err)
 	unfinished := wav(tone(8, 48000, 2), 48000, 2)
 	clear(unfinished[40:44]) // who wrote it did not go back
-	m.add(File{Name: "unfinished.wav", Container: "WAV", Says: "has to be coded anew"}, unfinished, nil)
+	m.add(File{Name: "unfinished.wav", Container: "WAV", Says: "has to be re-encoded"}, unfinished, nil)
 	// What is broken.
 	m.add(File{Name: "cut-off.mp4", Container: "MP4", Says: "ends early", Plays: true, Unread: true}, whole[:len(whole)*2/3], nil)
 	m.add(File{Name: "cut-off.ts", Container: "MPEG-TS", Plays: true, Unread: true}, stream[:len(stream)*2/3+100], nil)

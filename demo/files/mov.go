@@ -13,7 +13,7 @@ func boxed(kind string, parts ...[]byte) []byte {
 	return append(append(binary.BigEndian.AppendUint32(nil, uint32(8+len(body))), kind...), body...)
 }
 
-// rebuilt writes boxes anew; change may change the body of those that hold none.
+// rebuilt writes boxes again; change may change the body of those that hold none.
 func rebuilt(b []byte, change func(kind string, body []byte) []byte) (out []byte) {
 	for len(b) >= 8 {
 		n := int(binary.BigEndian.Uint32(b))

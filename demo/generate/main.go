@@ -32,7 +32,7 @@ const (
 	samples = 48000
 )
 
-// A loop is one recording: its picture, and one or several tracks of sound.
+// A loop is one recording: its picture, and one or several audio tracks.
 type loop struct {
 	file          string
 	codec         media.Codec
@@ -43,7 +43,7 @@ type loop struct {
 	sounds        []sound
 }
 
-// A sound is one track of sound.
+// A sound is one audio track.
 type sound struct {
 	codec          media.Codec
 	bitrate        int64
@@ -90,7 +90,7 @@ type unit struct {
 	tag   flv.Tag
 }
 
-// coded is one track, ready to be written.
+// encoded is one track, ready to be written.
 type coded struct {
 	config []byte // body of its configuration's tag
 	units  []unit

@@ -475,7 +475,7 @@ func (v *view) look() {
 		}
 	}
 	if d := v.offset["source"] - v.offset["audio"]; d.Abs() > 20*time.Millisecond && time.Since(v.stepped) > 2*time.Minute {
-		v.w.t.Errorf("%s: pictures and sound are %v apart", v.slug, d)
+		v.w.t.Errorf("%s: video and audio are %v apart", v.slug, d)
 	}
 }
 

@@ -306,7 +306,7 @@ func workerKilled(r *rig) (string, error) {
 		time.Sleep(pause)
 	}
 	before := newestOf(r, "240p")
-	err := r.await("the coded rung's next segments", 20*time.Second, func() bool { return newestOf(r, "240p") > before+1 })
+	err := r.await("the encoded rung's next segments", 20*time.Second, func() bool { return newestOf(r, "240p") > before+1 })
 	return fmt.Sprintf("%d kills; its rung goes on", killed), err
 }
 

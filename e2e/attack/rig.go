@@ -137,7 +137,7 @@ func newRig(quick bool, args ...string) (_ *rig, err error) {
 	return r, r.await("a player that plays", 30*time.Second, func() bool { return r.watch.playing() })
 }
 
-// channel makes a channel that passes through and codes one rung, and returns where to send.
+// channel makes a channel that passes through and encodes one rung, and returns where to send.
 func (r *rig) channel(name string) (url string, err error) {
 	set := settings.Settings{Slug: name, Ladder: ladder.Ladder{Rungs: []ladder.Rung{
 		{Name: "source", On: true, Source: true}, {Name: "240p", On: true, Height: 240, Bitrate: 350_000, Effort: 1},

@@ -223,7 +223,7 @@ func headsOfDownloads(r *rig) (string, error) {
 	return fmt.Sprintf("300 from as many networks in %.1f s of a processor: %v", took.Seconds(), answers), err
 }
 
-// offersNobodyCanTake offers to receive VP8 alone, which would have to be coded for them.
+// offersNobodyCanTake offers to receive VP8 alone, which would have to be encoded for them.
 func offersNobodyCanTake(r *rig) (string, error) {
 	offer := "v=0\r\no=- 1 1 IN IP4 127.0.0.1\r\ns=-\r\nt=0 0\r\na=group:BUNDLE 0\r\nm=video 9 UDP/TLS/RTP/SAVPF 96\r\nc=IN IP4 0.0.0.0\r\na=rtpmap:96 VP8/90000\r\n" +
 		"a=recvonly\r\na=mid:0\r\na=rtcp-mux\r\na=ice-ufrag:abcdefgh\r\na=ice-pwd:abcdefghabcdefghabcdefgh\r\na=setup:actpass\r\na=fingerprint:sha-256 " +

@@ -146,7 +146,7 @@ func dear(args []string) error {
 	st := r.o.Channel("start-line").Status()
 	total := int64((lasts - time.Minute).Seconds() * 30)
 	if total > 0 {
-		row(fmt.Sprintf("%dp30 with %d coded rungs, behind the first minute: left out", height, len(rungs)-1), fmt.Sprintf("%d of %d", st.Worker.Dropped-early, total), "-", fmt.Sprintf("%.3f", float64(st.Worker.Dropped-early)/float64(total)), "0 of 1080p")
+		row(fmt.Sprintf("%dp30 with %d encoded rungs, behind the first minute: left out", height, len(rungs)-1), fmt.Sprintf("%d of %d", st.Worker.Dropped-early, total), "-", fmt.Sprintf("%.3f", float64(st.Worker.Dropped-early)/float64(total)), "0 of 1080p")
 		row("the longest that it was behind", fmt.Sprintf("%d ms", most), "-", "-", "no growth")
 	}
 	return nil

@@ -70,7 +70,7 @@ func watch(client *http.Client, base string, n int, count *atomic.Int64) error {
 	}
 	address := base + "/240p/index.m3u8"
 	query := ""
-	for range 100 + n%100 { // parts, then it comes anew
+	for range 100 + n%100 { // parts, then it comes again
 		b, err := get(address + query)
 		if err != nil {
 			return err

@@ -35,7 +35,7 @@ import (
 	rtcout "metaplasis/internal/protocol/webrtc"
 )
 
-// station puts a loop out, for ever, at a bitrate.
+// station puts a loop out, forever, at a bitrate.
 type station struct {
 	h      *hub.Hub
 	tracks map[media.Kind]*media.Track

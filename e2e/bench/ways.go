@@ -39,7 +39,7 @@ const (
 // high is the loop at a rate for contribution: the demo's, with bytes that no decoder needs in each picture.
 const high = "high"
 
-// ofBitrate is the same at about so many bits a second.
+// ofBitrate is the same at about so many bits per second.
 func ofBitrate(bits int) ([]byte, error) {
 	r, err := flv.NewReader(bytes.NewReader(demo.Loops[0].FLV))
 	if err != nil {

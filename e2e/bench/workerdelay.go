@@ -39,7 +39,7 @@ func (s *stopwatch) Stats(st worker.Stats) {
 	s.stats = st
 }
 
-// workerDelay: from an access unit in to the coded one out, at settings for a low delay and the pace of the recording.
+// workerDelay: from an access unit in to the encoded one out, at settings for a low delay and the pace of the recording.
 func workerDelay() error {
 	track, units, err := loadVideo()
 	if err != nil {

@@ -18,7 +18,7 @@ type Line struct {
 	Delay     time.Duration // each way
 	Jitter    time.Duration // up to so much more, which also changes the order
 	Duplicate float64       // share that comes twice
-	Rate      int64         // bits a second, 0 for any; what waits longer than 200 ms is lost
+	Rate      int64         // bits per second, 0 for any; what waits longer than 200 ms is lost
 	Seed      uint64
 }
 

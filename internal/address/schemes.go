@@ -89,7 +89,7 @@ var Schemes = []Scheme{
 		Camera: {"tcp://HOST:5000", "send a transport stream over TCP"}}},
 	{Name: "http", Family: "http", Of: Input | Relay | Camera, Parameters: []Parameter{key}, Text: map[Direction]Text{
 		Input:  {"http://192.0.2.5/tuner/1", "a transport stream over HTTP, as network tuners offer it; or another server's live stream: HLS or DASH"},
-		Relay:  {"http://192.0.2.9/whip/pier?key=TOKEN", "WHIP; reordered pictures and sound that is not Opus are re-encoded for it"},
+		Relay:  {"http://192.0.2.9/whip/pier?key=TOKEN", "WHIP; reordered video and audio that is not Opus are re-encoded for it"},
 		Camera: {"http://HOST:8780/whip/CHANNEL?key=KEY", "publish over WHIP; below /in/CHANNEL, CMAF tracks, or a transport stream at a name that ends in .ts"}}},
 	{Name: "https", Family: "http", Of: Input | Relay | Camera, Parameters: []Parameter{key}, Text: map[Direction]Text{
 		Input:  {"https://host/live.m3u8", "the same over TLS: a live stream's best pictures and all of its sound, through its discontinuities; segments in the clear or encrypted with AES-128"},

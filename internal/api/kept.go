@@ -37,13 +37,13 @@ type NewRecording struct {
 	From       string   `json:"from,omitempty"` // empty: now
 	To         string   `json:"to,omitempty"`   // empty: until it is stopped
 	Renditions []string `json:"renditions,omitempty"`
-	Days       int64    `json:"days,omitempty"` // that it is kept; 0 for ever
+	Days       int64    `json:"days,omitempty"` // that it is kept; 0 forever
 }
 
 // RecordingChange changes what is said of a recording; what is left out stays.
 type RecordingChange struct {
 	Title *string `json:"title,omitempty"`
-	Days  *int64  `json:"days,omitempty"` // from now on; 0 for ever
+	Days  *int64  `json:"days,omitempty"` // from now on; 0 forever
 }
 
 // NewCoding asks for a ladder of an item.

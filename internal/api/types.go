@@ -203,12 +203,12 @@ type Image struct {
 	Channels []string `json:"channels"` // that use it
 }
 
-// NewTrial asks for a trial: the last seconds of the feed are coded in the background. With a rung it is tried at other
+// NewTrial asks for a trial: the last seconds of the feed are encoded in the background. With a rung it is tried at other
 // efforts and bitrates; without one, several sizes are, for a ladder that fits the content.
 type NewTrial struct {
 	Rung     string  `json:"rung,omitempty"`
 	Efforts  []int   `json:"efforts,omitempty"`  // none are 1, 3, 5 and 7 of a rung, 2 of a ladder
-	Bitrates []int64 `json:"bitrates,omitempty"` // bits a second; none are four around the rung's own
+	Bitrates []int64 `json:"bitrates,omitempty"` // bits per second; none are four around the rung's own
 }
 
 // TrialState says how a trial is.
@@ -318,7 +318,7 @@ type History struct {
 	// Arrival is what is measured of the feed on air, by name: gap and keyframes and apart in milliseconds, jitter and rtt in
 	// microseconds, lost in packets since the measurement before. Those that the protocol does not measure are missing.
 	Arrival map[string][]int64 `json:"arrival"`
-	// Quality is the PSNR of the newest sample of each coded rendition, hundredths of a decibel; 0 while there is none. Its
+	// Quality is the PSNR of the newest sample of each encoded rendition, hundredths of a decibel; 0 while there is none. Its
 	// last value is as old as those of the others; it may have fewer.
 	Quality map[string][]int64 `json:"quality"`
 }

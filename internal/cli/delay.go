@@ -74,7 +74,7 @@ Without --rung every rung is measured that is on.`,
 			}
 			if err := a.show(results, func() {
 				a.table("WAY|RUNG|MEDIAN|P95|LONGEST|STALLS|PICTURES|CODING|PART|LINE|IN HAND", rows)
-				a.printf("\nWhere the median goes, in ms. Coding: from a picture's arrival until it is coded. Part: until the\npart that it is in is whole, on average. In hand: what the player holds behind the picture on screen.\nLine: the rest, from the camera to the origin, from the origin to the page, and to the screen.\n")
+				a.printf("\nWhere the median goes, in ms. Coding: from a picture's arrival until it is encoded. Part: until the\npart that it is in is whole, on average. In hand: what the player holds behind the picture on screen.\nLine: the rest, from the camera to the origin, from the origin to the page, and to the screen.\n")
 			}); err != nil {
 				return err
 			}

@@ -161,7 +161,7 @@ func (a *app) upload(c *cobra.Command, name string, patience time.Duration) erro
 	return nil
 }
 
-// codeItem codes an item into a ladder.
+// codeItem encodes an item into a ladder.
 func (a *app) codeItem() *cobra.Command {
 	var heights []int
 	wait := false
@@ -184,13 +184,13 @@ func (a *app) codeItem() *cobra.Command {
 				return err
 			}
 			if e.Coding != nil && e.Coding.State == "failed" {
-				return fmt.Errorf("the item could not be coded: %s", e.Coding.Trouble)
+				return fmt.Errorf("the item could not be encoded: %s", e.Coding.Trouble)
 			}
 			return a.show(e, func() { a.printf("%s\n", codingWords(e.Coding)) })
 		},
 	}
 	cmd.Flags().IntSliceVar(&heights, "heights", nil, "heights of the rungs, such as 720,360; the usual ones without")
-	cmd.Flags().BoolVar(&wait, "wait", false, "wait until it is done, and tell how it goes")
+	cmd.Flags().BoolVar(&wait, "wait", false, "wait until it is done, and tell progress")
 	return cmd
 }
 
@@ -208,7 +208,7 @@ func (a *app) changeCoding(what, short string) *cobra.Command {
 			}
 			return a.show(e, func() {
 				if e.Coding == nil {
-					a.printf("%s is not coded.\n", e.Name)
+					a.printf("%s is not encoded.\n", e.Name)
 				} else {
 					a.printf("%s\n", codingWords(e.Coding))
 				}

@@ -53,7 +53,7 @@ func (a *app) keys() *cobra.Command {
 	create.Flags().StringVar(&in.Input, "input", "", "name of the input for senders that it leads to; empty for any")
 	create.Flags().StringVar(&in.Protocol, "protocol", "", "the only protocol that it is for: RTMP, SRT, RTSP, WebRTC or HTTP; empty for any")
 	create.Flags().BoolVar(&in.Receives, "receive", false, "it is for a receiver over SRT, and lets nobody send")
-	create.Flags().DurationVar(&valid, "valid", 0, "for how long, such as 4h; 0 for ever")
+	create.Flags().DurationVar(&valid, "valid", 0, "for how long, such as 4h; 0 forever")
 	list := &cobra.Command{
 		Use: "list CHANNEL", Short: "List a channel's keys, without their secrets", Args: exactly("CHANNEL"), ValidArgsFunction: a.completeChannels,
 		Example: "  metaplasis keys list start-line",

@@ -68,7 +68,7 @@ func (a *app) channelsPlaying() *cobra.Command {
 	var cover string
 	c := &cobra.Command{
 		Use: "playing CHANNEL [TITLE]", Short: "Say what is playing, as timed metadata in the media", ValidArgsFunction: a.completeChannels,
-		Long:    "Say what is playing. Players get it from the next segment on, as ID3; the cover comes in\neach so-many-th segment. Without a title nothing is said any more.",
+		Long:    "Say what is playing. Players get it from the next segment on, as ID3; the cover comes in\neach Nth segment. Without a title nothing is said any more.",
 		Example: "  metaplasis channels playing start-line \"Race 3, first beat\" --artist \"Kestrel Bay Regatta\" --cover cover.png\n  metaplasis channels playing start-line",
 		Args: func(c *cobra.Command, args []string) error {
 			if len(args) == 1 {

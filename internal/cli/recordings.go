@@ -35,7 +35,7 @@ func (a *app) recordings() *cobra.Command {
 					if !r.Ended.IsZero() {
 						until = r.Ended.Local().Format(time.DateTime)
 					}
-					kept := "for ever"
+					kept := "forever"
 					if !r.Expires.IsZero() {
 						kept = "until " + r.Expires.Local().Format(time.DateOnly)
 					}
@@ -95,7 +95,7 @@ func (a *app) recordings() *cobra.Command {
 		return a.show(r, func() { a.showRecording(r) })
 	})
 	set.Flags().StringVar(&title, "title", "", "title for people")
-	set.Flags().Int64Var(&days, "days", 0, "days that it is kept, from now; 0 for ever")
+	set.Flags().Int64Var(&days, "days", 0, "days that it is kept, from now; 0 forever")
 	return group("recordings", "Keep stretches of channels, and write them as files", list, a.recordingsBegin(), show, stop, set, a.recordingsExport(), a.recordingsVerify(), remove)
 }
 
@@ -139,7 +139,7 @@ recorded as far as the channel's time-shift reaches; a time to come makes a plan
 	f.StringVar(&in.From, "from", "", "when it begins; now without it")
 	f.StringVar(&in.To, "to", "", "when it ends; when it is stopped without it")
 	f.StringSliceVar(&in.Renditions, "renditions", nil, "only these renditions; all without it")
-	f.Int64Var(&in.Days, "days", 0, "days that it is kept; 0 for ever")
+	f.Int64Var(&in.Days, "days", 0, "days that it is kept; 0 forever")
 	return c
 }
 
@@ -152,7 +152,7 @@ func (a *app) recordingsExport() *cobra.Command {
 	c := &cobra.Command{
 		Use: "export RECORDING", Short: "Write a recording, or a part of it, as a file", Args: exactly("RECORDING"),
 		Long: `Write a recording as one MP4 that any tool opens, as a fragmented MP4, as a transport stream, or as the CMAF
-segments with their playlists in a folder. Nothing is coded anew, but the edges of a part with --exact. In the name of the file {channel}, {date},
+segments with their playlists in a folder. Nothing is re-encoded, but the edges of a part with --exact. In the name of the file {channel}, {date},
 {time}, {number} and {rendition} stand for what they say.`,
 		Example: `  metaplasis recordings export 3 --to race-3.mp4
   metaplasis recordings export 3 --to "archive/{channel}/{date}/{number}-{rendition}.mp4" --rendition 480p
@@ -205,7 +205,7 @@ segments with their playlists in a folder. Nothing is coded anew, but the edges 
 	f.StringVar(&to, "to", "", "file to write, or folder for cmaf; - is standard output")
 	f.StringVar(&from, "from", "", "only from this time on, RFC 3339")
 	f.StringVar(&until, "until", "", "only until this time, RFC 3339")
-	f.BoolVar(&exact, "exact", false, "code the edges of a part anew, so that nothing is in the file that is not shown")
+	f.BoolVar(&exact, "exact", false, "code the edges of a part again, so that nothing is in the file that is not shown")
 	_ = c.MarkFlagRequired("to")
 	return c
 }

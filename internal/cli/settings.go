@@ -177,7 +177,7 @@ func inputsText(list []settings.Input) string {
 	return strings.Join(out, ",")
 }
 
-// soundSelection stands for the sound alone in a selection.
+// soundSelection stands for the audio only in a selection.
 const soundSelection = "sound"
 
 // readSelections reads name=rung+rung,name=sound.

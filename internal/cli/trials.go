@@ -15,7 +15,7 @@ import (
 	"metaplasis/internal/core/ladder"
 )
 
-// laddersTry codes the last seconds of a feed at several efforts and bitrates.
+// laddersTry encodes the last seconds of a feed at several efforts and bitrates.
 func (a *app) laddersTry() *cobra.Command {
 	var efforts []int
 	var bitrates []int64
@@ -32,7 +32,7 @@ func (a *app) laddersTry() *cobra.Command {
 		},
 	}
 	c.Flags().IntSliceVar(&efforts, "efforts", nil, "efforts, such as 1,3,5,7")
-	c.Flags().Int64SliceVar(&bitrates, "bitrates", nil, "bits a second; none are four around the rung's own")
+	c.Flags().Int64SliceVar(&bitrates, "bitrates", nil, "bits per second; none are four around the rung's own")
 	return c
 }
 

@@ -40,7 +40,7 @@ type PictureDecoder interface {
 	Close()
 }
 
-// PictureSettings say how pictures are to be coded.
+// PictureSettings say how pictures are to be encoded.
 type PictureSettings = settings.Pictures
 
 // PictureEncoder encodes one rendition. Keyframes come only where they are asked for. Times are in ticks
@@ -55,12 +55,12 @@ type PictureEncoder interface {
 	Close()
 }
 
-// SoundDecoder decodes one track of sound to interleaved samples of 16 bits, of two channels at most: more are
+// SoundDecoder decodes one audio track to interleaved samples of 16 bits, of two channels at most: more are
 // mixed down.
 type SoundDecoder interface {
 	// Decode decodes one frame. The first may come back empty. The samples are the caller's.
 	Decode(frame []byte) ([]int16, error)
-	// Format returns the rate, samples a second, and the channels of what was decoded last.
+	// Format returns the rate, samples per second, and the channels of what was decoded last.
 	Format() (rate, channels int)
 	Close()
 }
@@ -129,7 +129,7 @@ func NewPictureEncoder(c media.Codec, s PictureSettings) (PictureEncoder, error)
 	return nil, none(c, "encoder")
 }
 
-// NewSoundDecoder opens the decoder of a track of sound.
+// NewSoundDecoder opens the decoder of an audio track.
 func NewSoundDecoder(t *media.Track) (SoundDecoder, error) {
 	if open := soundDecoders[t.Codec]; open != nil {
 		return opened(open(t.Config))
@@ -137,7 +137,7 @@ func NewSoundDecoder(t *media.Track) (SoundDecoder, error) {
 	return nil, none(t.Codec, "decoder")
 }
 
-// SoundRate is the rate that an encoder takes sound of a rate at, samples a second.
+// SoundRate is the rate that an encoder takes sound of a rate at, samples per second.
 func SoundRate(c media.Codec, rate int) int {
 	if c == media.Opus {
 		return opus.SampleRate
@@ -145,7 +145,7 @@ func SoundRate(c media.Codec, rate int) int {
 	return rate
 }
 
-// NewSoundEncoder opens an encoder of sound. The bitrate is bits a second.
+// NewSoundEncoder opens an encoder of sound. The bitrate is bits per second.
 func NewSoundEncoder(c media.Codec, rate, channels int, bitrate int64) (SoundEncoder, error) {
 	if open := soundEncoders[c]; open != nil {
 		return opened(open(rate, channels, bitrate))

@@ -60,8 +60,8 @@ type SRT struct {
 	Dropped       int64  `json:"dropped"` // too late to be played
 	Undecrypted   int64  `json:"undecrypted"`
 	Buffer        int64  `json:"buffer"`    // milliseconds of media that wait for their time
-	Bandwidth     int64  `json:"bandwidth"` // bits a second, what the line is taken for
-	Bitrate       int64  `json:"bitrate"`   // bits a second
+	Bandwidth     int64  `json:"bandwidth"` // bits per second, what the line is taken for
+	Bitrate       int64  `json:"bitrate"`   // bits per second
 	Encrypted     bool   `json:"encrypted"`
 	Version       string `json:"version,omitempty"` // of the other side
 	Advice        string `json:"advice,omitempty"`  // on the latency

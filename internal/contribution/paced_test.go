@@ -149,7 +149,7 @@ func TestSoundWaitsForPictures(t *testing.T) {
 	begun := time.Now()
 	o := Opening{Pictures: true, Begun: begun}
 	assert.True(t, o.Holds(media.Audio, begun.Add(time.Second)))
-	assert.False(t, o.Holds(media.Audio, begun.Add(13*time.Second)), "not for ever")
+	assert.False(t, o.Holds(media.Audio, begun.Add(13*time.Second)), "not forever")
 	assert.False(t, o.Holds(media.Video, begun))
 	assert.False(t, o.Holds(media.Audio, begun.Add(time.Second)))
 	none := Opening{}

@@ -160,7 +160,7 @@ func followed(paths []string) (out []follow, err error) {
 
 // look makes the call for who listens, and returns a message with its answer, nil when the page has that already.
 func (f *follow) look(calls http.Handler, r *http.Request) []byte {
-	// The router begins anew: it takes a request that has a route already for one of a part of itself.
+	// The router starts over: it takes a request that has a route already for one of a part of itself.
 	inner := r.Clone(context.WithValue(r.Context(), chi.RouteCtxKey, (*chi.Context)(nil)))
 	inner.Method, inner.URL, inner.RequestURI, inner.Body = http.MethodGet, f.at, f.path, http.NoBody
 	a := answerBuffer{header: http.Header{}, status: http.StatusOK}

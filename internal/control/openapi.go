@@ -96,7 +96,7 @@ func Document() any {
 	return object{
 		"openapi": "3.1.0",
 		"info": object{"title": "Metaplasis control API", "version": "1",
-			"description": "Times are RFC 3339; bitrates are bits a second; rates and loads named so are thousandths."},
+			"description": "Times are RFC 3339; bitrates are bits per second; rates and loads named so are thousandths."},
 		"paths":    paths,
 		"security": []object{{"token": []string{}}, {"session": []string{}}},
 		"components": object{"schemas": schemas, "securitySchemes": object{

@@ -474,7 +474,7 @@ func keptRoutes() []route {
 		},
 		{
 			method: "DELETE", path: "/items/{item}", role: api.Operate,
-			summary: "Remove an item: its files, and what was coded of them.",
+			summary: "Remove an item: its files, and what was encoded of them.",
 			handle:  func(q *request) (any, error) { return nil, q.Items.Remove(q.param("item")) },
 		},
 		{

@@ -140,7 +140,7 @@ func (q *request) export() {
 	}
 }
 
-// source is what a file of a rendition is made of: its pictures with a sound, or sound alone; nil when nothing of it is kept.
+// source is what a file of a rendition is made of: its pictures with a sound, or audio only; nil when nothing of it is kept.
 func (q *request) source(past *present.Past, name string) (strip *present.PastStrip, src clip.Source) {
 	src.Turn = func() (func(), error) { return q.s.turns.take(q.r.Context(), q.r.RemoteAddr) }
 	var sound *present.PastStrip

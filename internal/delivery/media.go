@@ -46,7 +46,7 @@ func (q *request) media(rend *publish.Rendition, v *present.View) {
 		if q.retainedFile() {
 			return
 		}
-		q.fail(http.StatusGone, "The segment was made before the channel began anew, and is gone.")
+		q.fail(http.StatusGone, "The segment was made before the channel started over, and is gone.")
 		return
 	}
 	switch rest {
@@ -100,7 +100,7 @@ func (q *request) lookup(v *present.View, msn uint64) (seg *segment.Segment, ans
 		q.fail(http.StatusGone, "The segment has left the window.")
 		return nil, true
 	case seg != nil && seg.Gap:
-		q.fail(http.StatusNotFound, "There is no such segment: nothing was coded for its time.")
+		q.fail(http.StatusNotFound, "There is no such segment: nothing was encoded for its time.")
 		return nil, true
 	}
 	return seg, false

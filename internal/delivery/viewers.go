@@ -10,7 +10,7 @@ import (
 )
 
 // A viewer counts until it has not asked for anything for longer than a player of its protocol pauses:
-// players of parts ask several times a second, others once a segment or so.
+// players of parts ask several times per second, others once a segment or so.
 const (
 	partsLife   = 4 * time.Second
 	segmentSpan = 5 // half segments

@@ -77,7 +77,7 @@ func TestCommands(t *testing.T) {
 	ctx := context.Background()
 	assert.NoError(t, r.Admit(ctx, Happening{Channel: "line"}))
 	assert.EqualError(t, r.Admit(ctx, Happening{Channel: "closed"}), "not this one")
-	assert.NoError(t, r.Admit(ctx, Happening{Channel: "slow"}), "who does not answer keeps nobody out")
+	assert.NoError(t, r.Admit(ctx, Happening{Channel: "slow"}), "who does not answer fails open")
 	assert.ErrorContains(t, r.Admit(ctx, Happening{Channel: "strict"}), "does not answer")
 
 	for _, name := range []string{"../note", "", "-x", "a/b"} {

@@ -17,7 +17,7 @@ import (
 	"metaplasis/internal/core/media"
 )
 
-// An item is coded into a ladder stretch by stretch, each from a keyframe of the file on, in a process of the lowest priority. What is
+// An item is encoded into a ladder stretch by stretch, each from a keyframe of the file on, in a process of the lowest priority. What is
 // done lies in a folder beside the files; after a restart it goes on with the stretch that was not whole.
 
 // Code makes a process that codes.
@@ -57,7 +57,7 @@ type codingFile struct {
 	Begun    time.Time `json:"begun"`
 }
 
-// coder codes one item after the other.
+// coder encodes one item after the other.
 type coder struct {
 	l    *Library
 	code Code
@@ -118,7 +118,7 @@ func (c *coder) begin(l *Library, code Code) {
 
 func (c *coder) close() { c.end() }
 
-// files are those that were coded of an item, when all are there and it is what it was.
+// files are those that were encoded of an item, when all are there and it is what it was.
 func (c *coder) files(name string, group []member) (out []member) {
 	c.mu.Lock()
 	f := c.jobs[name]
@@ -146,7 +146,7 @@ func (f *codingFile) of(m *member) bool {
 	return f.File == m.name && f.Bytes == m.info.Size() && f.Modified.Equal(m.info.ModTime().UTC())
 }
 
-// forget removes what was coded of an item that is gone.
+// forget removes what was encoded of an item that is gone.
 func (c *coder) forget(name string) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -165,7 +165,7 @@ func (c *coder) drop(name string) {
 	c.order = slices.DeleteFunc(c.order, func(n string) bool { return n == name })
 	if root, err := os.OpenRoot(c.l.folder); err == nil {
 		if err := root.RemoveAll(path.Join(codedFolder, name)); err != nil {
-			c.l.logger.Warn("what was coded of an item cannot be removed", "item", name, "error", err)
+			c.l.logger.Warn("what was encoded of an item cannot be removed", "item", name, "error", err)
 		}
 		_ = root.Close()
 	}
@@ -319,7 +319,7 @@ func (c *coder) put(file string, fill func(*os.Root, io.Writer) error) error {
 	return root.Rename(file+".new", file)
 }
 
-// run codes what was asked for.
+// run encodes what was asked for.
 func (c *coder) run() {
 	defer c.l.all.Done()
 	retry := time.NewTicker(time.Second)
@@ -366,7 +366,7 @@ func (c *coder) next() (string, *Entry) {
 	return "", nil
 }
 
-// item codes an item as far as it gets.
+// item encodes an item as far as it gets.
 func (c *coder) item(name string, e *Entry) {
 	ctx, stop := context.WithCancel(c.ctx)
 	defer stop()

@@ -9,7 +9,7 @@ import (
 	"metaplasis/internal/core/item"
 )
 
-// indexes hold where the access units of items lie, of those that were asked for of late: bounded in bytes, however many files there
+// indexes hold where the access units of items lie, of those that were asked for recently: bounded in bytes, however many files there
 // are. What was let go is found out again when somebody asks.
 type indexes struct {
 	items   *lru.Cache[*Entry, *item.Item]

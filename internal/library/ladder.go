@@ -28,7 +28,7 @@ type part struct {
 	sound  bool
 }
 
-// ladderOf are the tracks of an item that are coded, and the rungs that pictures are coded to.
+// ladderOf are the tracks of an item that are encoded, and the rungs that pictures are encoded to.
 func ladderOf(it *item.Item, heights []int) (tracks []*item.Track, rungs []ladder.Rung, err error) {
 	var video *item.Track
 	for i := range it.Tracks {
@@ -98,7 +98,7 @@ func rateOf(t *item.Track) media.Rational {
 	return exact.Reduce()
 }
 
-// make codes what is missing, and puts it together.
+// make encodes what is missing, and puts it together.
 func (c *coder) make(ctx context.Context, name string, it *item.Item, f *codingFile) error {
 	tracks, rungs, err := ladderOf(it, f.Heights)
 	if err != nil {
@@ -175,7 +175,7 @@ func soundFirst(p *part) int {
 	return 0
 }
 
-// soundName names the file of a track of sound.
+// soundName names the file of an audio track.
 func soundName(it *item.Item, t *item.Track) string {
 	n := 0
 	for i := range it.Tracks {
@@ -189,7 +189,7 @@ func soundName(it *item.Item, t *item.Track) string {
 	return fmt.Sprintf("audio-%d", n)
 }
 
-// collecting makes fragments of what is coded.
+// collecting makes fragments of what is encoded.
 type collecting struct {
 	header func(media.Track) *segment.Header
 	tracks map[media.TrackID]*media.Track
@@ -233,7 +233,7 @@ func (o *collecting) fragments(id media.TrackID, number *uint32) (pieces [][]byt
 	return pieces
 }
 
-// sound makes the file of a track of sound: coded anew where browsers do not play it, else as it is.
+// sound makes the file of an audio track: re-encoded where browsers do not play it, else as it is.
 func (c *coder) sound(ctx context.Context, name, file string, t *item.Track, progress func(int)) error {
 	out := &collecting{header: c.l.newHeader, tracks: map[media.TrackID]*media.Track{}, units: map[media.TrackID][]media.AccessUnit{}}
 	const id, bitrate = 1, 128_000
@@ -297,7 +297,7 @@ func (c *coder) sound(ctx context.Context, name, file string, t *item.Track, pro
 	return c.write(path.Join(codedFolder, name, file+".mp4"), append([][]byte{c.l.newHeader(*out.tracks[id]).Bytes}, pieces...)...)
 }
 
-// pictures codes a stretch of pictures to all rungs.
+// pictures encodes a stretch of pictures to all rungs.
 func (c *coder) pictures(ctx context.Context, name string, n int, p *part, rungs []ladder.Rung, progress func(int)) error {
 	source := p.track.Track
 	if !source.FrameRate.Valid() {
@@ -350,7 +350,7 @@ func (c *coder) pictures(ctx context.Context, name string, n int, p *part, rungs
 	for i := range rungs {
 		id := media.TrackID(i + 1)
 		if out.tracks[id] == nil || len(out.units[id]) == 0 {
-			return fmt.Errorf("nothing of the pictures from %d s on could be coded to %s", media.Rescale(p.track.At(p.lo), scale, 1), rungs[i].Name)
+			return fmt.Errorf("nothing of the pictures from %d s on could be encoded to %s", media.Rescale(p.track.At(p.lo), scale, 1), rungs[i].Name)
 		}
 		number := uint32(n) << 12
 		pieces := out.fragments(id, &number)

@@ -70,7 +70,7 @@ type Entry struct {
 	state    string // of its files
 	progress *atomic.Int64
 	members  []member // the main one first
-	coded    []member // what was coded of them, and is played instead
+	coded    []member // what was encoded of them, and is played instead
 }
 
 // EntryTrack is a track of an item.
@@ -82,10 +82,10 @@ type EntryTrack struct {
 	Width     int    `json:"width,omitempty"`
 	Height    int    `json:"height,omitempty"`
 	Language  string `json:"language,omitempty"`
-	Bitrate   int64  `json:"bitrate"`             // bits a second
+	Bitrate   int64  `json:"bitrate"`             // bits per second
 	KeyMillis int64  `json:"keyMillis,omitempty"` // how far keyframes lie apart at most
 	Trouble   string `json:"trouble,omitempty"`   // why it does not play as it is
-	// Codable: coding it anew would help.
+	// Codable: coding it again would help.
 	Codable bool `json:"codable,omitempty"`
 }
 
@@ -124,7 +124,7 @@ const (
 	indexBytes = 256 << 20
 )
 
-// New watches a folder. newHeader makes the CMAF header of a track; code codes pictures and sound anew, nil for a library that cannot.
+// New watches a folder. newHeader makes the CMAF header of a track; code encodes video and audio again, nil for a library that cannot.
 func New(folder string, newHeader func(media.Track) *segment.Header, code Code, logger *slog.Logger) *Library {
 	l := &Library{folder: folder, logger: logger, newHeader: newHeader, entries: map[string]*Entry{}, wake: make(chan struct{}, 1), stop: make(chan struct{})}
 	l.cache.cache, l.indexes.items = lru.New[*segment.Segment, *kept](cacheBytes), lru.New[*Entry, *item.Item](indexBytes)
@@ -578,7 +578,7 @@ func (e *Entry) describe(it *item.Item, files []string) {
 	if it.Truncated {
 		notes = append([]string{"The file ends early: what there is of it plays."}, notes...)
 	}
-	if any && trouble != "" { // of a film, the sound alone is not the film
+	if any && trouble != "" { // of a film, the audio only is not the film
 		for _, t := range e.Tracks {
 			if t.Trouble != "" {
 				notes = append([]string{fmt.Sprintf("Of its tracks, %s (%s) does not play: %s.", t.Name, t.Codec, t.Trouble)}, notes...)
@@ -703,7 +703,7 @@ func (l *Library) Item(name string) (*item.Item, string) {
 	return l.itemOf(e)
 }
 
-// Packed reports whether an item is sound that is offered as packed sound alone.
+// Packed reports whether an item is sound that is offered as packed audio only.
 func (l *Library) Packed(name string) bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -714,14 +714,14 @@ func (l *Library) Packed(name string) bool {
 // Make returns the bytes of a segment, made when they are asked for, or of before.
 func (l *Library) Make(s *segment.Segment) ([]byte, error) { return l.cache.get(s) }
 
-// kept is a segment that was made of late.
+// kept is a segment that was made recently.
 type kept struct {
 	once sync.Once
 	b    []byte
 	err  error
 }
 
-// segments are those that were made of late.
+// segments are those that were made recently.
 type segments struct {
 	cache *lru.Cache[*segment.Segment, *kept]
 }

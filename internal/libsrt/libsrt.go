@@ -490,8 +490,8 @@ type Stats struct {
 	Undecrypted                    int64
 	ReceiveBuffer, SendBuffer      time.Duration
 	Latency                        time.Duration
-	Bandwidth                      int64 // bits a second
-	ReceiveRate, SendRate          int64 // bits a second
+	Bandwidth                      int64 // bits per second
+	ReceiveRate, SendRate          int64 // bits per second
 	Encrypted                      bool
 	Version                        string
 }

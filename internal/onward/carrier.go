@@ -20,7 +20,7 @@ var (
 type Carrier struct {
 	To    Sender
 	Fixed bool          // its tracks cannot become others
-	Idle  time.Duration // that nothing may come before it ends; 0: for ever
+	Idle  time.Duration // that nothing may come before it ends; 0: forever
 	Begun time.Time     // when the line's clock was at its beginning, of several that share one; zero: with the first unit
 	// Sent is told of each unit: its bytes, and how many before it were left out since the far end is slow.
 	Sent func(bytes int, lost int64)

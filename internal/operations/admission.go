@@ -119,7 +119,7 @@ func (a *Admission) Admit(sender contribution.Sender) (origin.Grant, error) {
 
 // maxKnownKeys bounds the keys that are known in memory.
 //
-//limit:keys that are known without asking the database | all | all are asked for anew
+//limit:keys that are known without asking the database | all | all are asked for again
 const maxKnownKeys = 4096
 
 // knownKeys are the contribution keys that were right since the service started, and the digests of all that there are:

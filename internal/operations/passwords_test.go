@@ -28,7 +28,7 @@ func TestGuessingIsSlowedDown(t *testing.T) {
 	assert.True(t, th.try("b", "admin"), "another network is not concerned")
 }
 
-// Who may sign in as one user cannot guess another's password for ever.
+// Who may sign in as one user cannot guess another's password forever.
 func TestASuccessPaysForNoGuess(t *testing.T) {
 	th := newThrottle()
 	wrong := 0

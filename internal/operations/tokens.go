@@ -13,7 +13,7 @@ import (
 const (
 	tokenKnown   = 15 * time.Second
 	tokenTrusted = 24 * time.Hour
-	//limit:tokens that are known without asking the database | all | all are asked for anew
+	//limit:tokens that are known without asking the database | all | all are asked for again
 	maxTokens = 1024
 	anyToken  = -1
 )
@@ -47,7 +47,7 @@ func (k *knownTokens) note(digest string, t *records.Token, now time.Time) {
 	k.known[digest] = knownToken{*t, now}
 }
 
-// forget has a token be asked for anew, all of them with anyToken. Strangers who make up tokens do not keep one out that
+// forget has a token be asked for again, all of them with anyToken. Strangers who make up tokens do not keep one out that
 // was known.
 func (k *knownTokens) forget(id int64) {
 	k.mu.Lock()

@@ -171,7 +171,7 @@ func (u *Users) RemoveToken(ctx context.Context, t *records.Token, id int64) err
 		return records.ErrNotFound
 	}
 	err = u.desk.DB.RemoveToken(ctx, id)
-	u.trusted.forget(id) // after it: what is asked for in between is not trusted anew
+	u.trusted.forget(id) // after it: what is asked for in between is not trusted again
 	return err
 }
 
@@ -215,6 +215,6 @@ func (u *Users) Remove(ctx context.Context, t *records.Token, name string) error
 		return Refuse(Conflict, "nobody removes their own user", "Let another administrator do it.")
 	}
 	err := u.desk.DB.RemoveUser(ctx, name)
-	u.trusted.forget(anyToken) // after it: what is asked for in between is not trusted anew
+	u.trusted.forget(anyToken) // after it: what is asked for in between is not trusted again
 	return err
 }

@@ -20,7 +20,7 @@ import (
 	"metaplasis/internal/worker"
 )
 
-// shown is a channel to which made-up pictures and sound are sent, on a clock that the test moves. Its workers die at once.
+// shown is a channel to which made-up video and audio are sent, on a clock that the test moves. Its workers die at once.
 type shown struct {
 	c      *Channel
 	f      *Feed

@@ -224,7 +224,7 @@ func (f *Feed) again() intake.Source {
 	return src
 }
 
-// soundAlone is after what time a feed without pictures is taken for one of sound alone.
+// soundAlone is after what time a feed without pictures is taken for one of audio only.
 const soundAlone = time.Second
 
 // Unit takes one access unit of a track that was announced. stamp is its decode time by the track's clock, which may wrap;

@@ -104,7 +104,7 @@ func TestSourceWithoutIDRPicturesIsTold(t *testing.T) {
 			r.eventually("the advice", func() bool {
 				return strings.Contains(problems(c), advice) && strings.Contains(problems(c), "2000 ms (60 frames)")
 			})
-			r.eventually("the coded rung", func() bool { return segments(c, "low") > 2 })
+			r.eventually("the encoded rung", func() bool { return segments(c, "low") > 2 })
 		})
 	}
 }

@@ -61,7 +61,7 @@ func (s *set) now() time.Time { return zero.Add(s.wall) }
 
 func (s *set) pass(d time.Duration) { s.wall, s.monotonic = s.wall+d, s.monotonic+d }
 
-// aired is a channel of sound alone, on a clock that the test moves.
+// aired is a channel of audio only, on a clock that the test moves.
 func aired(t *testing.T) (*set, *Channel, *Feed, nobody) {
 	clock, keep := &set{}, nobody{make(chan events.Event, 100)}
 	o := New(Options{Keeper: keep, Gate: keep, Burst: -1, Now: clock.now, Monotonic: clock.elapsed})

@@ -64,7 +64,7 @@ func (o *Origin) Users(image string) (out []string) {
 	return out
 }
 
-// Refresh lets the channels that use an image take it anew, from the next segment on.
+// Refresh lets the channels that use an image take it again, from the next segment on.
 func (o *Origin) Refresh(image string) {
 	for _, slug := range o.Users(image) {
 		if c := o.Channel(slug); c != nil {

@@ -99,7 +99,7 @@ func (s *sizes) whole(name string) (out []*segment.Segment) {
 	return out
 }
 
-// TestSmallerPicturesOfTheSenderAreRungs: nothing is coded where the sender makes the picture itself, and what it makes
+// TestSmallerPicturesOfTheSenderAreRungs: nothing is encoded where the sender makes the picture itself, and what it makes
 // is cut where the main one is.
 func TestSmallerPicturesOfTheSenderAreRungs(t *testing.T) {
 	s := newSizes(t, ladder.Ladder{Planned: true})
@@ -150,7 +150,7 @@ func TestSizesThatComeLater(t *testing.T) {
 }
 
 // TestSizesThatAreNotFit: what does not begin with keyframes where the main picture does, or does not come any more, is
-// coded here.
+// encoded here.
 func TestSizesThatAreNotFit(t *testing.T) {
 	rungs := []ladder.Rung{{Name: "source", On: true, Source: true},
 		{Name: "small", On: true, Ready: true, Width: 640, Height: 360, Bitrate: 600_000},

@@ -22,7 +22,7 @@ func (c *Channel) Slate(image string) (r slate.Request, ok bool) {
 	return r, ok
 }
 
-// Recent returns the last coded pictures of the feed on air, from a random access point on, so many bytes at most; nil
+// Recent returns the last encoded pictures of the feed on air, from a random access point on, so many bytes at most; nil
 // without any.
 func (c *Channel) Recent(bytes int) (t *media.Track, units []media.AccessUnit) {
 	c.mu.Lock()
@@ -57,7 +57,7 @@ func (c *Channel) Recent(bytes int) (t *media.Track, units []media.AccessUnit) {
 	}
 }
 
-// Coded is how rungs would be coded of the feed on air, nil without any.
+// Coded is how rungs would be encoded of the feed on air, nil without any.
 func (c *Channel) Coded(rungs []ladder.Rung) (out []transcode.Rung) {
 	c.mu.Lock()
 	defer c.mu.Unlock()

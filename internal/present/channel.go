@@ -25,7 +25,7 @@ func (o *Offer) views() []*View {
 	return slices.DeleteFunc([]*View{o.Video, o.Sound}, func(v *View) bool { return v == nil })
 }
 
-// Alternate is a track of sound beside the main one.
+// Alternate is an audio track beside the main one.
 type Alternate struct {
 	Name  string
 	View  *View
@@ -74,7 +74,7 @@ type Channel struct {
 	Counted     []Period // of the manifest that counts them
 }
 
-// Choose returns the picture with some of its rungs, in the order named; with sound alone when names is
+// Choose returns the picture with some of its rungs, in the order named; with audio only when names is
 // nil.
 func (c *Channel) Choose(names []string) *Channel {
 	out := *c

@@ -99,7 +99,7 @@ func (c *Channel) Multivariant(w hls.Wrapping) *hls.Multivariant {
 	}
 	m.Variants = c.grouped(m.Variants, ranks)
 	if w == hls.TS && len(m.Variants) > 0 && m.Variants[0].Width > 0 && list[0].Sound != nil {
-		// A receiver on a poor line goes on with the sound alone.
+		// A receiver on a poor line goes on with the audio only.
 		o := list[0]
 		m.Variants = append(m.Variants, hls.Variant{URI: o.SoundName + "/aac.m3u8", Name: o.SoundName,
 			Peak: o.Sound.Peak*11/10 + 10_000, Average: o.Sound.Average, Codecs: []string{o.SoundTrack.CodecName}})
@@ -188,7 +188,7 @@ func (c *Channel) audioGroup(o *Offer, g *soundGroup, file string) (out []hls.Au
 	return out
 }
 
-// soundTitle is what people call a track of sound beside the main one.
+// soundTitle is what people call an audio track beside the main one.
 func soundTitle(t *media.Track, main media.Codec) string {
 	title := cmp.Or(t.Name, t.Language, string(t.Role), "Sound")
 	if t.Name == "" && t.Codec != main {
@@ -197,7 +197,7 @@ func soundTitle(t *media.Track, main media.Codec) string {
 	return title
 }
 
-// grouped orders variants: a group for each codec of video, in it one for each codec of sound, and behind them those of sound alone.
+// grouped orders variants: a group for each codec of video, in it one for each codec of sound, and behind them those of audio only.
 func (c *Channel) grouped(list []hls.Variant, ranks map[string]rankOf) (out []hls.Variant) {
 	of := map[string]media.Codec{}
 	for i := range c.Offers {

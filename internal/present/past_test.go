@@ -13,7 +13,7 @@ import (
 	"metaplasis/internal/core/segment"
 )
 
-// pastStrip is a rendition with segments of two seconds from one ordinal to another; it begins anew at the ordinals of breaks.
+// pastStrip is a rendition with segments of two seconds from one ordinal to another; it starts over at the ordinals of breaks.
 func pastStrip(name, sound string, width int, from, to uint64, breaks ...uint64) PastStrip {
 	t := media.Track{Kind: media.Audio, Codec: media.AAC, CodecName: "mp4a.40.2", Timescale: 48_000, SampleRate: 48_000, Channels: 2}
 	if width > 0 {

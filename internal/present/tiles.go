@@ -19,7 +19,7 @@ const (
 	TileScheme = "http://dashif.org/guidelines/thumbnail_tile"
 
 	tileSet  = 300    // id of the adaptation set
-	tileBits = 40_000 // bits a second, about: 60 kB in two minutes, and more
+	tileBits = 40_000 // bits per second, about: 60 kB in two minutes, and more
 )
 
 // tiles adds the small pictures to the periods of a manifest, which begin at media times.

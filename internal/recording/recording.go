@@ -23,7 +23,7 @@ type Recording struct {
 	Renditions []string  `json:"renditions"` // none: all
 	Begun      time.Time `json:"begun"`
 	Ended      time.Time `json:"ended,omitzero"`   // it goes on while this is not there
-	Expires    time.Time `json:"expires,omitzero"` // it is retained for ever when this is not there
+	Expires    time.Time `json:"expires,omitzero"` // it is retained forever when this is not there
 	Author     string    `json:"author,omitempty"`
 }
 

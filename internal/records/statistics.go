@@ -12,7 +12,7 @@ type Statistic struct {
 	Seconds int64  `db:"seconds" json:"seconds"` // how long the while is
 	At      int64  `db:"at" json:"at"`           // when it begins, seconds since 1970
 	Live    int64  `db:"live" json:"live"`       // seconds that a feed was on air
-	Bitrate int64  `db:"bitrate" json:"bitrate"` // of the feed, bits a second, on average
+	Bitrate int64  `db:"bitrate" json:"bitrate"` // of the feed, bits per second, on average
 	Load    int64  `db:"worker_load" json:"load"`
 	Viewers int64  `db:"viewers" json:"viewers"` // thousandths of one, on average
 	Peak    int64  `db:"peak" json:"peak"`       // the most viewers

@@ -47,7 +47,7 @@ func (s *Service) receiveSRT(ctx context.Context) error {
 	return nil
 }
 
-// policyEach is how often the policy is read anew even so, since keys expire; policyWithin bounds how long that may take.
+// policyEach is how often the policy is read again even so, since keys expire; policyWithin bounds how long that may take.
 const (
 	policyEach   = 20 * time.Second
 	policyWithin = 2 * time.Second

@@ -94,7 +94,7 @@ type Packaging struct {
 	Language  string `json:"language,omitempty" flag:"language" help:"language of audio and captions, such as en"`            // RFC 5646
 	// Unpackaged makes nothing of the feed: it is only handed on as it came.
 	Unpackaged bool `json:"unpackaged,omitempty" flag:"relay-only" was:"unpackaged" help:"do not package the feed, only pass it on to receivers and relays"`
-	// CoverEvery puts the cover picture into each so-many-th segment; 0 is 5.
+	// CoverEvery puts the cover picture into every Nth segment; 0 is 5.
 	CoverEvery int `json:"coverEvery,omitempty" flag:"cover-every" help:"insert the cover picture every N segments"`
 }
 

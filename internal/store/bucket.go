@@ -113,7 +113,7 @@ func (b *Bucket) Upload(name, path string) error {
 	return err
 }
 
-// Bounds of an upload: what a part holds, in bytes, and how fast the slowest line may be, in bytes a second.
+// Bounds of an upload: what a part holds, in bytes, and how fast the slowest line may be, in bytes per second.
 const (
 	partSize    = 16 << 20
 	leastUpload = 128 << 10

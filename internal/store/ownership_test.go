@@ -90,7 +90,7 @@ func TestWhatTheLedgerDoesNotKnowIsSetAside(t *testing.T) {
 	before := files(t, place)
 	empty := &ledger{}
 	s := open(t, place, empty, short)
-	s.Set("line", Keeping{TimeShift: time.Hour, Since: epoch.Add(30 * 24 * time.Hour)}) // made anew under the same name
+	s.Set("line", Keeping{TimeShift: time.Hour, Since: epoch.Add(30 * 24 * time.Hour)}) // made again under the same name
 	s.Settled()
 	s.limits.Bytes = 1
 	tidied(t, s)

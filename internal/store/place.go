@@ -15,7 +15,7 @@ import (
 
 // Place is where files lie. Names have slashes between their parts; none begins with one.
 type Place interface {
-	// Create makes a file, or makes it anew.
+	// Create makes a file, or makes it again.
 	Create(name string) (File, error)
 	// Open reads a file from a byte on, so many bytes.
 	Open(name string, offset, size int64) (io.ReadSeekCloser, error)

@@ -51,7 +51,7 @@ type shelf struct {
 	early   []early               // what came meanwhile
 	lists   singleflight.Group    // that are being made
 	sum     totals
-	changed bool // the totals are to be counted anew
+	changed bool // the totals are to be counted again
 	strips  map[string]*strip
 	run     run
 	next    uint64 // the ordinal behind all that were given
@@ -578,7 +578,7 @@ func (sh *shelf) begin(st *strip, e *entry) error {
 	return nil
 }
 
-// abandon ends a bundle that cannot be written any further. What it holds that can be read stays; what cannot is written anew.
+// abandon ends a bundle that cannot be written any further. What it holds that can be read stays; what cannot is written again.
 func (sh *shelf) abandon(st *strip, why error) error {
 	g := st.growing
 	sh.grow(st, nil)

@@ -271,7 +271,7 @@ const (
 	// MaxListed is how many bundles a stretch may lie in.
 	//limit:bundles in which a stretch may lie | each request | the request is refused: ask for a shorter stretch
 	MaxListed = 20_000
-	// maxReading is how many indexes are read at a time, for all who look back.
+	// maxReading is how many indexes are read at a time, for all time-shift viewers.
 	//limit:indexes that are read at a time | all | others wait
 	maxReading = 16
 )

@@ -58,7 +58,7 @@ type Store struct {
 	logger *slog.Logger
 	now    func() time.Time
 	step   func(string)
-	cache  *lru.Cache[string, *contents] // the records of bundles that were read of late, by path
+	cache  *lru.Cache[string, *contents] // the records of bundles that were read recently, by path
 	queued atomic.Int64
 
 	mu        sync.Mutex
@@ -549,7 +549,7 @@ type Stock struct {
 // Place says where the store is.
 func (s *Store) Place() string { return s.place.String() }
 
-// Held tells what is kept of a stretch: the bytes of its bundles, the renditions, and which of them has the most bytes a second of
+// Held tells what is kept of a stretch: the bytes of its bundles, the renditions, and which of them has the most bytes per second of
 // pictures, or of sound when there are none.
 func (s *Store) Held(channel string, h Hold) (bytes int64, renditions []string, best string) {
 	sh := s.known(channel)

@@ -21,7 +21,7 @@ import (
 	"metaplasis/internal/core/transcode"
 )
 
-// Stats is what a worker tells of itself, four times a second.
+// Stats is what a worker tells of itself, four times per second.
 type Stats struct {
 	transcode.Stats
 	PID   int   `json:"pid"`
@@ -170,7 +170,7 @@ func (c *child) handle(l *lane, m incoming) error {
 	return nil
 }
 
-// What a worker may take of memory, in bytes: of its own; of each coded picture for an encoder with its references and
+// What a worker may take of memory, in bytes: of its own; of each encoded picture for an encoder with its references and
 // what it looks ahead; and of each of the source's for the decoder and what waits.
 const (
 	ownMemory    = 1 << 30

@@ -69,7 +69,7 @@ func (a *answers) Picture([]byte) {}
 
 func (a *answers) Failed(_ media.TrackID, err error) { a.put(&jobAnswer{Error: err.Error()}) }
 
-// doCode codes what comes until it ends: nothing is left out to be in time.
+// doCode encodes what comes until it ends: nothing is left out to be in time.
 func doCode(conf *transcode.Config, r *bufio.Reader, w *json.Encoder) error {
 	out := &answers{w: w}
 	pictures, sound := transcode.New(out), transcode.NewSounds(out)
@@ -136,7 +136,7 @@ func Recode(ctx context.Context, command func() *exec.Cmd, conf transcode.Config
 		}
 	})
 	if failed != nil && !errors.Is(failed, syscall.EPIPE) {
-		return fmt.Errorf("reading what is to be coded: %w", failed)
+		return fmt.Errorf("reading what is to be encoded: %w", failed)
 	}
 	return err
 }

@@ -35,12 +35,12 @@ func (e *edgeSink) Unit(_ media.TrackID, u media.AccessUnit) {
 	}
 }
 
-// Edge codes the pictures of some units that are presented from a time on up to another, ticks of media.VideoTimescale, as they were
-// coded: codec, size and about the bitrate. Units begin with a keyframe.
+// Edge encodes the pictures of some units that are presented from a time on up to another, ticks of media.VideoTimescale, as they were
+// encoded: codec, size and about the bitrate. Units begin with a keyframe.
 func Edge(ctx context.Context, command func() *exec.Cmd, t *media.Track, units []media.AccessUnit, from, to int64) (media.Track, []media.AccessUnit, error) {
 	codec := coding.Find(t.Codec)
 	if codec == nil || !codec.Decoded || !codec.Encoded || t.Undecodable != "" {
-		return media.Track{}, nil, fmt.Errorf("%s cannot be coded here", cmp.Or(t.Label, string(t.Codec)))
+		return media.Track{}, nil, fmt.Errorf("%s cannot be encoded here", cmp.Or(t.Label, string(t.Codec)))
 	}
 	source := *t
 	source.ID, source.Timescale = 2, media.VideoTimescale

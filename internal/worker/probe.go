@@ -21,7 +21,7 @@ const (
 	probeMemory = 1 << 30
 	//limit:how long a file may be looked into | each file | the file is marked and left alone
 	probeLongest = 2 * time.Minute
-	probeRate    = 8 << 20 // bytes a second, the slowest disk that is waited for
+	probeRate    = 8 << 20 // bytes per second, the slowest disk that is waited for
 )
 
 // ErrUnfit says that a file takes more memory or time than any may, or ended the process that looked into it.

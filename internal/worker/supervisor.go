@@ -42,7 +42,7 @@ const (
 	//limit:boundaries and configurations that a worker has not answered | each worker | the oldest are dropped
 	maxNotes  = 4096 // boundaries and configurations
 	hangAfter = 900 * time.Millisecond
-	//limit:how long a worker may stand still | each worker | it is killed and started anew
+	//limit:how long a worker may stand still | each worker | it is killed and restarted
 	hangLongest  = 8 * time.Second
 	spawnPause   = 200 * time.Millisecond // between two attempts to start a process
 	longestPause = 10 * time.Second       // when it ends again and again
@@ -68,7 +68,7 @@ type Supervisor struct {
 	hub     *hub.Hub
 	handler Handler
 	logger  *slog.Logger
-	ids     [lanes][]media.TrackID // of the tracks that are coded, the leading one first
+	ids     [lanes][]media.TrackID // of the tracks that are encoded, the leading one first
 
 	mu        sync.Mutex
 	wake      *sync.Cond

@@ -43,7 +43,7 @@ const (
 
 // maxMessage bounds a message: the largest access unit that RTMP can carry, and some.
 //
-//limit:bytes of a message between the service and a worker | each worker | the worker is started anew
+//limit:bytes of a message between the service and a worker | each worker | the worker is restarted
 const maxMessage = 20 << 20
 
 func writeMessage(w io.Writer, kind byte, parts ...[]byte) error {

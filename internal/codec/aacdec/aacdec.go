@@ -42,7 +42,7 @@ import (
 // Decoder decodes one stream to interleaved 16-bit samples.
 type Decoder struct {
 	h        C.NeAACDecHandle
-	Rate     int // samples a second
+	Rate     int // samples per second
 	Channels int
 }
 
@@ -77,7 +77,7 @@ func (d *Decoder) Decode(frame []byte) ([]int16, error) {
 	return append([]int16(nil), unsafe.Slice((*int16)(out.pcm), int(out.samples))...), nil
 }
 
-// Format returns the rate, samples a second, and the channels of what was decoded last.
+// Format returns the rate, samples per second, and the channels of what was decoded last.
 func (d *Decoder) Format() (rate, channels int) { return d.Rate, d.Channels }
 
 // Close frees the decoder.

@@ -68,7 +68,7 @@ type Encoder struct {
 	out      [8192]byte
 }
 
-// New opens an encoder. Bitrate is bits a second.
+// New opens an encoder. Bitrate is bits per second.
 func New(rate, channels int, bitrate int64) (*Encoder, error) {
 	const mostBits = 6 // of a sample: the encoder refuses more (ISO/IEC 14496-3, 4.5.3.3, has 6144 bits a frame)
 	bitrate = min(bitrate, int64(mostBits*rate*channels))

@@ -78,7 +78,7 @@ func (d *Decoder) Decode(frame []byte) ([]int16, error) {
 	return append([]int16(nil), d.out[:frameSamples*int(n)]...), nil
 }
 
-// Format returns the rate, samples a second, and the channels of what was decoded last.
+// Format returns the rate, samples per second, and the channels of what was decoded last.
 func (d *Decoder) Format() (rate, channels int) { return d.rate, d.channels }
 
 // Close frees the decoder.

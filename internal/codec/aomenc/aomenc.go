@@ -193,7 +193,7 @@ func (e *Encoder) Encode(p *picture.Picture, pts int64, key bool) (*media.Access
 	e.level = min(e.level+media.RescaleDown(pts-e.before, media.VideoTimescale, max(e.settings.Peak, e.settings.Bitrate)), e.capacity())
 	e.before = pts
 	u, err := e.encode(p, pts, key)
-	// A keyframe refers to nothing: one that is too large is coded again, by an encoder that may do no better.
+	// A keyframe refers to nothing: one that is too large is encoded again, by an encoder that may do no better.
 	asked := e.quantizer
 	for err == nil && key && int64(len(u.Data))*8 > e.level*3/4 && e.quantizer < worstQuantizer {
 		e.quantizer = min(e.quantizer+18, worstQuantizer)

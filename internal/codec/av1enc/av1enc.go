@@ -95,7 +95,7 @@ type Encoder struct {
 	e *C.mp_enc
 }
 
-// New opens an encoder. Bitrate is bits a second; effort is 1 to 9; keys is the distance of key frames.
+// New opens an encoder. Bitrate is bits per second; effort is 1 to 9; keys is the distance of key frames.
 func New(width, height int, rate media.Rational, bitrate int64, effort, keys int) (*Encoder, error) {
 	e := C.mp_open(C.int(width), C.int(height), C.int(rate.Num), C.int(rate.Den), C.int(bitrate/1000), C.int(12-effort), C.int(keys))
 	if e == nil {

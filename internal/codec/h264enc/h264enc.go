@@ -213,7 +213,7 @@ func point(v uint8) C.int {
 }
 
 // Encode takes the next picture in presentation order, or nil at the end, and returns the next
-// coded one, or nil while the encoder waits (at the end: when it is empty). Times are in ticks
+// encoded one, or nil while the encoder waits (at the end: when it is empty). Times are in ticks
 // of media.VideoTimescale.
 func (e *Encoder) Encode(p *picture.Picture, pts int64, key bool) (*media.AccessUnit, error) {
 	var out C.mp_packet

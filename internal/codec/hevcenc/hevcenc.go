@@ -133,7 +133,7 @@ type Encoder struct {
 	Record []byte // HEVCDecoderConfigurationRecord
 }
 
-// New opens an encoder. Bitrate is bits a second.
+// New opens an encoder. Bitrate is bits per second.
 func New(width, height int, rate media.Rational, bitrate int64) (*Encoder, error) {
 	return open(Settings{Width: width, Height: height, FrameRate: rate, Bitrate: bitrate, Effort: 1})
 }
@@ -245,7 +245,7 @@ func openDepth(s Settings, depth C.int) (*Encoder, error) {
 	return e, nil
 }
 
-// Encode takes the next picture and returns the coded one. Times are in ticks of media.VideoTimescale.
+// Encode takes the next picture and returns the encoded one. Times are in ticks of media.VideoTimescale.
 func (e *Encoder) Encode(p *picture.Picture, pts int64, key bool) (*media.AccessUnit, error) {
 	var data *C.uchar
 	var size, k C.int

@@ -74,7 +74,7 @@ func (d *Decoder) Decode(frame []byte) (pcm []int16, err error) {
 	}
 }
 
-// Format returns the rate, samples a second, and the channels of what was decoded last.
+// Format returns the rate, samples per second, and the channels of what was decoded last.
 func (d *Decoder) Format() (rate, channels int) { return d.rate, d.channels }
 
 // Close frees the decoder.

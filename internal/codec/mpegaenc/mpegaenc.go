@@ -51,7 +51,7 @@ import (
 const FrameSamples = 1152
 
 // Encode encodes interleaved samples as media.MP2 or media.MP3 and returns the bytes of all frames. Bitrate is
-// bits a second.
+// bits per second.
 func Encode(c media.Codec, pcm []int16, rate, channels int, bitrate int64) ([]byte, error) {
 	refused := fmt.Errorf("the encoder of MPEG audio refused %d Hz, %d channels, %d bit/s", rate, channels, bitrate)
 	samples := len(pcm) / channels

@@ -55,7 +55,7 @@ func (u *unit) flag(on bool) {
 	}
 }
 
-// Encode codes a picture. Every one is a random access point.
+// Encode encodes a picture. Every one is a random access point.
 func (e *Encoder) Encode(p *picture.Picture, pts int64) media.AccessUnit {
 	u := &unit{}
 	e.heads(u)

@@ -56,7 +56,7 @@ func (d *Decoder) Decode(packet []byte) ([]int16, error) {
 	return pcm.Downmix(append([]int16(nil), d.out[:int(n)*d.channels]...), d.channels, d.places), nil
 }
 
-// Format returns the rate, samples a second, and the channels that come out.
+// Format returns the rate, samples per second, and the channels that come out.
 func (d *Decoder) Format() (rate, channels int) { return opus.SampleRate, min(d.channels, 2) }
 
 // orders are where the channels of so many are (RFC 7845, 5.1.1.2).

@@ -28,7 +28,7 @@ type Encoder struct {
 	out      [4000]byte
 }
 
-// New opens an encoder. Bitrate is bits a second.
+// New opens an encoder. Bitrate is bits per second.
 func New(channels int, bitrate int64) (*Encoder, error) {
 	var rc C.int
 	e := C.opus_encoder_create(opus.SampleRate, C.int(channels), C.OPUS_APPLICATION_AUDIO, &rc)

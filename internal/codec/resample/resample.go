@@ -30,7 +30,7 @@ type Resampler struct {
 	out      []int16
 }
 
-// New makes a resampler. Rates are samples a second.
+// New makes a resampler. Rates are samples per second.
 func New(from, to, channels int) (*Resampler, error) {
 	s := C.mp_open(C.double(from), C.double(to), C.uint(channels))
 	if s == nil {

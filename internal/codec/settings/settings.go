@@ -6,7 +6,7 @@ import (
 	"metaplasis/internal/core/media"
 )
 
-// Pictures say how pictures are to be coded. Bitrates are bits a second.
+// Pictures say how pictures are to be encoded. Bitrates are bits per second.
 type Pictures struct {
 	Width, Height int
 	SAR           media.Rational

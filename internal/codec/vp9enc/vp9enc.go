@@ -151,7 +151,7 @@ func (l *Live) Waiting() int { return 0 }
 // Close frees the encoder.
 func (l *Live) Close() { l.e.Close() }
 
-// New opens an encoder. Bitrate is bits a second; effort is 1 to 9.
+// New opens an encoder. Bitrate is bits per second; effort is 1 to 9.
 func New(width, height int, bitrate int64, effort int) (*Encoder, error) {
 	x := C.mp_open(0, C.int(width), C.int(height), C.int(bitrate/1000), C.int(9-effort), 0, 0, 0, 0, 0)
 	if x == nil {

@@ -66,7 +66,7 @@ func FuzzReader(f *testing.F) {
 	})
 }
 
-// A fragmented file may hold pictures and sound, in fragments of their own or together.
+// A fragmented file may hold video and audio, in fragments of their own or together.
 func TestSeveralTracksOfOneFile(t *testing.T) {
 	second := track
 	second.Channels, second.Config = 1, []byte{0x11, 0x88}

@@ -90,7 +90,7 @@ func (k *kept) Unit(id media.TrackID, _, _ int64, _ bool, data []byte) {
 }
 func (k *kept) FrameRate(int64) {}
 
-// loop is a demo camera's pictures and sound.
+// loop is a demo camera's video and audio.
 type loop struct {
 	video, sound media.Track
 	tags         []*flv.Tag
@@ -153,7 +153,7 @@ func (l *loop) stream(t *testing.T, from, to int, soundFirst bool) (out []byte) 
 	return m.Take()
 }
 
-// TestTracksThatMoveGoOnInTheirPlace: an encoder that begins anew gives its pictures the PID of its sound, and its sound that of its
+// TestTracksThatMoveGoOnInTheirPlace: an encoder that starts over gives its pictures the PID of its sound, and its sound that of its
 // pictures, under the same version of the map (ISO/IEC 13818-1, 2.4.4.8).
 func TestTracksThatMoveGoOnInTheirPlace(t *testing.T) {
 	l := readLoop(t)

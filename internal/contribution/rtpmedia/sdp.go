@@ -46,7 +46,7 @@ func (m *Media) attributes(list []sdp.Attribute) {
 	}
 }
 
-// Bitrate is that of a stream without compression, bits a second; 0 of others, which do not say.
+// Bitrate is that of a stream without compression, bits per second; 0 of others, which do not say.
 func (m *Media) Bitrate() int64 {
 	switch m.Format.Name {
 	case "L16", "L24":

@@ -223,7 +223,7 @@ func (s *Session) Bye(sources []uint32) {
 	}
 }
 
-// Look gives up what was waited for, and measures. It is to be called some times a second.
+// Look gives up what was waited for, and measures. It is to be called some times per second.
 func (s *Session) Look(now time.Time) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -43,8 +43,8 @@ var sampleRates = [...]int{96000, 88200, 64000, 48000, 44100, 32000, 24000, 2205
 type Config struct {
 	ObjectType int   // of the core coder, 2 for LC
 	Extension  int   // 5 (SBR) or 29 (PS) when signalled, else 0
-	SampleRate int   // of the core coder, samples a second
-	OutputRate int   // after SBR, samples a second
+	SampleRate int   // of the core coder, samples per second
+	OutputRate int   // after SBR, samples per second
 	Channels   int   // after PS
 	Short      bool  // frames of 960 samples instead of 1024, or 480 instead of 512 (frameLengthFlag)
 	Frame      int64 // samples of one channel in a frame, of coders that say themselves; else 0

@@ -14,7 +14,7 @@ import (
 	"metaplasis/internal/core/picture"
 )
 
-// coded encodes some pictures, every fourth of them a key frame.
+// encoded encodes some pictures, every fourth of them a key frame.
 func coded(t testing.TB) (units [][]byte, keys []bool) {
 	const pictures = 9
 	enc, err := av1enc.New(322, 182, media.Rational{Num: 25, Den: 1}, 200_000, 1, 4)

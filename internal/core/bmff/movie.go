@@ -14,7 +14,7 @@ import (
 //
 //	ftyp | moov: mvhd, trak (tkhd, edts, mdia), trak … | mdat: chunk, chunk, …
 //
-// A chunk is what was added by one call. What begins anew has another sample description where its configuration differs.
+// A chunk is what was added by one call. What starts over has another sample description where its configuration differs.
 type Movie struct {
 	Tracks []*MovieTrack
 	// From and To are times between which the movie is shown, ticks of media.VideoTimescale; 0 is the beginning, and the end. What lies

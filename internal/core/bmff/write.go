@@ -195,7 +195,7 @@ func sampleEntry(b []byte, t *media.Track) []byte {
 	return videoEntry(b, t)
 }
 
-// displaySize is the coded size widened by the sample aspect ratio.
+// displaySize is the encoded size widened by the sample aspect ratio.
 func displaySize(t *media.Track) (int, int) {
 	if t.SAR.Valid() {
 		return int(media.Rescale(int64(t.Width), t.SAR.Den, t.SAR.Num)), t.Height

@@ -1,5 +1,5 @@
 // Package clip writes stretches of a channel's renditions as files: an MP4 that any tool opens, a fragmented MP4, a transport stream.
-// Nothing is coded anew. Where the programme was interrupted or begins anew the file goes on without a hole; pictures and sound
+// Nothing is re-encoded. Where the programme was interrupted or starts over the file goes on without a hole; video and audio
 // keep their places to each other.
 package clip
 

@@ -11,16 +11,16 @@ import (
 	"metaplasis/internal/core/segment"
 )
 
-// Recode codes pictures anew: those of units that are presented from a time on up to another, ticks of media.VideoTimescale. What comes
+// Recode re-encodes pictures: those of units that are presented from a time on up to another, ticks of media.VideoTimescale. What comes
 // back has times of media.VideoTimescale, and no picture that is presented in another order than it is decoded.
 type Recode func(ctx context.Context, t *media.Track, units []media.AccessUnit, from, to int64) (media.Track, []media.AccessUnit, error)
 
-// ErrEdges says that the edges of a clip could not be coded anew.
-var ErrEdges = errors.New("the edges of the clip could not be coded anew")
+// ErrEdges says that the edges of a clip could not be re-encoded.
+var ErrEdges = errors.New("the edges of the clip could not be re-encoded")
 
 // Exact lets the file begin with the first picture from From on, and end with the last one before To, without anything beside that is
-// not shown: of the segments that these times lie in, the pictures that belong to the clip are coded anew, everything between stays as
-// it is. newHeader makes the header of what is coded.
+// not shown: of the segments that these times lie in, the pictures that belong to the clip are re-encoded, everything between stays as
+// it is. newHeader makes the header of what is encoded.
 func (s *Source) Exact(ctx context.Context, recode Recode, newHeader func(media.Track) *segment.Header) error {
 	if len(s.Video) == 0 {
 		return nil
@@ -59,7 +59,7 @@ func (s *Source) Exact(ctx context.Context, recode Recode, newHeader func(media.
 // edgeSlack is what a time may lie beside a segment's begin or end and be taken for it.
 const edgeSlack = media.VideoTimescale / 200
 
-// edge codes what a clip has of a segment.
+// edge encodes what a clip has of a segment.
 func edge(ctx context.Context, seg *segment.Segment, from, to int64, recode Recode, newHeader func(media.Track) *segment.Header) (*segment.Segment, error) {
 	units, err := (&Source{}).units(seg)
 	if err != nil {

@@ -51,7 +51,7 @@ type Codec struct {
 	Profiles   []string
 	Levels     []Level
 	LevelBlock int
-	// FixedRate is the only rate of sound, samples a second; 0 for any.
+	// FixedRate is the only rate of sound, samples per second; 0 for any.
 	FixedRate int
 	// Cost is what an encoder takes at efforts 1 to 9, in nanoseconds of a 2.5 GHz processor a sample of luma.
 	Cost [9]int
@@ -271,7 +271,7 @@ func FourCCs(k media.Kind) (out []string) {
 }
 
 // BareSound returns the configuration of sound that its container describes, nil of a codec that describes
-// itself: samples a second, bits of a sample, channels. Codecs of one byte a sample have a rate of their own.
+// itself: samples per second, bits of a sample, channels. Codecs of one byte a sample have a rate of their own.
 func BareSound(id media.Codec, rate, bits, channels int) []byte {
 	if c := Find(id); c == nil || !c.uncompressed {
 		return nil
@@ -303,7 +303,7 @@ func OverRTP(k media.Kind) (out []*Codec) {
 	return out
 }
 
-// Usual is the codec in which a rendition of a kind is coded when nobody says.
+// Usual is the codec in which a rendition of a kind is encoded when nobody says.
 func Usual(k media.Kind) media.Codec { return Encoded(k)[0] }
 
 // RealTimes lists the codecs of a kind that WebRTC carries as a rule (RFC 7742; RFC 7874; and the payload formats of VP9
@@ -315,7 +315,7 @@ func RealTimes(k media.Kind) []media.Codec {
 	return []media.Codec{media.H264, media.VP8, media.VP9, media.AV1}
 }
 
-// RealTime is the codec in which a kind is coded for viewers over WebRTC: one that all browsers take (RFC 7742, 5; RFC
+// RealTime is the codec in which a kind is encoded for viewers over WebRTC: one that all browsers take (RFC 7742, 5; RFC
 // 7874, 3).
 func RealTime(k media.Kind) media.Codec {
 	if k == media.Audio {

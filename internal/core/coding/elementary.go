@@ -26,7 +26,7 @@ type cut struct {
 	config []byte   // that holds for it; nil: the one before, or none for a codec that describes itself
 	size   int      // bytes that it took; 0: b ends before the access unit does
 	// Of pictures whose heads are read: their place in the order of output, on a line of its own; whether the line began
-	// anew with this one; and the field that it is, nil of a whole frame.
+	// again with this one; and the field that it is, nil of a whole frame.
 	order          int64
 	ordered, fresh bool
 	field          *avc.Slice

@@ -64,7 +64,7 @@ type Frame struct {
 	Size    int   // bytes of all of it; 0 when b ends before that can be told
 	Skip    int   // bytes before the data
 	Samples int64 // of each channel
-	Rate    int   // samples a second
+	Rate    int   // samples per second
 	Config  []byte
 	Info    bool // it holds facts of the file instead of sound
 }

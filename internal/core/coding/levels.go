@@ -5,7 +5,7 @@ type Level struct {
 	Name    string
 	Rate    int64 // macroblocks, or luma samples, a second
 	Size    int64 // macroblocks, or luma samples, a picture
-	Bitrate int64 // bits a second, of the profiles with the lowest limit
+	Bitrate int64 // bits per second, of the profiles with the lowest limit
 }
 
 // avcLevels are those of ITU-T H.264, table A-1: sizes in macroblocks, the bitrate of Baseline and Main.

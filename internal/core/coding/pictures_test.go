@@ -11,7 +11,7 @@ import (
 	"metaplasis/internal/core/media"
 )
 
-// avcSPS writes a set of 1920 by 1088, with order counts of eight bits, at 25 frames a second where timed.
+// avcSPS writes a set of 1920 by 1088, with order counts of eight bits, at 25 frames per second where timed.
 func avcSPS(interlaced, timed bool, reorder int) []byte {
 	var w bits.Writer
 	for _, v := range []uint32{77, 0, 40} {

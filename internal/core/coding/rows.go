@@ -215,7 +215,7 @@ func vp8Look(data []byte) Picture {
 	return Picture{Random: err == nil && f.Key}
 }
 
-// mpegvUnit takes an access unit as it is. Decoding may start at an intra coded picture with a sequence
+// mpegvUnit takes an access unit as it is. Decoding may start at an intra encoded picture with a sequence
 // header before it.
 func mpegvUnit(data []byte, _ int) (Unit, error) {
 	p, err := mpegv.Parse(data)

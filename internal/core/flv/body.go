@@ -30,7 +30,7 @@ const (
 	enhancedStart    = 0
 	enhancedCoded    = 1
 	enhancedEnd      = 2
-	enhancedCodedX   = 3 // video: coded, and presented when it is decoded
+	enhancedCodedX   = 3 // video: encoded, and presented when it is decoded
 	enhancedMeta     = 4 // colour metadata; for audio, the layout of channels
 	multitrackAudio  = 5
 	multitrackVideo  = 6
@@ -152,7 +152,7 @@ func soundBits(bare []byte) byte {
 	return byte(max(rate, 0))<<2 | (bare[1]/8-1)<<1 | (bare[6] - 1)
 }
 
-// soundRates are the rates by their number (E.4.2.1), samples a second.
+// soundRates are the rates by their number (E.4.2.1), samples per second.
 var soundRates = [...]int{5512, 11025, 22050, 44100}
 
 // bare is what a tag's first byte says of sound: format(4) rate(2) size(1) type(1). The rate of logarithmic
@@ -297,7 +297,7 @@ func (t *Body) video(packet byte, do func(*Body) error) error {
 		t.Data = nil
 	default:
 		return &media.UnsupportedError{Format: "FLV video", What: fmt.Sprintf("packet type %d of the enhanced form",
-			packet), Do: "send sequence starts and coded frames"}
+			packet), Do: "send sequence starts and encoded frames"}
 	}
 	return do(t)
 }
@@ -313,7 +313,7 @@ func (t *Body) audio(packet byte, do func(*Body) error) error {
 		t.Data = nil
 	default:
 		return &media.UnsupportedError{Format: "FLV audio", What: fmt.Sprintf("packet type %d of the enhanced form",
-			packet), Do: "send sequence starts and coded frames"}
+			packet), Do: "send sequence starts and encoded frames"}
 	}
 	return do(t)
 }

@@ -49,7 +49,7 @@ func TestSeveralTracksInOneMessage(t *testing.T) {
 	assert.Equal(t, []Body{{Codec: media.AAC, Data: []byte("ab")}, {Codec: media.AAC, Track: 1, Data: []byte("c")}}, bodies(t, TagAudio, same))
 	codecs := append([]byte{9<<4 | 5, 2<<4 | 1}, "mp4a\x00\x00\x00\x01aOpus\x05\x00\x00\x02bc"...)
 	assert.Equal(t, []Body{{Codec: media.AAC, Data: []byte("a")}, {Codec: media.Opus, Track: 5, Data: []byte("bc")}}, bodies(t, TagAudio, codecs))
-	// A modifier of three bytes, such as nanoseconds, then a coded frame of VP9.
+	// A modifier of three bytes, such as nanoseconds, then an encoded frame of VP9.
 	modified := append([]byte{0x80 | 1<<4 | 7, 2, 0, 0, 9, 0<<4 | 1}, "vp09xyz"...)
 	assert.Equal(t, []Body{{Codec: media.VP9, Key: true, Nanos: 9, Data: []byte("xyz")}}, bodies(t, TagVideo, modified))
 	assert.Empty(t, bodies(t, TagVideo, []byte{0x80 | 5<<4, 0}), "a command has no media")

@@ -26,7 +26,7 @@ func (m Machine) room() int64 {
 type Outlook struct {
 	KeepsUp bool   `json:"keepsUp"`
 	Text    string `json:"text"`
-	// Loads are what each coded rung is likely to take, in thousandths of a processor.
+	// Loads are what each encoded rung is likely to take, in thousandths of a processor.
 	Loads []RungLoad `json:"loads"`
 	More  int64      `json:"more"` // than now, thousandths of a processor; less than 0 is less
 	Room  int64      `json:"room"` // thousandths of a processor; less than 0 when not known
@@ -38,7 +38,7 @@ type RungLoad struct {
 	Load int64  `json:"load"`
 }
 
-// samples is how many luma samples a second a rung codes.
+// samples is how many luma samples per second a rung codes.
 func samples(r ladder.Rung, video *media.Track) int64 {
 	w, h := r.Size(video)
 	source := video.FrameRate
@@ -63,7 +63,7 @@ func table(r ladder.Rung, video *media.Track) int64 {
 	return max(media.RescaleDown(samples(r, video), 1_000_000, int64(c.Cost[effort-1])), 1) // nanoseconds a second to thousandths
 }
 
-// coded reports whether a rung has pictures that are coded.
+// encoded reports whether a rung has pictures that are encoded.
 func coded(r ladder.Rung) bool { return r.On && !r.Source && !r.SoundOnly() }
 
 // measuredOver is by how much this machine and content differ from the table, in thousandths: from the rungs that run.
@@ -83,7 +83,7 @@ func measuredOver(l Load, now []ladder.Rung, video *media.Track) int64 {
 // Forecast says whether a channel is likely to keep up with another ladder than the one that runs.
 func Forecast(m Machine, l Load, now, then []ladder.Rung, video *media.Track) (o Outlook) {
 	if video == nil {
-		return Outlook{KeepsUp: true, Text: "Nothing is known of the source yet; sound alone costs next to nothing.", Loads: []RungLoad{}, Room: m.room()}
+		return Outlook{KeepsUp: true, Text: "Nothing is known of the source yet; audio only costs next to nothing.", Loads: []RungLoad{}, Room: m.room()}
 	}
 	factor := measuredOver(l, now, video)
 	o = Outlook{KeepsUp: true, Loads: []RungLoad{}, Room: m.room()}
@@ -127,7 +127,7 @@ func Forecast(m Machine, l Load, now, then []ladder.Rung, video *media.Track) (o
 	return o
 }
 
-// Advise recommends an effort for each coded rung of a ladder that runs: as much as there is room for, the cheapest rung
+// Advise recommends an effort for each encoded rung of a ladder that runs: as much as there is room for, the cheapest rung
 // first, so that no encoder comes near the whole of its processor.
 func Advise(m Machine, l Load, now []ladder.Rung, video *media.Track) map[string]int {
 	if video == nil || m.Idle < 0 {

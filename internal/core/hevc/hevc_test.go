@@ -15,7 +15,7 @@ import (
 	"metaplasis/internal/core/picture"
 )
 
-// coded encodes three pictures, the first and the last of them keyframes.
+// encoded encodes three pictures, the first and the last of them keyframes.
 func coded(t testing.TB, width, height int) (record []byte, units [][]byte) {
 	enc, err := hevcenc.New(width, height, media.Rational{Num: 25, Den: 1}, 200_000)
 	require.NoError(t, err)

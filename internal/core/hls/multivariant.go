@@ -12,7 +12,7 @@ import (
 // Variant is one EXT-X-STREAM-INF and the playlist that it names.
 type Variant struct {
 	URI           string
-	Peak, Average int64 // bits a second, video and audio together
+	Peak, Average int64 // bits per second, video and audio together
 	Codecs        []string
 	Width, Height int // display size
 	FrameRate     media.Rational

@@ -74,7 +74,7 @@ func TestReadersGetEverythingInOrder(t *testing.T) {
 	list, _ = all(r)
 	assert.Len(t, list, 3)
 	only, _ := all(f.h.NewReader(Oldest, 2))
-	assert.Len(t, only, 102, "a reader of sound alone needs no picture")
+	assert.Len(t, only, 102, "a reader of audio only needs no picture")
 }
 
 func TestLateReadersStartWhereADecoderCan(t *testing.T) {

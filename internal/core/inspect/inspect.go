@@ -158,7 +158,7 @@ func (i *Inspector) Multivariant(body []byte) (variants []hls.VariantEntry, rend
 	for _, v := range variants {
 		a, where := v.Attributes, nameOf(v.URI)
 		if number(a["BANDWIDTH"]) <= 0 {
-			i.finding(Breaks, "bandwidth-missing", where, fmt.Sprintf("BANDWIDTH=%s", a["BANDWIDTH"]), "bits a second",
+			i.finding(Breaks, "bandwidth-missing", where, fmt.Sprintf("BANDWIDTH=%s", a["BANDWIDTH"]), "bits per second",
 				draft+"4.4.6.2")
 		}
 		if average := number(a["AVERAGE-BANDWIDTH"]); average > number(a["BANDWIDTH"]) {

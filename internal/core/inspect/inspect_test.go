@@ -75,7 +75,7 @@ func soundTrack() *media.Track {
 
 const frame = 3000
 
-// pictures makes a run of coded pictures; number 0 is an IDR.
+// pictures makes a run of encoded pictures; number 0 is an IDR.
 func pictures(from, count int64) (out []media.AccessUnit) {
 	for n := range count {
 		nal := []byte{0x41, byte(n), 1, 2, 3}

@@ -181,7 +181,7 @@ func (i *Inspector) set(m *dash.MPD, p *dash.Period, set *dash.AdaptationSet) {
 		}
 		ids[r.ID] = true
 		if r.Bandwidth <= 0 {
-			i.finding(Breaks, "bandwidth-missing", r.ID, "no bandwidth", "bits a second", mpd+"5.3.5.2")
+			i.finding(Breaks, "bandwidth-missing", r.ID, "no bandwidth", "bits per second", mpd+"5.3.5.2")
 		}
 		if r.Codecs == "" {
 			i.finding(Risk, "codecs-missing", r.ID, "no codecs", "the format", mpd+"5.3.7.2")

@@ -41,7 +41,7 @@ type Stream struct {
 	Loads     int    `json:"loads"` // of its playlist
 	Segments  int    `json:"segments"`
 	Parts     int    `json:"parts"`
-	Announced int64  `json:"announced"`        // bits a second
+	Announced int64  `json:"announced"`        // bits per second
 	Peak      int64  `json:"peak"`             // of whole segments
 	Edge      *int64 `json:"edge,omitempty"`   // from the end of the playlist's media to the clock, median
 	Fetch     *int64 `json:"fetch,omitempty"`  // from asking for a segment or part to its last byte, median

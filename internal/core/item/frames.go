@@ -178,7 +178,7 @@ func readWAV(src Source, _ func(int64)) (*contents, error) {
 				s.trouble = fmt.Sprintf("its samples are of format %d, which is none that is read here: integers are", tag)
 			}
 			if f.Rate < 1 || f.Channels < 1 {
-				return nil, wrong(fmt.Sprintf("%d channels of %d samples a second", f.Channels, f.Rate), "at least one of each")
+				return nil, wrong(fmt.Sprintf("%d channels of %d samples per second", f.Channels, f.Rate), "at least one of each")
 			}
 			codec, config, err := f.Describe()
 			if err != nil && s.trouble == "" {

@@ -1,5 +1,5 @@
 // Package item makes on-demand media of files: it looks into them, says what they hold, and cuts it into CMAF segments that are
-// made when somebody asks for them, from the samples as they lie in the file. Nothing is coded anew.
+// made when somebody asks for them, from the samples as they lie in the file. Nothing is re-encoded.
 package item
 
 import (
@@ -49,11 +49,11 @@ type Track struct {
 	File int // which of the item's
 	// Trouble says why the track cannot be played as it is, "" when it can.
 	Trouble string
-	// Codable: coding it anew would help.
+	// Codable: coding it again would help.
 	Codable bool
 	// KeyMillis is how far keyframes lie apart at most.
 	KeyMillis int64
-	Bitrate   int64 // bits a second
+	Bitrate   int64 // bits per second
 	Segments  []*segment.Segment
 	Header    *segment.Header
 	Cues      []webvtt.Cue // of text
@@ -132,7 +132,7 @@ func Open(o Options) (*Item, error) {
 	return it, nil
 }
 
-// alone finds out whether sound that browsers take as its own frames alone stands by itself; beside anything else it has to be coded.
+// alone finds out whether sound that browsers take as its own frames alone stands by itself; beside anything else it has to be encoded.
 func (it *Item) alone() {
 	others := slices.ContainsFunc(it.Tracks, func(t Track) bool { return t.plays() && !t.source.codec.Packed })
 	for i := range it.Tracks {
@@ -141,7 +141,7 @@ func (it *Item) alone() {
 			continue
 		}
 		if it.Packed = !others; others {
-			t.Trouble = t.Label + " has to be coded anew to play beside the rest"
+			t.Trouble = t.Label + " has to be re-encoded to play beside the rest"
 		}
 	}
 }
@@ -177,7 +177,7 @@ func (it *Item) look(src Source, s *source, newHeader func(media.Track) *segment
 	out.Codable = s.codec.Decoded && out.Undecodable == ""
 	switch {
 	case s.codec.Bare() || out.OnlyCoded || !s.codec.Web:
-		out.Trouble = s.codec.Label + " has to be coded anew for browsers"
+		out.Trouble = s.codec.Label + " has to be re-encoded for browsers"
 		return out
 	case !s.samples[0].Key:
 		if n := slices.IndexFunc(s.samples, func(p bmff.Sample) bool { return p.Key }); n > 0 { // what comes before shows nothing
@@ -322,7 +322,7 @@ func (it *Item) begin() {
 // lines are where segments begin, ticks of media.VideoTimescale.
 func (it *Item) lines(lead *Track) (lines []int64) {
 	keys := lead.keys()
-	// Pictures of other tracks have to begin anew there too: what does so too rarely is no rung of it.
+	// Pictures of other tracks have to start over there too: what does so too rarely is no rung of it.
 	for i := range it.Tracks {
 		t := &it.Tracks[i]
 		if t == lead || !t.plays() || t.Kind != media.Video {

@@ -33,7 +33,7 @@ func readMP4(src Source, _ func(int64)) (*contents, error) {
 			s.kind = media.Audio
 		case "vide":
 			if s.turned = t.Turned; s.turned != 0 {
-				c.note("Players turn its pictures by %d degrees, as the file says; what is coded of them anew is not turned.", s.turned)
+				c.note("Players turn its pictures by %d degrees, as the file says; what is encoded of them again is not turned.", s.turned)
 			}
 		case "text", "sbtl", "subt", "clcp":
 			c.note("Text tracks in the file are not read: put subtitles beside it, as NAME.de.vtt.")

@@ -19,14 +19,14 @@ const (
 	//limit:samples of a picture's side | each rung | 422
 	maxSide    = 4096
 	minBitrate = 50_000
-	//limit:bits a second | each rung | 422
+	//limit:bits per second | each rung | 422
 	maxBitrate = 100_000_000
 	minAudio   = 16_000
-	//limit:bits a second of sound | each rung | 422
+	//limit:bits per second of sound | each rung | 422
 	maxAudio = 320_000
 
 	quietest = -40 // LUFS
-	//limit:tracks of sound | each ladder | 422
+	//limit:audio tracks | each ladder | 422
 	maxAudioTracks = 8
 	loudest        = -5
 
@@ -34,7 +34,7 @@ const (
 	defaultBuffer = 1000
 )
 
-// AudioRates are the samples a second that sound can be coded at.
+// AudioRates are the samples per second that sound can be encoded at.
 var AudioRates = []int{16000, 22050, 24000, 32000, 44100, 48000}
 
 var languageForm = regexp.MustCompile(`^[A-Za-z]{2,8}(-[A-Za-z0-9]{1,8})*$`)
@@ -123,7 +123,7 @@ func Check(rungs []Rung) []Problem {
 		}
 		if r.SoundOnly() {
 			if r.Ready {
-				add(i, "ready", "found it with a rung of sound alone, expected a size")
+				add(i, "ready", "found it with a rung of audio only, expected a size")
 			}
 			continue
 		}
@@ -166,10 +166,10 @@ func (r Rung) checkSound(add func(field, text string, args ...any)) {
 	}
 }
 
-// checkCoding says what is wrong with how the pictures of a rung are coded.
+// checkCoding says what is wrong with how the pictures of a rung are encoded.
 func (r Rung) checkCoding(add func(field, text string, args ...any)) {
 	if r.Width == 0 && r.Height == 0 {
-		add("height", "found no size, expected a height, a width, or both; or no bitrate, for a rung of sound alone")
+		add("height", "found no size, expected a height, a width, or both; or no bitrate, for a rung of audio only")
 	}
 	for _, side := range []struct {
 		name  string

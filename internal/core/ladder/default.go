@@ -19,7 +19,7 @@ const maxPlanned = 3
 
 // Default makes the default ladder of a source: the source itself on top, or a picture of its size where browsers do not
 // play its codec, then up to three smaller pictures. It never enlarges. Without video it has one rung that carries the audio. Sound passes through where browsers
-// play it, and is coded anew where they do not.
+// play it, and is re-encoded where they do not.
 func Default(video, sound *media.Track) []Rung { return heard(pictures(video), sound) }
 
 func pictures(video *media.Track) []Rung {
@@ -47,7 +47,7 @@ func pictures(video *media.Track) []Rung {
 }
 
 // ReadyMade makes a default ladder of a source whose sender sends its picture in smaller sizes too: these are its rungs, in
-// place of those that would be coded, as far as browsers play them.
+// place of those that would be encoded, as far as browsers play them.
 func ReadyMade(rungs []Rung, sizes []*media.Track) []Rung {
 	var ready []Rung
 	for _, t := range sizes {
@@ -125,7 +125,7 @@ func played(t *media.Track) bool {
 	return t.Undecodable != "" || c == nil || c.Web
 }
 
-// heardBitrate is that of sound that is coded anew so that browsers play it.
+// heardBitrate is that of sound that is re-encoded so that browsers play it.
 const heardBitrate = 128_000
 
 func heard(rungs []Rung, sound *media.Track) []Rung {
@@ -142,7 +142,7 @@ func heard(rungs []Rung, sound *media.Track) []Rung {
 }
 
 // Bitrate is what a picture of a size needs for a decent look at low effort, rounded to 50
-// kbit/s: 6.4 times the three-quarter power of its samples a second, so that 1080p30 gets
+// kbit/s: 6.4 times the three-quarter power of its samples per second, so that 1080p30 gets
 // 4.5 Mbit/s and 360p30 0.85.
 func Bitrate(width, height int, rate media.Rational) int64 {
 	if !rate.Valid() {

@@ -10,7 +10,7 @@ import (
 type Measured struct {
 	Width   int   `json:"width"`
 	Height  int   `json:"height"`
-	Bitrate int64 `json:"bitrate"` // bits a second
+	Bitrate int64 `json:"bitrate"` // bits per second
 	Quality int64 `json:"quality"` // hundredths of a decibel, all at one size of screen
 }
 

@@ -121,7 +121,7 @@ func TestPictureWorkIsChecked(t *testing.T) {
 	assert.Equal(t, []string{"profile"}, fields(with(func(r *Rung) { r.Codec, r.Profile = "vp9", "main" })))
 	assert.Equal(t, []string{"audioRate", "loudness"}, fields(Rung{AudioBitrate: 64_000, AudioRate: 12_345, Loudness: 3}))
 	assert.Equal(t, []string{"audioBitrate"}, fields(with(func(r *Rung) { r.Loudness = -23 })))
-	assert.Empty(t, fields(Rung{AudioBitrate: 64_000, AudioRate: 32_000, Loudness: -23}), "a rung of sound alone")
+	assert.Empty(t, fields(Rung{AudioBitrate: 64_000, AudioRate: 32_000, Loudness: -23}), "a rung of audio only")
 	assert.Empty(t, fields(with(func(r *Rung) { r.Content = "camera" })))
 	assert.Equal(t, Camera, Rung{Height: 90, Bitrate: 1, Content: "camera"}.WithDefaults().Content)
 	twice := Check([]Rung{{Name: "a", On: true, Height: 90, Bitrate: 100_000}, {Name: "b", On: true, Source: true}, {Name: "c", On: true, Source: true}})

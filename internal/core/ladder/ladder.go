@@ -31,17 +31,17 @@ type Rung struct {
 	// the effort says, -1 is none.
 	BFrames int     `json:"bFrames,omitempty" flag:"b-frames" help:"consecutive B-frames, 1 to 4: they save bits and add delay; 0: by effort, -1: none"`
 	Content Content `json:"content,omitempty" flag:"content" help:"type of content: camera, screen or drawn; default: camera"`
-	// FrameRate is "" for the source's, "half" for every second picture, or pictures a second, such as 25, 29.97 or
+	// FrameRate is "" for the source's, "half" for every second picture, or pictures per second, such as 25, 29.97 or
 	// 30000/1001: then they stand at even times. It is never more than the source's.
 	FrameRate string  `json:"frameRate,omitempty" flag:"frame-rate" help:"frame rate, such as 25 or 29.97, or half for every other frame; default: that of the source"`
 	Picture   Picture `json:"picture,omitzero"`
-	// AudioBitrate asks for sound that is coded anew, at bits a second; 0 passes the source's audio through.
+	// AudioBitrate asks for sound that is re-encoded, at bits per second; 0 passes the source's audio through.
 	AudioBitrate  int64       `json:"audioBitrate,omitempty" flag:"audio-bitrate" was:"audio" unit:"bit/s" help:"re-encode the audio at this bitrate, such as 96k; 0: pass it through"`
 	AudioCodec    media.Codec `json:"audioCodec,omitempty" flag:"audio-codec" help:"codec of re-encoded audio; default: the usual one"`
 	AudioChannels int         `json:"audioChannels,omitempty" flag:"audio-channels" help:"1: mix down to mono, 2: stereo; 0: as the source"`
 	// AudioTrack is the track of the source's sound that the rung has, from 1; 0 is the main one.
 	AudioTrack int `json:"audioTrack,omitempty" flag:"audio-track" help:"audio track of the source, from 1; 0: the main one"`
-	// AudioLanguage is what is told of the language of sound that is coded, instead of what the sender says (RFC 5646).
+	// AudioLanguage is what is told of the language of sound that is encoded, instead of what the sender says (RFC 5646).
 	AudioLanguage string `json:"audioLanguage,omitempty" flag:"audio-language" help:"language of the audio, such as en; default: as the sender signals it"`
 	AudioRate     int    `json:"audioRate,omitempty" flag:"audio-rate" help:"sample rate of re-encoded audio in Hz; 0: that of the source"`
 	// Loudness is what that sound is brought to, in LUFS (EBU R 128), such as -23; 0 leaves it as it is. Its true peaks
@@ -64,7 +64,7 @@ func (r Rung) SoundOnly() bool {
 	return !r.Source && r.Width == 0 && r.Height == 0 && r.Bitrate == 0 && r.AudioBitrate > 0
 }
 
-// Ladder is the ordered plan of a channel. While Planned is set, it is made anew from each
+// Ladder is the ordered plan of a channel. While Planned is set, it is made again from each
 // source; the first edit by a person clears it.
 type Ladder struct {
 	Planned bool   `json:"planned"`
@@ -128,7 +128,7 @@ func (r Rung) WithDefaults() Rung {
 	return r
 }
 
-// Most is the highest bitrate of what a coded or ready-made rung holds, bits a second: a sender keeps to no peak of ours.
+// Most is the highest bitrate of what an encoded or ready-made rung holds, bits per second: a sender keeps to no peak of ours.
 func (r Rung) Most() int64 {
 	if r = r.WithDefaults(); r.Ready {
 		return 2 * r.Peak

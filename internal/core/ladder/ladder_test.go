@@ -81,7 +81,7 @@ func TestMemoryFollowsFromTheSettings(t *testing.T) {
 	assert.EqualValues(t, 1000+14*2*(4_000_000+960_000+320_000)/8, Memory(rungs, 4_000_000, 2000, 13, 1000))
 }
 
-// TestNamesOfSoundsAreTaken: a rung may not have the address of a track of sound.
+// TestNamesOfSoundsAreTaken: a rung may not have the address of an audio track.
 func TestNamesOfSoundsAreTaken(t *testing.T) {
 	for _, name := range []string{"audio", "audio-64k", "audio-fr", "audio-track-2"} {
 		problems := Check([]Rung{{Name: name, On: true, Height: 360, Bitrate: 500_000, Effort: 1}})

@@ -2,14 +2,14 @@ package ladder
 
 // Limits are what an encoder keeps to so that a rung's segments do.
 type Limits struct {
-	Bitrate int64 // bits a second on average
-	Rate    int64 // bits a second at which the decoder's buffer fills
+	Bitrate int64 // bits per second on average
+	Rate    int64 // bits per second at which the decoder's buffer fills
 	Buffer  int   // milliseconds of Rate
 }
 
 const (
 	shortestBuffer = 100 // milliseconds
-	// boxes is what the container adds at most, bits a second, of parts of a fifth of a second.
+	// boxes is what the container adds at most, bits per second, of parts of a fifth of a second.
 	boxes = 12_000
 )
 

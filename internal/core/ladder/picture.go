@@ -84,7 +84,7 @@ func (r Rung) checkPicture(add func(field, text string, args ...any)) {
 	p := r.Picture
 	if r.Source || r.SoundOnly() {
 		if p != (Picture{}) {
-			add("picture", "found work on pictures that are not coded here, expected none; a rung with a size of its own can have it")
+			add("picture", "found work on pictures that are not encoded here, expected none; a rung with a size of its own can have it")
 		}
 		return
 	}

@@ -81,7 +81,7 @@ func (l Ladder) Own() (out []Rung) {
 }
 
 // Fit turns those rungs of a plan off that a source is too small for: what has less than a rung asks for would be
-// coded twice at the same size, or beside the source itself. Something is left.
+// encoded twice at the same size, or beside the source itself. Something is left.
 func Fit(rungs []Rung, video *media.Track) []Rung {
 	if video == nil {
 		return rungs

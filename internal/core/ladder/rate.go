@@ -38,7 +38,7 @@ const (
 
 // ParseRate reads a frame rate: nothing, "half", a number, or a fraction of two whole ones.
 func ParseRate(text string) (r Rate, err error) {
-	wrong := fmt.Errorf("found %q, expected nothing for the source's rate, half, or %d to %d pictures a second such as 25, 29.97 or 30000/1001", text, lowestRate, highestRate)
+	wrong := fmt.Errorf("found %q, expected nothing for the source's rate, half, or %d to %d pictures per second such as 25, 29.97 or 30000/1001", text, lowestRate, highestRate)
 	switch {
 	case text == "":
 		return r, nil

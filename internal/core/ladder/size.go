@@ -26,7 +26,7 @@ func (r Rung) Shape(t *media.Track) (width, height int) {
 	return width, height
 }
 
-// Size returns the coded size of an encoded rung for a source: both sides even, the source's
+// Size returns the encoded size of an encoded rung for a source: both sides even, the source's
 // shape kept where only one side was given, and never larger than the source.
 func (r Rung) Size(t *media.Track) (width, height int) {
 	w, h := r.Shape(t)
@@ -60,7 +60,7 @@ func (r Rung) Inner(t *media.Track) (inner [2]int) {
 	return [2]int{even(int(media.Rescale(int64(r.Height), int64(h), int64(w)))), r.Height}
 }
 
-// SAR returns the sample aspect ratio that gives a coded size the source's shape.
+// SAR returns the sample aspect ratio that gives an encoded size the source's shape.
 func (r Rung) SAR(t *media.Track) media.Rational {
 	w, h := r.Shape(t)
 	rw, rh := r.Size(t)

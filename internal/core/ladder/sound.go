@@ -12,7 +12,7 @@ import (
 // SourceAudio is the address of the source's sound.
 const SourceAudio = "audio"
 
-// AudioName is the address of a rung's rendition of sound: the source's, or one that says how it is coded.
+// AudioName is the address of a rung's rendition of sound: the source's, or one that says how it is encoded.
 func (r Rung) AudioName() string {
 	if r.AudioBitrate == 0 {
 		return SourceAudio

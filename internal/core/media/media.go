@@ -178,21 +178,21 @@ type Track struct {
 	Width     int      `json:"width,omitempty"`    // luma samples after cropping
 	Height    int      `json:"height,omitempty"`   // luma samples after cropping
 	SAR       Rational `json:"sar,omitzero"`       // sample aspect ratio, 1:1 when unknown
-	FrameRate Rational `json:"frameRate,omitzero"` // frames a second; invalid when unknown
+	FrameRate Rational `json:"frameRate,omitzero"` // frames per second; invalid when unknown
 	Colour    Colour   `json:"colour,omitzero"`
 	// Interlaced: pictures hold two fields, as far as the configuration tells.
 	Interlaced bool   `json:"interlaced,omitempty"`
 	Light      *Light `json:"light,omitempty"` // of pictures with a high dynamic range, when the sender tells
 	// Undecodable says why no decoder here reads the track, in words; "" when one does. It passes through all the same.
 	Undecodable string `json:"undecodable,omitempty"`
-	OnlyCoded   bool   `json:"onlyCoded,omitempty"` // nothing packages it as it is: it is coded anew
+	OnlyCoded   bool   `json:"onlyCoded,omitempty"` // nothing packages it as it is: it is re-encoded
 	Turned      int    `json:"-"`                   // degrees clockwise by which players turn the pictures: 0, 90, 180 or 270
 	Reorder     *int   `json:"-"`                   // how many pictures may be decoded before one and presented behind it; nil: it does not say
 	Reordered   bool   `json:"-"`                   // pictures may be presented in another order than they are decoded
 
 	// Audio.
 	FrameSamples int64 `json:"frameSamples,omitempty"` // ticks that a frame lasts
-	SampleRate   int   `json:"sampleRate,omitempty"`   // samples a second of the output
+	SampleRate   int   `json:"sampleRate,omitempty"`   // samples per second of the output
 	Channels     int   `json:"channels,omitempty"`
 }
 
@@ -246,7 +246,7 @@ func (t *Track) SamePicture(o *Track) bool {
 
 func sameLight(a, b *Light) bool { return a == b || a != nil && b != nil && *a == *b }
 
-// AccessUnit is one coded picture or audio frame. Its Data is written once and never changed:
+// AccessUnit is one encoded picture or audio frame. Its Data is written once and never changed:
 // every reader shares it. H.264 is held as NAL units, each behind its length in four bytes.
 type AccessUnit struct {
 	DTS      int64 // decode time in ticks of the track

@@ -75,7 +75,7 @@ func TicksSince(epoch, at time.Time) int64 {
 	return seconds*VideoTimescale + Rescale(int64(at.Nanosecond()-epoch.Nanosecond()), int64(time.Second), VideoTimescale)
 }
 
-// PerSecond returns a rate, such as bytes a second, of an amount that took some ticks of a timescale; 0 when it took none.
+// PerSecond returns a rate, such as bytes per second, of an amount that took some ticks of a timescale; 0 when it took none.
 func PerSecond(amount, ticks, timescale int64) int64 {
 	if ticks <= 0 {
 		return 0

@@ -13,10 +13,10 @@ import (
 type Header struct {
 	Layer      int // 1 to 3
 	Low        bool
-	SampleRate int   // samples a second
+	SampleRate int   // samples per second
 	Channels   int   // 1 or 2
 	Samples    int64 // of one channel in the frame
-	Bitrate    int   // bits a second, 0 when the frame does not say (free format)
+	Bitrate    int   // bits per second, 0 when the frame does not say (free format)
 	Size       int   // bytes of the frame, 0 in free format
 }
 

@@ -15,7 +15,7 @@ func NewDecoder(c media.Codec, config []byte) (*Decoder, error) {
 	return &d, d.f.Unmarshal(c, config)
 }
 
-// Format returns the rate, samples a second, and the channels that come out.
+// Format returns the rate, samples per second, and the channels that come out.
 func (d *Decoder) Format() (rate, channels int) { return d.f.Rate, min(d.f.Channels, 2) }
 
 // Close does nothing.

@@ -12,7 +12,7 @@ import (
 // Format is how samples lie in memory.
 type Format struct {
 	Codec        media.Codec // media.PCM, media.ALaw or media.ULaw
-	Rate         int         // samples a second
+	Rate         int         // samples per second
 	Channels     int
 	Bits         int // of a sample: 8 of G.711
 	LittleEndian bool

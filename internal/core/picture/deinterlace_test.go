@@ -56,7 +56,7 @@ func psnr(a, b *Picture) float64 {
 	return 10 * math.Log10(255*255/max(sum/float64(a.Width*a.Height), 1e-4))
 }
 
-// TestFieldsBecomeThePicturesThatWereDrawn: fifty fields a second are made whole and held against the film that they
+// TestFieldsBecomeThePicturesThatWereDrawn: fifty fields per second are made whole and held against the film that they
 // are of. What stands still is as it was, what moves has no combs, and either way beats both simple ones.
 func TestFieldsBecomeThePicturesThatWereDrawn(t *testing.T) {
 	adaptive, bob := &Deinterlacer{}, &Deinterlacer{Bob: true}

@@ -1,4 +1,4 @@
-// Package quality compares pictures with what they were before they were coded: the peak signal-to-noise ratio and
+// Package quality compares pictures with what they were before they were encoded: the peak signal-to-noise ratio and
 // the structural similarity of their luma.
 package quality
 

@@ -18,7 +18,7 @@ import (
 type Format struct {
 	Width, Height int
 	Depth         int            // bits of a sample: 8 or 10
-	Rate          media.Rational // pictures a second, invalid when nobody says
+	Rate          media.Rational // pictures per second, invalid when nobody says
 	Fields        bool           // the lines of a picture come in two turns, the even ones first
 	Interlaced    bool           // these are of two times
 	Colour        media.Colour
@@ -44,7 +44,7 @@ func (f *Format) GroupBytes() int { return f.Depth / 2 }
 // PictureBytes is how many bytes a picture has.
 func (f *Format) PictureBytes() int { return f.LineBytes() * f.Height }
 
-// Bitrate is that of the pictures alone, bits a second; 0 when their rate is not known.
+// Bitrate is that of the pictures alone, bits per second; 0 when their rate is not known.
 func (f *Format) Bitrate() int64 {
 	if !f.Rate.Valid() {
 		return 0
@@ -123,7 +123,7 @@ func (f *Format) check() error {
 	case f.PictureBytes() > MaxPicture:
 		return broken(fmt.Sprintf("pictures of %d bytes", f.PictureBytes()), fmt.Sprintf("%d at most", MaxPicture))
 	case f.Rate.Valid() && (f.Rate.Num > 300*f.Rate.Den || f.Rate.Num < f.Rate.Den):
-		return broken(fmt.Sprintf("%d/%d pictures a second", f.Rate.Num, f.Rate.Den), "1 to 300")
+		return broken(fmt.Sprintf("%d/%d pictures per second", f.Rate.Num, f.Rate.Den), "1 to 300")
 	}
 	return nil
 }

@@ -39,7 +39,7 @@ func TestDescriptions(t *testing.T) {
 		assert.Equal(t, f, back)
 	}
 	for name, change := range map[string][2]string{"sampling": {"sampling", "RGB"}, "8 or 10 bits": {"depth", "16f"}, "even width": {"width", "1281"}, "pictures of 0x": {"width", ""},
-		"at most": {"height", "2304"}, "pictures a second": {"exactframerate", "5000"}} {
+		"at most": {"height", "2304"}, "pictures per second": {"exactframerate", "5000"}} {
 		p := parameters()
 		if p[change[0]] = change[1]; name == "at most" {
 			p["width"] = "4096"

@@ -10,7 +10,7 @@ type linear struct {
 	stamp uint32 // of the first sample that waits
 }
 
-// linearRate is how many units a second there are.
+// linearRate is how many units per second there are.
 const linearRate = 50
 
 func newLinear(f *Format, size int) *linear {

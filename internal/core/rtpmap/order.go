@@ -31,7 +31,7 @@ const maxDepth = 16
 // Decode returns the decode time of the next picture, never more than pts and more than the one before, as far as what
 // came before allows.
 func (o *Order) Decode(pts int64) (dts int64) {
-	if o.begun && (pts < o.recent[0] || pts > o.recent[len(o.recent)-1]+10*90000) { // it began anew
+	if o.begun && (pts < o.recent[0] || pts > o.recent[len(o.recent)-1]+10*90000) { // it started over
 		*o = Order{depth: o.depth, period: o.period}
 	}
 	if !o.begun { // as if others had come before it

@@ -49,7 +49,7 @@ const (
 	// maxQueueBytes bounds what waits.
 	//limit:bytes that wait for one that is missing | each stream | the missing one counts as lost
 	maxQueueBytes = 2 << 20
-	// anew is how many packets a sequence number may lie back until it is taken for a new stream's.
+	// again is how many packets a sequence number may lie back until it is taken for a new stream's.
 	anew = 3000
 )
 

@@ -124,7 +124,7 @@ func TestRawFields(t *testing.T) {
 	assert.ErrorContains(t, err, "RGB")
 }
 
-// TestLinearSound: packets of a millisecond come out as units of 20, and a gap begins anew.
+// TestLinearSound: packets of a millisecond come out as units of 20, and a gap starts over.
 func TestLinearSound(t *testing.T) {
 	d, err := New(&Format{Name: "L24", Clock: 48000, Channels: 2})
 	require.NoError(t, err)

@@ -221,7 +221,7 @@ func TestDecodeTimes(t *testing.T) {
 		"as they come":   {[]int64{0, 1, 2, 3, 4, 5, 6, 7, 8}},
 		"one B picture":  {[]int64{0, 2, 1, 4, 3, 6, 5, 8, 7}},
 		"a pyramid of B": {[]int64{0, 4, 2, 1, 3, 8, 6, 5, 7, 12, 10, 9, 11, 16, 14, 13, 15}},
-		"it begins anew": {[]int64{500, 501, 502, 0, 1, 2, 3}},
+		"it starts over": {[]int64{500, 501, 502, 0, 1, 2, 3}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			var o Order
@@ -229,7 +229,7 @@ func TestDecodeTimes(t *testing.T) {
 			for n, p := range c.shown {
 				dts := o.Decode(p * 3000)
 				assert.LessOrEqual(t, dts, p*3000)
-				if n > 6 && name != "it begins anew" {
+				if n > 6 && name != "it starts over" {
 					assert.Greater(t, dts, last, "picture %d", n)
 				}
 				last = dts

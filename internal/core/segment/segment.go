@@ -35,7 +35,7 @@ type Segment struct {
 	MSN           uint64
 	Prefix        string // of its file names: it tells apart the bytes that different runs made for one number
 	Discontinuity bool
-	Gap           bool  // nothing was coded for this stretch: it has a length but no bytes
+	Gap           bool  // nothing was encoded for this stretch: it has a length but no bytes
 	Open          bool  // parts are still to come
 	Start         int64 // first presentation time, ticks of media.VideoTimescale
 	Duration      int64 // ticks of media.VideoTimescale; of the parts so far while Open
@@ -87,7 +87,7 @@ func (s *Segment) Bytes() ([][]byte, error) {
 	return [][]byte{b}, nil
 }
 
-// Bitrate returns bits a second.
+// Bitrate returns bits per second.
 func (s *Segment) Bitrate() int64 {
 	if s.Duration <= 0 {
 		return 0
@@ -98,7 +98,7 @@ func (s *Segment) Bitrate() int64 {
 // keyOverhead is what stands around a keyframe that is sent alone, in bytes.
 const keyOverhead = 256
 
-// keyRate is the bitrate of the segment's keyframe alone, bits a second.
+// keyRate is the bitrate of the segment's keyframe alone, bits per second.
 func (s *Segment) keyRate() int64 {
 	if s.Duration <= 0 {
 		return 0

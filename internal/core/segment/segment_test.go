@@ -437,7 +437,7 @@ func TestMissingSegmentsBecomeGaps(t *testing.T) {
 	assert.True(t, all[1].Gap && all[2].Gap)
 	assert.EqualValues(t, 2, all[1].MSN)
 	w.Publish(segmentOf(400, false), 2*media.VideoTimescale)
-	assert.Len(t, w.Snapshot().All(), 1, "a hole longer than the window begins it anew")
+	assert.Len(t, w.Snapshot().All(), 1, "a hole longer than the window begins it again")
 }
 
 func BenchmarkCutSegment(b *testing.B) {

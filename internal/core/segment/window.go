@@ -99,7 +99,7 @@ func (w *Window) Publish(s *Segment, step int64) bool {
 // fill puts gaps between two segments.
 func (w *Window) fill(last, s *Segment, step int64) {
 	missing := s.MSN - last.MSN - 1
-	if missing > uint64(Retained(w.advertised)) { // the hole is longer than the window: begin anew
+	if missing > uint64(Retained(w.advertised)) { // the hole is longer than the window: start over
 		*w = Window{advertised: w.advertised, peak: w.peak, keys: w.keys, runs: w.runs, budget: w.budget, Cut: w.Cut, Whole: w.Whole}
 		return
 	}
@@ -181,8 +181,8 @@ func (w *Window) trim() {
 	}
 }
 
-// Rates returns the highest and the mean bitrate of the segments seen of late, and the highest of their
-// keyframes alone, bits a second.
+// Rates returns the highest and the mean bitrate of the segments seen recently, and the highest of their
+// keyframes alone, bits per second.
 func (w *Window) Rates() (peak, average, keys int64) {
 	for i, r := range w.peak {
 		peak, keys = max(peak, r), max(keys, w.keys[i])

@@ -105,7 +105,7 @@ func Make(r Request) ([]byte, error) {
 
 func millis(ticks int64) uint32 { return uint32(media.RescaleDown(ticks, media.VideoTimescale, 1000)) }
 
-// pictures draws and codes the pictures, with a keyframe each second.
+// pictures draws and encodes the pictures, with a keyframe each second.
 func (r Request) pictures(length int64) (list []item, head *flv.Tag, err error) {
 	ground, err := r.draw()
 	if err != nil {

@@ -31,13 +31,13 @@ const (
 // Bounds of what counts as one line, in ticks of media.VideoTimescale.
 const (
 	// maxBack is how far a track's stamps may go back: units that were interleaved in the wrong order.
-	//limit:ticks by which stamps may go back | each track | the line begins anew
+	//limit:ticks by which stamps may go back | each track | the line starts over
 	maxBack = 500 * ticksEachMilli
 	// maxAhead is how far they may go forward beyond all tracks and the time that has passed.
-	//limit:ticks by which stamps may be ahead of all tracks and the clock | each track | the line begins anew
+	//limit:ticks by which stamps may be ahead of all tracks and the clock | each track | the line starts over
 	maxAhead = 1000 * ticksEachMilli
 	// maxJump is how far a stamp may stray from the one before it in any case.
-	//limit:ticks by which a stamp may stray from the one before | each track | the line begins anew
+	//limit:ticks by which a stamp may stray from the one before | each track | the line starts over
 	maxJump = 10_000 * ticksEachMilli
 	// maxCorrection is how far a track's anchors may lie apart and be taken for one.
 	//limit:ticks by which a track's anchors may differ | each feed | another line
@@ -359,7 +359,7 @@ const (
 	maxStrays   = 4
 	strayWithin = 60
 	// maxSkipped is how many pictures may be missing in a row and the line still be trusted.
-	//limit:pictures that may be missing in a row | each track | the line begins anew
+	//limit:pictures that may be missing in a row | each track | the line starts over
 	maxSkipped = 60
 	// fine is how many fine ticks a tick has: the line moves by less than a tick a unit.
 	fine = 256

@@ -3,7 +3,7 @@ package transcode
 import "metaplasis/internal/core/media"
 
 // Cadence is how a rung's pictures are taken from the source's. The zero value takes all of them. A keyframe begins
-// it anew, so that the renditions' keyframes stand at the same times.
+// it again, so that the renditions' keyframes stand at the same times.
 type Cadence struct {
 	Every int            `json:"every,omitempty"` // 2: every second picture
 	Rate  media.Rational `json:"rate,omitzero"`   // pictures stand at even times, so many a second

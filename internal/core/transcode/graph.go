@@ -70,8 +70,8 @@ type AudioRung struct {
 	Bitrate int64         `json:"bitrate"`
 	// Channels are 1 or 2; 0 is as many as the source has.
 	Channels int           `json:"channels,omitempty"`
-	Track    media.TrackID `json:"track,omitempty"`    // that it is coded of; 0 is the main one
-	Rate     int           `json:"rate,omitempty"`     // samples a second; 0 is the source's
+	Track    media.TrackID `json:"track,omitempty"`    // that it is encoded of; 0 is the main one
+	Rate     int           `json:"rate,omitempty"`     // samples per second; 0 is the source's
 	Loudness int           `json:"loudness,omitempty"` // LUFS that it is brought to; 0 leaves it
 }
 
@@ -80,7 +80,7 @@ type Config struct {
 	At    uint64       `json:"at"` // the first segment made this way
 	Video *media.Track `json:"video,omitempty"`
 	Audio *media.Track `json:"audio,omitempty"`
-	// Others are further tracks of sound, of which renditions may be coded too.
+	// Others are further audio tracks, of which renditions may be encoded too.
 	Others []*media.Track `json:"others,omitempty"`
 	Rungs  []Rung         `json:"rungs"`
 	Sound  []AudioRung    `json:"sound"`
@@ -96,7 +96,7 @@ type Config struct {
 	// Keep: no picture before this presentation time is dropped to save time, since it is a
 	// repetition for a worker that was replaced.
 	Keep int64 `json:"keep"`
-	// Resume: of a rendition, nothing before this presentation time is coded again, since it is
+	// Resume: of a rendition, nothing before this presentation time is encoded again, since it is
 	// published already. The picture there becomes a keyframe.
 	Resume map[media.TrackID]int64 `json:"resume,omitempty"`
 }
@@ -473,7 +473,7 @@ func (g *Graph) picture(f *picture.Frame) {
 	}
 	opens := g.opens(f.PTS)
 	if opens {
-		g.sinceDrop = 0 // the rhythm begins anew
+		g.sinceDrop = 0 // the rhythm starts over
 	} else if g.drop(f.PTS) {
 		g.stats.dropped.Add(1)
 		return

@@ -382,7 +382,7 @@ func TestEncodedSoundKeepsItsTime(t *testing.T) {
 	}
 }
 
-// encodedSoundKeepsItsTime codes sound of which some frames are missing: silence stands in for them.
+// encodedSoundKeepsItsTime encodes sound of which some frames are missing: silence stands in for them.
 func encodedSoundKeepsItsTime(t *testing.T, missing int) {
 	const rate = 48000
 	enc, err := aacenc.New(rate, 2, 128_000)
@@ -488,7 +488,7 @@ func TestARungThatFailsIsRetired(t *testing.T) {
 	}
 }
 
-// TestRungsHaveRatesOfTheirOwn: half and a number of pictures a second beside all of them, keyframes at the same
+// TestRungsHaveRatesOfTheirOwn: half and a number of pictures per second beside all of them, keyframes at the same
 // times, and the nodes tell what each took.
 func TestRungsHaveRatesOfTheirOwn(t *testing.T) {
 	track, units := film(t, 320, 180, 1, 120, media.Rational{})
@@ -618,7 +618,7 @@ func (nowhere) Picture([]byte)                       {}
 func (nowhere) Failed(_ media.TrackID, err error)    { panic(err) }
 
 // BenchmarkLadder is a picture through decoder, two scalers and two encoders. Pictures are pooled: what is allocated is
-// the coded units.
+// the encoded units.
 func BenchmarkLadder(b *testing.B) {
 	track, units := film(b, 640, 360, 1, 240, media.Rational{})
 	b.ReportAllocs()
@@ -642,7 +642,7 @@ func BenchmarkLadder(b *testing.B) {
 	g.Drain()
 }
 
-// TestSoundsOfSeveralTracks: each rendition is of the track that it names, and a track of which nothing is coded is not
+// TestSoundsOfSeveralTracks: each rendition is of the track that it names, and a track of which nothing is encoded is not
 // decoded.
 func TestSoundsOfSeveralTracks(t *testing.T) {
 	encode := func(amplitude float64) (*media.Track, []media.AccessUnit) {

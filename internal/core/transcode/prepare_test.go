@@ -49,7 +49,7 @@ func plain(id media.TrackID, name string, w, h int) Rung {
 	return Rung{ID: id, Name: name, Codec: media.H264, Width: w, Height: h, Bitrate: 900_000, Peak: 1_500_000, Buffer: 1000, Effort: 3}
 }
 
-// TestFieldsAreMadeWhole: interlaced MPEG-2 at 25 frames a second becomes fifty pictures a second, or twenty-five; each
+// TestFieldsAreMadeWhole: interlaced MPEG-2 at 25 frames per second becomes fifty pictures per second, or twenty-five; each
 // shows the number of its own field.
 func TestFieldsAreMadeWhole(t *testing.T) {
 	const w, h, frames = 640, 384, 30

@@ -20,14 +20,14 @@ type Quality struct {
 }
 
 // How often quality is sampled: one segment of each rendition each minute, the first after a while, each some time
-// behind the other; of its pictures every so-many-th.
+// behind the other; of its pictures every Nth.
 const (
 	sampleEach  = 60 * media.VideoTimescale
 	sampleFirst = 20 * media.VideoTimescale
 	sampleApart = 3 * media.VideoTimescale
 	sampleStep  = 4
 	sampleSlots = 8
-	// maxSampled bounds the pictures that wait for their coded form.
+	// maxSampled bounds the pictures that wait for their encoded form.
 	//limit:pictures that wait to be compared | each rung | pictures are not compared
 	maxSampled = 32
 )

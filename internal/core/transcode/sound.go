@@ -24,7 +24,7 @@ type Sound struct {
 	pending   []Config
 	dec       codec.SoundDecoder
 	broken    error // why there is no decoder
-	wanted    bool  // something is coded: sound that only passes by is not worth its decoding
+	wanted    bool  // something is encoded: sound that only passes by is not worth its decoding
 	encodings []*encoding
 	errors    atomic.Int64
 
@@ -104,7 +104,7 @@ type encoding struct {
 	from     int64   // nothing before this time is sent, ticks of media.VideoTimescale
 	until    int64   // nor from this time on
 	channels int     // of the source
-	rate     int     // of the encoder, samples a second
+	rate     int     // of the encoder, samples per second
 	resample *resample.Resampler
 	mixed    []int16
 	leveller *dynamics.Leveller // nil when its loudness stays as it is
@@ -209,7 +209,7 @@ func (g *Sound) open() bool {
 	return false
 }
 
-// Audio takes one frame of the source: it is measured, and coded for the renditions.
+// Audio takes one frame of the source: it is measured, and encoded for the renditions.
 func (g *Sound) Audio(u *media.AccessUnit) {
 	if g.track == nil || !g.wanted || !g.open() {
 		return

@@ -7,7 +7,7 @@ import (
 	"metaplasis/internal/core/segment"
 )
 
-// Sounds makes the renditions of all tracks of sound of one channel: each track is a graph of its own. Its methods are
+// Sounds makes the renditions of all audio tracks of one channel: each track is a graph of its own. Its methods are
 // called from one goroutine, but for those that only tell something.
 type Sounds struct {
 	sink Sink
@@ -20,7 +20,7 @@ func NewSounds(sink Sink) *Sounds {
 	return &Sounds{sink: sink, main: NewSound(sink)}
 }
 
-// of lists the renditions that are coded of a track.
+// of lists the renditions that are encoded of a track.
 func of(list []AudioRung, id media.TrackID) []AudioRung {
 	return slices.DeleteFunc(slices.Clone(list), func(r AudioRung) bool { return r.Track != id })
 }
@@ -36,7 +36,7 @@ func (g *Sounds) Configure(c Config) {
 	all := c.Sound
 	c.Sound = of(all, 0)
 	g.main.Configure(c)
-	c.Rungs = nil // those beside the main one are decoded only when something is coded of them
+	c.Rungs = nil // those beside the main one are decoded only when something is encoded of them
 	for _, t := range c.Others {
 		if s := g.by[t.ID]; s != nil {
 			c.Audio, c.Sound = t, of(all, t.ID)

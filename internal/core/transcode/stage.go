@@ -51,7 +51,7 @@ func (s *stage) fail(sink Sink, err error) {
 }
 
 // newStage starts an encoder. When after is given, it waits for that first, so that the units of
-// a rung's old and new encoder never mix. Pictures before from are not coded.
+// a rung's old and new encoder never mix. Pictures before from are not encoded.
 func newStage(sink Sink, r Rung, rate media.Rational, pool *picture.Pool, after <-chan struct{}, from int64, logo []byte) *stage {
 	s := &stage{rung: r, logo: logo, from: from, pool: pool, jobs: make(chan job, stageQueue), done: make(chan struct{})}
 	go s.run(sink, rate, after)

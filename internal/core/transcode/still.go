@@ -8,7 +8,7 @@ import (
 	"metaplasis/internal/core/picture"
 )
 
-// still notices pictures that do not change, and black ones. It looks at a grid of luma five times a second, which costs
+// still notices pictures that do not change, and black ones. It looks at a grid of luma five times per second, which costs
 // some microseconds. Its results may be read from any goroutine.
 type still struct {
 	grid    [gridRows * gridColumns]byte

@@ -31,7 +31,7 @@ func TestFrozenAndBlackPicturesAreNoticed(t *testing.T) {
 	assert.InDelta(t, 5000, s.black.Load(), 300)
 	show(1, moving)
 	assert.Zero(t, s.frozen.Load()+s.black.Load())
-	at = 0 // the line began anew
+	at = 0 // the line started over
 	show(1, func(int) byte { return 17 })
 	assert.LessOrEqual(t, s.black.Load(), int64(1000))
 }

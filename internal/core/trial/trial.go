@@ -1,5 +1,5 @@
-// Package trial codes the last seconds of a feed in many ways, in the background, to see what each costs and how it
-// looks. In come the coded pictures of the source and a list of candidates; out comes a point for each: bits a second,
+// Package trial encodes the last seconds of a feed in many ways, in the background, to see what each costs and how it
+// looks. In come the encoded pictures of the source and a list of candidates; out comes a point for each: bits per second,
 // quality, and processor time. Nothing of it is on air.
 //
 // Pictures are compared at one size for all candidates, as a viewer would see them on one screen: what is smaller is
@@ -40,8 +40,8 @@ type Point struct {
 	Width   int         `json:"width"`
 	Height  int         `json:"height"`
 	Effort  int         `json:"effort"`
-	Asked   int64       `json:"asked"`   // bits a second
-	Bitrate int64       `json:"bitrate"` // that it took, bits a second
+	Asked   int64       `json:"asked"`   // bits per second
+	Bitrate int64       `json:"bitrate"` // that it took, bits per second
 	PSNR    int64       `json:"psnr"`    // of luma, hundredths of a decibel
 	SSIM    int64       `json:"ssim"`    // of luma, ten-thousandths
 	Micros  int64       `json:"micros"`  // processor time of a picture
@@ -182,7 +182,7 @@ func (t *run) take(f *picture.Frame, screen [2]int) error {
 	return err
 }
 
-// encode codes a picture, counts what it takes, and shows it again.
+// encode encodes a picture, counts what it takes, and shows it again.
 func (t *run) encode(p *picture.Picture, pts int64, key bool) (*media.AccessUnit, error) {
 	begin := processTime()
 	u, err := t.enc.Encode(p, pts, key)

@@ -482,7 +482,7 @@ func (d *Demuxer) programme(pid, number int, b []byte, now time.Duration) {
 	}
 	d.Health.pmt(number, now)
 	p := &d.programmes[i]
-	if bytes.Equal(p.section, b) { // an encoder that was started anew begins with the same version, and another map
+	if bytes.Equal(p.section, b) { // an encoder that was restarted begins with the same version, and another map
 		return
 	}
 	next := *p
@@ -502,7 +502,7 @@ func (d *Demuxer) Scrambled(pid int) bool { return d.pids[pid] != nil && d.pids[
 // Stamps is the clock of the times in a transport stream.
 var Stamps = media.Clock{Scale: media.VideoTimescale, Turn: 1 << 33}
 
-// Restart begins anew at another place of the stream, whose tables are those that were read.
+// Restart starts over at another place of the stream, whose tables are those that were read.
 func (d *Demuxer) Restart() {
 	d.buf, d.stride, d.wrong = d.buf[:0], 0, 0
 	for _, s := range d.pids {

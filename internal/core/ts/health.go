@@ -26,7 +26,7 @@ type StreamHealth struct {
 	PTS              int64 `json:"pts"`              // 2.5: later than 700 ms
 	CAT              int64 `json:"cat"`              // 2.6: scrambled without a conditional access table
 
-	Bitrate     int64       `json:"bitrate"`     // bits a second
+	Bitrate     int64       `json:"bitrate"`     // bits per second
 	NullBitrate int64       `json:"nullBitrate"` // of it, stuffing
 	PATInterval int64       `json:"patInterval"` // milliseconds, the longest of the last seconds
 	PMTInterval int64       `json:"pmtInterval"`
@@ -64,7 +64,7 @@ type PIDHealth struct {
 	PID        int    `json:"pid"`
 	Label      string `json:"label"`
 	Programme  int    `json:"programme,omitempty"`
-	Bitrate    int64  `json:"bitrate"` // bits a second
+	Bitrate    int64  `json:"bitrate"` // bits per second
 	Continuity int64  `json:"continuity"`
 	Scrambled  bool   `json:"scrambled,omitempty"`
 }

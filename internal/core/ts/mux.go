@@ -49,7 +49,7 @@ type MuxTrack struct {
 // Timing of a Mux, in ticks of 90 kHz.
 const (
 	// Clocks and tables stand in front of access units, so that they come as much later as those are apart: no later than 40 ms and
-	// 100 ms with pictures and sound at their usual rates (ETSI TS 101 154, 4.1.5.3, and TR 101 290, 5.2).
+	// 100 ms with video and audio at their usual rates (ETSI TS 101 154, 4.1.5.3, and TR 101 290, 5.2).
 	muxClockEvery  = 1_350
 	muxTablesEvery = 5_900
 	usualDelay     = 27_000

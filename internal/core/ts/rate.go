@@ -23,14 +23,14 @@ const (
 	ratedTablesEvery = 90 * systemClock / 1000 // ETSI TR 101 290 asks for 100 ms as the most of others; receivers join sooner
 	// ratedDelay is from clock to decode time: what a keyframe may take to be sent. A second is the most (2.4.2.6).
 	ratedDelay = 700 * systemClock / 1000
-	// ratedReset is how late a unit may be before the clock is set anew.
+	// ratedReset is how late a unit may be before the clock is set again.
 	ratedReset = systemClock
 )
 
 // Buffers of the T-STD (2.4.2.3, 2.14.3.1 of H.264 in it).
 const (
 	transportBuffer = 512     // bytes of each stream
-	soundLeak       = 2000000 // bits a second from the transport buffer of sound
+	soundLeak       = 2000000 // bits per second from the transport buffer of sound
 	soundBuffer     = 3584    // bytes of AAC with two channels
 	tablesLeak      = 1000000
 	leastVideoLeak  = 4000000
@@ -38,7 +38,7 @@ const (
 
 // rated is the state of a Mux of constant rate.
 type rated struct {
-	rate     int64 // bits a second
+	rate     int64 // bits per second
 	zero     int64 // time of slot 0, ticks of the system clock
 	slot     int64
 	begun    bool
@@ -77,7 +77,7 @@ type ratedHeld struct {
 
 // leak is a transport buffer.
 type leak struct {
-	rate  int64 // bits a second
+	rate  int64 // bits per second
 	bytes int64 // in thousandths
 	at    int64
 }
@@ -91,7 +91,7 @@ func (l *leak) room(at int64) bool {
 
 func (l *leak) put() { l.bytes += PacketSize * 1000 }
 
-// SetRate makes the rate constant, in bits a second. It is called before the first unit.
+// SetRate makes the rate constant, in bits per second. It is called before the first unit.
 func (m *Mux) SetRate(bits int64) {
 	m.rated = &rated{rate: bits, clockAt: map[*MuxProgramme]int64{}, tables: leak{rate: tablesLeak}}
 	m.Delay = ratedDelay / ticksEach

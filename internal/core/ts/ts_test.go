@@ -95,7 +95,7 @@ func TestLongTagsTakeMorePackets(t *testing.T) {
 }
 
 func TestClocksKeepTheirDistance(t *testing.T) {
-	for _, rate := range []int64{3000, 9000, 45_000} { // 30, 10 and 2 pictures a second
+	for _, rate := range []int64{3000, 9000, 45_000} { // 30, 10 and 2 pictures per second
 		in := input(90_000, 1, 500)
 		in.VideoUnits = nil
 		for n := range 180_000 / rate {
@@ -149,7 +149,7 @@ func BenchmarkSegment(b *testing.B) {
 	}
 }
 
-// TestClocksAndTablesComeInTime: of segments and of streams, at all usual rates of pictures and sound, beside each other and alone.
+// TestClocksAndTablesComeInTime: of segments and of streams, at all usual rates of video and audio, beside each other and alone.
 func TestClocksAndTablesComeInTime(t *testing.T) {
 	for _, rate := range []int64{50, 30, 25, 24, 10} {
 		for _, sounds := range []bool{true, false} {
@@ -184,13 +184,13 @@ func TestClocksAndTablesComeInTime(t *testing.T) {
 					if p[3]&0x20 != 0 && p[4] > 6 && p[5]&0x10 != 0 {
 						clock = int64(binary.BigEndian.Uint32(p[6:]))<<1 | int64(p[10]>>7)
 						if before >= 0 {
-							assert.LessOrEqual(t, clock-before, int64(3_750), "clocks of a %s of %d pictures a second, sound %v", what, rate, sounds)
+							assert.LessOrEqual(t, clock-before, int64(3_750), "clocks of a %s of %d pictures per second, sound %v", what, rate, sounds)
 						}
 						before = clock
 					}
 					if int(p[1]&0x1f)<<8|int(p[2]) == pidPAT && clock >= 0 {
 						if tables++; table >= 0 {
-							assert.LessOrEqual(t, clock-table, most, "tables of a %s of %d pictures a second, sound %v", what, rate, sounds)
+							assert.LessOrEqual(t, clock-table, most, "tables of a %s of %d pictures per second, sound %v", what, rate, sounds)
 						}
 						table = clock
 					}

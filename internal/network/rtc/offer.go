@@ -19,7 +19,7 @@ const (
 	leastPassword = 22
 )
 
-// check says what is wrong with an offer of pictures and sound that go in one of some directions; nil when nothing is.
+// check says what is wrong with an offer of video and audio that go in one of some directions; nil when nothing is.
 func check(offer string, directions []string) error {
 	var s sdp.SessionDescription
 	if err := s.UnmarshalString(offer); err != nil {

@@ -371,7 +371,7 @@ func (s *Signal) find(w http.ResponseWriter, r *http.Request) *Peer {
 	p := s.peers[chi.URLParam(r, "session")]
 	s.mu.Unlock()
 	if p == nil || p.channel != chi.URLParam(r, "channel") {
-		http.Error(w, "There is no such session, or it is over. Offer anew.", http.StatusNotFound)
+		http.Error(w, "There is no such session, or it is over. Offer again.", http.StatusNotFound)
 		return nil
 	}
 	if p.token != "" && r.Method != http.MethodOptions {

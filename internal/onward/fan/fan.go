@@ -279,14 +279,14 @@ var closed = func() chan struct{} {
 	return c
 }()
 
-// Bitrate is what the stream has lately, bits a second; 0 while it is not known.
+// Bitrate is what the stream has lately, bits per second; 0 while it is not known.
 func (s *Stream) Bitrate() int64 {
 	s.mu.RLock()
 	defer s.mu.RUnlock()
 	return s.rate.value
 }
 
-// rate measures bits a second over some seconds of media.
+// rate measures bits per second over some seconds of media.
 type rate struct {
 	since int64 // ticks of media.VideoTimescale
 	bytes int64

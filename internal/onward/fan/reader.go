@@ -22,7 +22,7 @@ type Reader struct {
 }
 
 const (
-	// holdAtMost is for how long a reader waits at a keyframe for that of the stream to come, which is coded more slowly.
+	// holdAtMost is for how long a reader waits at a keyframe for that of the stream to come, which is encoded more slowly.
 	holdAtMost = 800 * time.Millisecond
 	// quiet is for how long nothing may come of a stream until the one to come takes its place at once.
 	quiet = 500 * time.Millisecond

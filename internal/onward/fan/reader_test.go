@@ -9,7 +9,7 @@ import (
 	"metaplasis/internal/core/media"
 )
 
-// two are a source and a rung of it that is coded more slowly, at 30 pictures a second with a keyframe every two.
+// two are a source and a rung of it that is encoded more slowly, at 30 pictures per second with a keyframe every two.
 type two struct {
 	pool           *Pool
 	source, coded  *Stream
@@ -34,7 +34,7 @@ func (x *two) put(s *Stream, picture int) {
 	s.push(&Unit{Time: int64(picture) * 3000, Key: picture%60 == 0, Pieces: [][]byte{{1}}, Packer: x.packers[s]}, int64(picture)*3000)
 }
 
-// on lets so many pictures of the source pass, and the coded ones of before.
+// on lets so many pictures of the source pass, and the encoded ones of before.
 func (x *two) on(n, lag int) {
 	for range n {
 		x.put(x.source, x.sourceN)

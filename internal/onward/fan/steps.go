@@ -58,7 +58,7 @@ type About struct {
 
 const (
 	aboutFor = 250 * time.Millisecond
-	//limit:rungs whose rate is remembered | each receiver | all are measured anew
+	//limit:rungs whose rate is remembered | each receiver | all are measured again
 	maxAbout = 256
 )
 

@@ -53,7 +53,7 @@ func (c *counted) Offers(_ string, r *onward.Real) []onward.Offer {
 
 func (c *counted) Epoch(string) time.Time { return time.Unix(7, 0) }
 
-// TestManyViewersAskOnce: what all viewers want to know is asked of the channel four times a second at most.
+// TestManyViewersAskOnce: what all viewers want to know is asked of the channel four times per second at most.
 func TestManyViewersAskOnce(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		c := &counted{}

@@ -23,7 +23,7 @@ type Conn struct {
 	write  func([]byte) error // a whole number of packets, which are not its own
 	close  func() error
 	failed chan error
-	rate   int64 // bits a second, 0 when it is what comes
+	rate   int64 // bits per second, 0 when it is what comes
 	stop   chan struct{}
 	once   sync.Once
 	err    error // of writing at a constant rate
@@ -40,7 +40,7 @@ func NewConn(write func([]byte) error, closing func() error, failed chan error) 
 // Bounds of a constant rate, in kbit/s.
 const (
 	leastRate = 100
-	//limit:kilobits a second of a constant rate | each relay | 422
+	//limit:kilobits per second of a constant rate | each relay | 422
 	mostRate = 200_000
 	// slotsEach is how often slots are filled.
 	slotsEach = 4 * time.Millisecond

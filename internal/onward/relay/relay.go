@@ -83,7 +83,7 @@ type Dialer func(ctx context.Context, u *url.URL, p *Plan) (Line, error)
 // Line is an open way.
 type Line struct {
 	onward.Sender
-	// Fixed: its tracks cannot become others; it is opened anew for them.
+	// Fixed: its tracks cannot become others; it is opened again for them.
 	Fixed bool
 	// Programme adds a programme to the stream; nil of what is no transport stream.
 	Programme func(number int, name string) onward.Sender

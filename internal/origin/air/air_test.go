@@ -277,5 +277,5 @@ func TestALineThatLosesAgainAndAgain(t *testing.T) {
 	}
 	assert.Equal(t, 7*time.Second, look(time.Second, false), "since the first loss")
 	assert.Zero(t, look(3*time.Second, false), "it is right again")
-	assert.Zero(t, look(time.Second, true), "and begins anew")
+	assert.Zero(t, look(time.Second, true), "and starts over")
 }

@@ -27,7 +27,7 @@ const (
 
 // Figures are what was measured of the feed on air.
 type Figures struct {
-	Decoded       bool          // the worker has looked at its pictures and sound; the next three count only then
+	Decoded       bool          // the worker has looked at its video and audio; the next three count only then
 	Black, Frozen time.Duration // for how long the picture has been so
 	Loudness      *int64        // momentary, in hundredths of LUFS; nil when no sound is decoded
 	Lost          int64         // packets that the line has lost so far

@@ -29,7 +29,7 @@ const (
 	// unitCost is what a waiting unit takes beside its data, in bytes.
 	unitCost = 128
 	// maxSounds is how many audio tracks of a feed are used.
-	//limit:tracks of sound that are used | each feed | further ones are left out
+	//limit:audio tracks that are used | each feed | further ones are left out
 	maxSounds = 8
 	// So many pictures tell the frame rate, and so few whether it is another than was said.
 	enoughFrames = 12
@@ -333,7 +333,7 @@ func (x *Intake) Reset() {
 	x.early, x.earlyBytes = nil, 0
 }
 
-// Rewind lets the rate be found out anew, since the run is over.
+// Rewind lets the rate be found out again, since the run is over.
 func (x *Intake) Rewind() { x.first, x.rate = time.Time{}, timeline.RateMeter{} }
 
 // Tracks lists all tracks that are used, the main picture first, at a time at which the newest unit came.

@@ -47,7 +47,7 @@ type Sound struct {
 
 // Failure is why a rung is not made.
 type Failure struct {
-	Rung ladder.Rung // as it was then: another one is tried anew
+	Rung ladder.Rung // as it was then: another one is tried again
 	Text string
 }
 

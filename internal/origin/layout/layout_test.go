@@ -73,7 +73,7 @@ func TestWhatIsMadeOfASource(t *testing.T) {
 	for name, c := range map[string]struct {
 		s       *Source
 		names   []string
-		encoded []string // pictures and sound that the worker makes
+		encoded []string // video and audio that the worker makes
 		mode    segment.Mode
 	}{
 		"all passes through":     {source(passing), []string{"source", "audio", "audio-de"}, nil, segment.Lead},

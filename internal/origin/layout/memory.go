@@ -8,9 +8,9 @@ import (
 // What a rendition's bitrate is taken for when its memory is bounded. A source above it plays, but its segments leave memory
 // early, which is a problem in the status.
 const (
-	//limit:bits a second that memory is planned for | each channel | the open segment is closed early
+	//limit:bits per second that memory is planned for | each channel | the open segment is closed early
 	SourceBitrate = 40_000_000
-	//limit:bits a second of sound that memory is planned for | each channel | the open segment is closed early
+	//limit:bits per second of sound that memory is planned for | each channel | the open segment is closed early
 	SoundBitrate = 512_000
 )
 

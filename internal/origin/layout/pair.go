@@ -19,7 +19,7 @@ const (
 // How the pair is encoded.
 const (
 	pairEffort    = 2
-	pairSoundBits = 96_000 // bits a second
+	pairSoundBits = 96_000 // bits per second
 	pairHeight    = 720    // at most
 )
 

@@ -66,7 +66,7 @@ func (s *Source) pictures() (rate media.Rational, longest int64) {
 	return rate, longest
 }
 
-// Bitrate is what a rendition's bitrate is taken for when its memory is bounded, bits a second.
+// Bitrate is what a rendition's bitrate is taken for when its memory is bounded, bits per second.
 func (s *Source) Bitrate(rendition string) int64 {
 	bitrate := int64(SourceBitrate)
 	for _, r := range s.Rungs {

@@ -69,7 +69,7 @@ func (p *Publisher) offers() (out []present.Offer, missing bool) {
 			out = append(out, o)
 		}
 	}
-	// What is of sound alone stands behind: a player begins with the first.
+	// What is of audio only stands behind: a player begins with the first.
 	slices.SortStableFunc(out, func(a, b present.Offer) int {
 		switch {
 		case a.Video != nil && b.Video == nil:
@@ -212,7 +212,7 @@ func (p *Publisher) Document(file string) (d *present.Doc, known bool) {
 }
 
 // lowName is the file of the low-latency manifest beside a manifest. It counts segments, since a
-// player that stays a second behind cannot wait for a list to be fetched anew.
+// player that stays a second behind cannot wait for a list to be fetched again.
 func lowName(name string) string {
 	if name == "index" {
 		return "low.mpd"

@@ -34,7 +34,7 @@ func TestSelectionsHaveDocumentsOfTheirOwn(t *testing.T) {
 	assert.Empty(t, groups)
 	assert.Equal(t, "audio/index.m3u8", radio[0].URI)
 	old, _, _ := hls.ReadMultivariant([]byte(p.text("ts.m3u8")))
-	assert.Equal(t, "audio/aac.m3u8", old[len(old)-1].URI, "the sound alone comes last")
+	assert.Equal(t, "audio/aac.m3u8", old[len(old)-1].URI, "the audio only comes last")
 	assert.Len(t, p.mpd("radio.mpd").Periods[0].Sets, 1)
 	assert.Len(t, p.mpd("phones-low.mpd").Periods[0].Sets[0].Representations, 1)
 	assert.Equal(t, "en", p.mpd("index.mpd").Periods[0].Sets[1].Lang)

@@ -29,7 +29,7 @@ type Marker struct {
 	Return   []byte `json:"return,omitempty"`   // the section that returned to it
 	Returned bool   `json:"returned,omitempty"` // DurationMillis is what it took, not what was planned
 
-	event string // of a splice: its event, whose number may be used anew
+	event string // of a splice: its event, whose number may be used again
 }
 
 // spliceRepeats is for how long the same message counts as a repetition of itself.
@@ -100,7 +100,7 @@ func (a *Annotations) add(m Marker) {
 }
 
 // Splice turns a section that came with the feed into a marker, and reports whether something is to be
-// told anew. The section that returns to the programme completes the marker of the one that left it.
+// told again. The section that returns to the programme completes the marker of the one that left it.
 func (a *Annotations) Splice(at time.Time, s *scte35.Section, section []byte) (changed Marker, ok bool) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
@@ -118,7 +118,7 @@ func (a *Annotations) Splice(at time.Time, s *scte35.Section, section []byte) (c
 			spliceRepeats))) || at.Sub(m.At) < spliceRepeats {
 			return Marker{}, false // it comes again, as cue messages do
 		}
-		break // the number is used anew, once the event before it is over
+		break // the number is used again, once the event before it is over
 	}
 	if s.Cancel || s.Command == scte35.Null || s.In {
 		return Marker{}, false

@@ -187,7 +187,7 @@ func TestOneRungThatFailsStopsNoOther(t *testing.T) {
 	require.GreaterOrEqual(t, len(p.mpd("index.mpd").Periods), before)
 }
 
-// The number of a splice event may be used anew once the event is over.
+// The number of a splice event may be used again once the event is over.
 func TestSpliceNumbersComeAgain(t *testing.T) {
 	p := newPacker(t, settings.Settings{}, 1)
 	p.seconds(3)

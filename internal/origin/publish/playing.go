@@ -17,7 +17,7 @@ type NowPlaying struct {
 	Picture []byte `json:"picture,omitempty"` // cover: JPEG or PNG
 }
 
-// MaxCover bounds a cover picture: it travels in every so-many-th segment of every rendition.
+// MaxCover bounds a cover picture: it travels in every Nth segment of every rendition.
 //
 //limit:bytes of a cover picture | each channel | 422
 const MaxCover = 512 << 10
@@ -65,7 +65,7 @@ func (a *Annotations) everTitled() bool {
 	return a.titled
 }
 
-// SetCover says into which segments the cover goes: every so-many-th.
+// SetCover says into which segments the cover goes: every Nth.
 func (a *Annotations) SetCover(every int) {
 	a.mu.Lock()
 	defer a.mu.Unlock()

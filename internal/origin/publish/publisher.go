@@ -47,7 +47,7 @@ type Publisher struct {
 	longest    int64     // that a segment lasted since then, ticks of media.VideoTimescale
 	partTarget int64     // of all renditions, ticks of media.VideoTimescale
 	shown      []present.Offer
-	alternates []present.Alternate // tracks of sound beside the main one
+	alternates []present.Alternate // audio tracks beside the main one
 	texts      []present.Text
 	periods    present.Periods
 	listed     bool     // playlists were shown, with a target duration that may not change any more

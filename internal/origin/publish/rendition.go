@@ -8,7 +8,7 @@ import (
 	"metaplasis/internal/present"
 )
 
-// Rendition is one coded stream of a channel, as delivery sees it.
+// Rendition is one encoded stream of a channel, as delivery sees it.
 type Rendition struct {
 	Name   string
 	window *segment.Window

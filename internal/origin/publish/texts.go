@@ -135,7 +135,7 @@ func (x *Texts) Begin(at int64) {
 	}
 }
 
-// Reset forgets all, since the channel begins anew with another clock.
+// Reset forgets all, since the channel starts over with another clock.
 func (x *Texts) Reset() { *x = Texts{out: x.out} }
 
 func (x *Texts) release() {

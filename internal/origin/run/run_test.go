@@ -40,7 +40,7 @@ func (h *hand) Take(below uint64)            { h.taken = below }
 func (h *hand) Settled(msn uint64)           { h.settled = msn }
 func (h *hand) Drain()                       { h.drained = true }
 
-// sent is a run to which made-up pictures and sound are sent, on a clock that the test moves.
+// sent is a run to which made-up video and audio are sent, on a clock that the test moves.
 type sent struct {
 	*Run
 	t       *testing.T

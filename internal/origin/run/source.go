@@ -16,7 +16,7 @@ type source struct {
 	idr       int64 // presentation time of the newest IDR picture, of the first unit before any
 	idrs      int
 	distance  int64 // of the newest two IDR pictures, 0 before there are two
-	intra     int   // pictures since then that are intra coded and no IDR pictures
+	intra     int   // pictures since then that are intra encoded and no IDR pictures
 	refreshes int   // recovery points since then at which the picture becomes right only later
 	recovers  int   // recovery points since then at which it is right at once
 	sparse    bool  // IDR pictures are further apart than segments should be

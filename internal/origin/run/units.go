@@ -157,7 +157,7 @@ func (r *Run) videoUnit(u *media.AccessUnit) {
 	r.progress.newest = max(r.progress.newest, u.PTS)
 	r.judgeSource(u, &p)
 	if r.videoTime.Varies() && !r.Varies {
-		// The rate that the sender told of was wrong: parts are planned anew, from the next segment on.
+		// The rate that the sender told of was wrong: parts are planned again, from the next segment on.
 		r.Varies = true
 		r.ApplyLadder(r.Rungs)
 	}

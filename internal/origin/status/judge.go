@@ -167,7 +167,7 @@ func (j *judge) all() {
 	}
 	j.feed()
 	if j.Unsaved {
-		j.problem("records", "The database did not store the channel's numbering for long. Mend it: after a crash now, players would have to begin anew.")
+		j.problem("records", "The database did not store the channel's numbering for long. Mend it: after a crash now, players would have to start over.")
 	}
 	if j.recent(j.BadCue, cueShown) {
 		j.problem("feed", "The sender's cue messages cannot be read. Look at the encoder's SCTE 35 settings; the event log says what was found.")

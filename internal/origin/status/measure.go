@@ -14,7 +14,7 @@ const span = 2 * time.Second
 
 // Meter measures what comes in.
 type Meter struct {
-	Bitrate   int64         // bits a second
+	Bitrate   int64         // bits per second
 	FrameRate int64         // thousandths
 	Gap       time.Duration // the longest that nothing came
 
@@ -24,7 +24,7 @@ type Meter struct {
 	gap           time.Duration // so far in this span
 }
 
-// Reset begins anew.
+// Reset starts over.
 func (m *Meter) Reset(now time.Time) { *m = Meter{since: now} }
 
 // Add takes so many bytes that came.
@@ -72,7 +72,7 @@ type Load struct {
 	droppedBase int64
 }
 
-// Reset begins anew, with another feed.
+// Reset starts over, with another feed.
 func (l *Load) Reset() { *l = Load{} }
 
 // Idle says that no worker has anything to do.
@@ -121,7 +121,7 @@ func measureNodes(before, now []transcode.Node, wall int64) []NodeStatus {
 	for _, n := range now {
 		s := NodeStatus{Kind: n.Kind, Rendition: n.Rendition}
 		i := slices.IndexFunc(before, func(b transcode.Node) bool { return b.Kind == n.Kind && b.Rendition == n.Rendition })
-		if i >= 0 && n.Units >= before[i].Units { // else its count began anew
+		if i >= 0 && n.Units >= before[i].Units { // else its count started over
 			n.Units, n.Busy = n.Units-before[i].Units, n.Busy-before[i].Busy
 		}
 		if n.Units > 0 {

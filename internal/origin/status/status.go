@@ -57,7 +57,7 @@ type FeedStatus struct {
 	Remote    string        `json:"remote"`
 	Begun     time.Time     `json:"begun"`
 	Tracks    []media.Track `json:"tracks"`
-	Bitrate   int64         `json:"bitrate"`   // bits a second, over the last seconds
+	Bitrate   int64         `json:"bitrate"`   // bits per second, over the last seconds
 	FrameRate int64         `json:"frameRate"` // thousandths, over the last seconds
 	// DriftPPM is by how many millionths the sender's clock runs fast, less than 0 slow. Media time follows it.
 	DriftPPM   int64 `json:"driftPPM"`
@@ -82,17 +82,17 @@ type RenditionStatus struct {
 	Segments  int    `json:"segments"`
 	First     uint64 `json:"first"`
 	Last      uint64 `json:"last"`
-	Asked     int64  `json:"asked,omitempty"`     // bits a second that the rung asks for on average; 0 of what passes through
+	Asked     int64  `json:"asked,omitempty"`     // bits per second that the rung asks for on average; 0 of what passes through
 	AskedPeak int64  `json:"askedPeak,omitempty"` // and at most
 	Second    int64  `json:"second"`              // bits of the last second of media
-	Segment   int64  `json:"segment"`             // bits a second of the newest whole segment
-	Buffer    int64  `json:"buffer,omitempty"`    // bits a second over the last media of the rung's buffer's length; 0 of what passes through
+	Segment   int64  `json:"segment"`             // bits per second of the newest whole segment
+	Buffer    int64  `json:"buffer,omitempty"`    // bits per second over the last media of the rung's buffer's length; 0 of what passes through
 	PSNR      int64  `json:"psnr,omitempty"`      // hundredths of a decibel, in the newest sample; 0 before there is one
 	SSIM      int64  `json:"ssim,omitempty"`      // ten-thousandths, in the same
 	Lost      uint64 `json:"lost"`                // access units without a place
 	Retired   bool   `json:"retired,omitempty"`
-	Ready     bool   `json:"ready,omitempty"` // the sender makes it, and it is not coded here
-	// CodingMillis is how long a picture takes on average from its arrival until it comes back coded.
+	Ready     bool   `json:"ready,omitempty"` // the sender makes it, and it is not encoded here
+	// CodingMillis is how long a picture takes on average from its arrival until it comes back encoded.
 	CodingMillis int64 `json:"codingMillis,omitempty"`
 }
 

@@ -136,7 +136,7 @@ func (r *datagrams) take(b []byte, now time.Time) {
 			return
 		}
 		if r.alien++; r.queue != nil && r.alien < otherStream {
-			r.other++ // the sender began anew, if the old one is not heard any more
+			r.other++ // the sender started over, if the old one is not heard any more
 			return
 		}
 		r.queue, r.ssrc, r.alien = rtpmap.NewQueue(90000, reorderWait), p.SSRC, 0

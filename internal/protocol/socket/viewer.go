@@ -33,7 +33,7 @@ type Told struct {
 	Width  int            `json:"width,omitempty"`
 	Height int            `json:"height,omitempty"`
 	// State is told each second.
-	Bitrate int64  `json:"bitrate,omitempty"` // of the pictures, bits a second
+	Bitrate int64  `json:"bitrate,omitempty"` // of the pictures, bits per second
 	Behind  int64  `json:"behind"`            // milliseconds of media that wait for the line
 	LeftOut int64  `json:"leftOut,omitempty"` // times that the viewer was too slow and pictures were left out
 	ByHand  bool   `json:"byHand,omitempty"`

@@ -38,7 +38,7 @@ const (
 	kindBound   = 'B' // a listen came about
 )
 
-//limit:bytes of a message between the service and its SRT host | each message | the host is started anew
+//limit:bytes of a message between the service and its SRT host | each message | the host is restarted
 const maxMessage = 1 << 20
 
 // headSize is the length of a message's head.

@@ -54,7 +54,7 @@ type Source struct {
 	From      string        `json:"from"` // address of who announces it
 	Interface string        `json:"interface"`
 	Tracks    []SourceTrack `json:"tracks"`
-	Bitrate   int64         `json:"bitrate"` // bits a second on the network, 0 when it does not say
+	Bitrate   int64         `json:"bitrate"` // bits per second on the network, 0 when it does not say
 	Heard     time.Time     `json:"heard"`   // when it was announced last
 	Quiet     bool          `json:"quiet"`   // it is not announced any more as often as it was
 	Problem   string        `json:"problem,omitempty"`

@@ -127,7 +127,7 @@ func shoot(ctx context.Context, e *entry) (image.Image, error) {
 	}
 	defer in.close()
 	if !found {
-		return nil, errors.New("it has no pictures, or coded ones: a channel shows them")
+		return nil, errors.New("it has no pictures, or encoded ones: a channel shows them")
 	}
 	select {
 	case <-first.got:

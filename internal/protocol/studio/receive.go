@@ -20,7 +20,7 @@ const Scheme = "studio"
 const (
 	// silence is for how long nothing may come of a source until others may take its place.
 	silence = 1500 * time.Millisecond
-	// large is from how many bits a second on much comes of a stream.
+	// large is from how many bits per second on much comes of a stream.
 	large = 50_000_000
 )
 
@@ -116,7 +116,7 @@ func (r *reception) close() {
 	}
 }
 
-// receive receives an announced source until it falls silent or is announced anew.
+// receive receives an announced source until it falls silent or is announced again.
 func (r *Receiver) receive(ctx context.Context, l *source.Line, e *entry) (err error) {
 	in, err := open(e, func() (contribution.Feed, error) { return l.Open("RTP", e.Name, silence) }, func(*stream) bool { return true })
 	if err != nil {
@@ -150,7 +150,7 @@ func (r *Receiver) receive(ctx context.Context, l *source.Line, e *entry) (err e
 				return rtpmedia.ErrSilent
 			}
 			if n%20 == 0 && r.changed(e) {
-				return errors.New("it is announced anew, with another description")
+				return errors.New("it is announced again, with another description")
 			}
 		}
 	}

@@ -41,7 +41,7 @@ type WHEP struct {
 //limit:viewers over WebRTC | all | 503
 const maxViewers = 5000
 
-// firstEstimate is what a viewer's line is taken to carry before it was measured, bits a second.
+// firstEstimate is what a viewer's line is taken to carry before it was measured, bits per second.
 const firstEstimate = 4_000_000
 
 // NewWHEP sends from a port.

@@ -66,7 +66,7 @@ func (v *whepViewer) adapt(now time.Time) {
 		}
 		return
 	}
-	if at < 0 { // what it was sent is not made any more, or is what the origin codes for it
+	if at < 0 { // what it was sent is not made any more, or is what the origin encodes for it
 		if len(offers) > 0 {
 			v.change(offers[0].Rung, now)
 		}
@@ -105,7 +105,7 @@ type state struct {
 	Rung     string   `json:"rung"`     // that it is sent now
 	ByHand   bool     `json:"byHand"`   // it was chosen, not found by the line
 	Rungs    []string `json:"rungs"`    // that it may choose
-	Estimate int      `json:"estimate"` // what its line carries, bits a second
+	Estimate int      `json:"estimate"` // what its line carries, bits per second
 	Changes  int      `json:"changes"`
 }
 

@@ -59,7 +59,7 @@ func (t *viewerTrack) ID() string { return t.kind.String() }
 // RID implements webrtc.TrackLocal.
 func (t *viewerTrack) RID() string { return "" }
 
-// StreamID implements webrtc.TrackLocal: pictures and sound of one stream are shown in step.
+// StreamID implements webrtc.TrackLocal: video and audio of one stream are shown in step.
 func (t *viewerTrack) StreamID() string { return "channel" }
 
 // Kind implements webrtc.TrackLocal.

@@ -97,7 +97,7 @@ func kindOf(k webrtc.RTPCodecType) media.Kind {
 	return media.Audio
 }
 
-// codec is what a viewer of such codecs is sent: that of the rung that fits, or the one in which the origin codes for it.
+// codec is what a viewer of such codecs is sent: that of the rung that fits, or the one in which the origin encodes for it.
 func (v *whepViewer) codec(kind media.Kind, real *onward.Real) media.Codec {
 	only := &onward.Real{Video: real.Video}
 	if kind == media.Audio {
@@ -239,7 +239,7 @@ func (v *whepViewer) run() {
 
 const (
 	lookEach = 250 * time.Millisecond
-	// rejoinEach is how often a viewer that lost pictures is sent those since the newest keyframe anew.
+	// rejoinEach is how often a viewer that lost pictures is sent those since the newest keyframe again.
 	rejoinEach = 700 * time.Millisecond
 	rejoinMost = 6 * time.Second
 	rejoinCalm = 15 * time.Second // without one, until they may come as often as at first
@@ -267,7 +267,7 @@ func (v *whepViewer) repair() {
 	if now.Sub(l.rejoin) < l.pause {
 		return
 	}
-	// A line that has no room loses more when all is sent anew: each further time comes later.
+	// A line that has no room loses more when all is sent again: each further time comes later.
 	l.rejoin, l.pause = now, min(2*l.pause, rejoinMost)
 	l.reader.Restart()
 	v.send(l)
@@ -365,7 +365,7 @@ func (l *line) put(u *fan.Unit, pts int64, pause func() time.Duration) {
 	}
 }
 
-// tell sends a report of the sender's clock (RFC 3550, 6.4.1), in which pictures and sound that belong together have one
+// tell sends a report of the sender's clock (RFC 3550, 6.4.1), in which video and audio that belong together have one
 // time, whenever each of them came.
 func (v *whepViewer) tell(l *line, pts int64) {
 	ssrc, packets, octets, stamp := l.t.counts()

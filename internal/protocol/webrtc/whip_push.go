@@ -24,7 +24,7 @@ const (
 	connectTimeout = 15 * time.Second
 	// gatherFor is how much media is waited for until all tracks are known, in ticks of media.VideoTimescale.
 	gatherFor = media.VideoTimescale
-	// settleFor is how much comes before the tracks are taken for all, once there are pictures and sound.
+	// settleFor is how much comes before the tracks are taken for all, once there are video and audio.
 	settleFor = media.VideoTimescale / 5
 )
 

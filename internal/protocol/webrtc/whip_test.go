@@ -217,5 +217,5 @@ func TestSignallingInPieces(t *testing.T) {
 	assert.Equal(t, "it ended its stream", <-r.ended)
 	res, text = p.call("PATCH", p.resource, "application/trickle-ice-sdpfrag", "", head)
 	assert.Equal(t, 404, res.StatusCode, text)
-	assert.Contains(t, text, "Offer anew")
+	assert.Contains(t, text, "Offer again")
 }

@@ -470,7 +470,7 @@ export const relaySchemes: Scheme[] = [
   {
     "name": "http",
     "example": "http://192.0.2.9/whip/pier?key=TOKEN",
-    "help": "WHIP; reordered pictures and sound that is not Opus are re-encoded for it",
+    "help": "WHIP; reordered video and audio that is not Opus are re-encoded for it",
     "programmes": false,
     "parameters": [
       {

@@ -175,10 +175,10 @@ export interface EntryTrack {
   width?: number;
   height?: number;
   language?: string;
-  bitrate: number; // bits a second
+  bitrate: number; // bits per second
   keyMillis?: number; // how far keyframes lie apart at most
   trouble?: string; // why it does not play as it is
-  codable?: boolean; // Codable: coding it anew would help.
+  codable?: boolean; // Codable: coding it again would help.
 }
 
 /** Error is the body of every answer with a status of 400 and above. */
@@ -219,7 +219,7 @@ export interface FeedStatus {
   remote: string;
   begun: string;
   tracks: Track[];
-  bitrate: number; // bits a second, over the last seconds
+  bitrate: number; // bits per second, over the last seconds
   frameRate: number; // thousandths, over the last seconds
   driftPPM: number; // DriftPPM is by how many millionths the sender's clock runs fast, less than 0 slow. Media time follows it.
   driftKnown: boolean; // it takes some minutes to tell
@@ -264,7 +264,7 @@ export interface History {
   load: number[]; // thousandths of real time that the worker's busiest stage takes
   viewers: number[];
   arrival: Record<string, number[]>; // Arrival is what is measured of the feed on air, by name: gap and keyframes and apart in milliseconds, jitter and rtt in microseconds, lost in packets since the measurement before. Those that the protocol does not measure are missing.
-  quality: Record<string, number[]>; // Quality is the PSNR of the newest sample of each coded rendition, hundredths of a decibel; 0 while there is none. Its last value is as old as those of the others; it may have fewer.
+  quality: Record<string, number[]>; // Quality is the PSNR of the newest sample of each encoded rendition, hundredths of a decibel; 0 while there is none. Its last value is as old as those of the others; it may have fewer.
 }
 
 /** Hook is one program that is told. */
@@ -355,7 +355,7 @@ export interface Key {
 /** Kind says what a step changes. */
 export type Kind = "effort" | "half-rate" | "off";
 
-/** Ladder is the ordered plan of a channel. While Planned is set, it is made anew from each source; the first edit by a person clears it. */
+/** Ladder is the ordered plan of a channel. While Planned is set, it is made again from each source; the first edit by a person clears it. */
 export interface Ladder {
   planned: boolean;
   rungs: Rung[];
@@ -452,7 +452,7 @@ export interface Me {
 export interface Measured {
   width: number;
   height: number;
-  bitrate: number; // bits a second
+  bitrate: number; // bits per second
   quality: number; // hundredths of a decibel, all at one size of screen
 }
 
@@ -506,7 +506,7 @@ export interface NewRecording {
   from?: string; // empty: now
   to?: string; // empty: until it is stopped
   renditions?: string[];
-  days?: number; // that it is kept; 0 for ever
+  days?: number; // that it is kept; 0 forever
 }
 
 /** NewToken is a token to make. Without a role it has that of who makes it. */
@@ -516,11 +516,11 @@ export interface NewToken {
   days?: number; // that it is valid; 0 is a year
 }
 
-/** NewTrial asks for a trial: the last seconds of the feed are coded in the background. With a rung it is tried at other efforts and bitrates; without one, several sizes are, for a ladder that fits the content. */
+/** NewTrial asks for a trial: the last seconds of the feed are encoded in the background. With a rung it is tried at other efforts and bitrates; without one, several sizes are, for a ladder that fits the content. */
 export interface NewTrial {
   rung?: string;
   efforts?: number[]; // none are 1, 3, 5 and 7 of a rung, 2 of a ladder
-  bitrates?: number[]; // bits a second; none are four around the rung's own
+  bitrates?: number[]; // bits per second; none are four around the rung's own
 }
 
 /** NewUser is a user to make. */
@@ -552,7 +552,7 @@ export interface NowPlaying {
 export interface Outlook {
   keepsUp: boolean;
   text: string;
-  loads: RungLoad[]; // Loads are what each coded rung is likely to take, in thousandths of a processor.
+  loads: RungLoad[]; // Loads are what each encoded rung is likely to take, in thousandths of a processor.
   more: number; // than now, thousandths of a processor; less than 0 is less
   room: number; // thousandths of a processor; less than 0 when not known
 }
@@ -568,7 +568,7 @@ export interface PIDHealth {
   pid: number;
   label: string;
   programme?: number;
-  bitrate: number; // bits a second
+  bitrate: number; // bits per second
   continuity: number;
   scrambled?: boolean;
 }
@@ -585,7 +585,7 @@ export interface Packaging {
   soundName?: string; // of the audio, for menus
   language?: string; // RFC 5646
   unpackaged?: boolean; // Unpackaged makes nothing of the feed: it is only handed on as it came.
-  coverEvery?: number; // CoverEvery puts the cover picture into each so-many-th segment; 0 is 5.
+  coverEvery?: number; // CoverEvery puts the cover picture into every Nth segment; 0 is 5.
 }
 
 /** Picture is what is done to a rung's pictures, in this order: cropped, turned, scaled, padded, and drawn upon. */
@@ -643,8 +643,8 @@ export interface Point {
   width: number;
   height: number;
   effort: number;
-  asked: number; // bits a second
-  bitrate: number; // that it took, bits a second
+  asked: number; // bits per second
+  bitrate: number; // that it took, bits per second
   psnr: number; // of luma, hundredths of a decibel
   ssim: number; // of luma, ten-thousandths
   micros: number; // processor time of a picture
@@ -748,7 +748,7 @@ export interface Recording {
   renditions: string[]; // none: all
   begun: string;
   ended?: string; // it goes on while this is not there
-  expires?: string; // it is retained for ever when this is not there
+  expires?: string; // it is retained forever when this is not there
   author?: string;
   state: RecordingState;
   kept: string[]; // the renditions that there are
@@ -762,7 +762,7 @@ export interface Recording {
 /** RecordingChange changes what is said of a recording; what is left out stays. */
 export interface RecordingChange {
   title?: string;
-  days?: number; // from now on; 0 for ever
+  days?: number; // from now on; 0 forever
 }
 
 /** RecordingState says how a recording is. */
@@ -802,17 +802,17 @@ export interface RenditionStatus {
   segments: number;
   first: number;
   last: number;
-  asked?: number; // bits a second that the rung asks for on average; 0 of what passes through
+  asked?: number; // bits per second that the rung asks for on average; 0 of what passes through
   askedPeak?: number; // and at most
   second: number; // bits of the last second of media
-  segment: number; // bits a second of the newest whole segment
-  buffer?: number; // bits a second over the last media of the rung's buffer's length; 0 of what passes through
+  segment: number; // bits per second of the newest whole segment
+  buffer?: number; // bits per second over the last media of the rung's buffer's length; 0 of what passes through
   psnr?: number; // hundredths of a decibel, in the newest sample; 0 before there is one
   ssim?: number; // ten-thousandths, in the same
   lost: number; // access units without a place
   retired?: boolean;
-  ready?: boolean; // the sender makes it, and it is not coded here
-  codingMillis?: number; // CodingMillis is how long a picture takes on average from its arrival until it comes back coded.
+  ready?: boolean; // the sender makes it, and it is not encoded here
+  codingMillis?: number; // CodingMillis is how long a picture takes on average from its arrival until it comes back encoded.
 }
 
 /** Report is the result. */
@@ -850,13 +850,13 @@ export interface Rung {
   level?: string;
   bFrames?: number; // BFrames are pictures that refer to later ones, so many between two others: they save bits and cost delay. 0 is as the effort says, -1 is none.
   content?: Content;
-  frameRate?: string; // FrameRate is "" for the source's, "half" for every second picture, or pictures a second, such as 25, 29.97 or 30000/1001: then they stand at even times. It is never more than the source's.
+  frameRate?: string; // FrameRate is "" for the source's, "half" for every second picture, or pictures per second, such as 25, 29.97 or 30000/1001: then they stand at even times. It is never more than the source's.
   picture?: Picture;
-  audioBitrate?: number; // AudioBitrate asks for sound that is coded anew, at bits a second; 0 passes the source's audio through.
+  audioBitrate?: number; // AudioBitrate asks for sound that is re-encoded, at bits per second; 0 passes the source's audio through.
   audioCodec?: Codec;
   audioChannels?: number;
   audioTrack?: number; // AudioTrack is the track of the source's sound that the rung has, from 1; 0 is the main one.
-  audioLanguage?: string; // AudioLanguage is what is told of the language of sound that is coded, instead of what the sender says (RFC 5646).
+  audioLanguage?: string; // AudioLanguage is what is told of the language of sound that is encoded, instead of what the sender says (RFC 5646).
   audioRate?: number;
   loudness?: number; // Loudness is what that sound is brought to, in LUFS (EBU R 128), such as -23; 0 leaves it as it is. Its true peaks are limited to -1 dB.
 }
@@ -877,8 +877,8 @@ export interface SRT {
   dropped: number; // too late to be played
   undecrypted: number;
   buffer: number; // milliseconds of media that wait for their time
-  bandwidth: number; // bits a second, what the line is taken for
-  bitrate: number; // bits a second
+  bandwidth: number; // bits per second, what the line is taken for
+  bitrate: number; // bits per second
   encrypted: boolean;
   version?: string; // of the other side
   advice?: string; // on the latency
@@ -951,7 +951,7 @@ export interface Source {
   from: string; // address of who announces it
   interface: string;
   tracks: SourceTrack[];
-  bitrate: number; // bits a second on the network, 0 when it does not say
+  bitrate: number; // bits per second on the network, 0 when it does not say
   heard: string; // when it was announced last
   quiet: boolean; // it is not announced any more as often as it was
   problem?: string;
@@ -973,7 +973,7 @@ export interface Statistic {
   seconds: number; // how long the while is
   at: number; // when it begins, seconds since 1970
   live: number; // seconds that a feed was on air
-  bitrate: number; // of the feed, bits a second, on average
+  bitrate: number; // of the feed, bits per second, on average
   load: number;
   viewers: number; // thousandths of one, on average
   peak: number; // the most viewers
@@ -1045,7 +1045,7 @@ export interface Stream {
   loads: number; // of its playlist
   segments: number;
   parts: number;
-  announced: number; // bits a second
+  announced: number; // bits per second
   peak: number; // of whole segments
   edge?: number; // from the end of the playlist's media to the clock, median
   fetch?: number; // from asking for a segment or part to its last byte, median
@@ -1068,7 +1068,7 @@ export interface StreamHealth {
   pcrAccuracy: number; // 2.4: more than 500 ns beside the place in the stream
   pts: number; // 2.5: later than 700 ms
   cat: number; // 2.6: scrambled without a conditional access table
-  bitrate: number; // bits a second
+  bitrate: number; // bits per second
   nullBitrate: number; // of it, stuffing
   patInterval: number; // milliseconds, the longest of the last seconds
   pmtInterval: number;
@@ -1149,14 +1149,14 @@ export interface Track {
   width?: number; // Video. luma samples after cropping
   height?: number; // luma samples after cropping
   sar?: Rational; // sample aspect ratio, 1:1 when unknown
-  frameRate?: Rational; // frames a second; invalid when unknown
+  frameRate?: Rational; // frames per second; invalid when unknown
   colour?: Colour;
   interlaced?: boolean; // Interlaced: pictures hold two fields, as far as the configuration tells.
   light?: Light; // of pictures with a high dynamic range, when the sender tells
   undecodable?: string; // Undecodable says why no decoder here reads the track, in words; "" when one does. It passes through all the same.
-  onlyCoded?: boolean; // nothing packages it as it is: it is coded anew
+  onlyCoded?: boolean; // nothing packages it as it is: it is re-encoded
   frameSamples?: number; // Audio. ticks that a frame lasts
-  sampleRate?: number; // samples a second of the output
+  sampleRate?: number; // samples per second of the output
   channels?: number;
 }
 

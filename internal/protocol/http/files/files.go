@@ -58,7 +58,7 @@ const (
 	lookEach = 100 * time.Millisecond
 	// keepGone is how long media stays that no list names any more: players hold lists of before.
 	keepGone = 30 * time.Second
-	//limit:files at the far end that are known | each relay | the relay looks anew
+	//limit:files at the far end that are known | each relay | the relay looks again
 	maxFiles = 100_000
 )
 
@@ -154,7 +154,7 @@ func (w *Writer) copyOf(p relay.Plan) *copied {
 	if c.files == nil || len(c.files) > maxFiles {
 		c.files = map[string]time.Time{}
 	}
-	c.lists = map[string]string{} // the far end may have begun anew
+	c.lists = map[string]string{} // the far end may have started over
 	return c
 }
 
@@ -170,7 +170,7 @@ type run struct {
 	c       *copied
 	sent    func(bytes int, lost int64)
 	sending sync.Mutex // guards sent
-	// What the lists at the far end were made of, by name: there is a round ten times a second, and mostly nothing new.
+	// What the lists at the far end were made of, by name: there is a round ten times per second, and mostly nothing new.
 	views map[string]*present.View
 	docs  map[string][]byte
 }

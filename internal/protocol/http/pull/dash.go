@@ -275,7 +275,7 @@ func (o *offered) seen(key string) bool {
 	return known
 }
 
-// turn goes on to the next manifest. One that names nothing, as a source's may that begins anew, forgets nothing.
+// turn goes on to the next manifest. One that names nothing, as a source's may that starts over, forgets nothing.
 func (o *offered) turn() {
 	if len(o.now) > 0 {
 		o.before, o.now = o.now, nil

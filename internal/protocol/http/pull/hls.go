@@ -129,7 +129,7 @@ func (x *follower) follow(ctx context.Context, r *rendition, address string) err
 			}
 		} else if len(whole) > 0 && next < whole[0].MSN { // it went on without us
 			next = whole[0].MSN
-		} else if len(whole) > 0 && next > whole[len(whole)-1].MSN+uint64(len(whole))+1 { // it began anew
+		} else if len(whole) > 0 && next > whole[len(whole)-1].MSN+uint64(len(whole))+1 { // it started over
 			next = whole[max(0, len(whole)-fromEnd)].MSN
 		}
 		numbers := lines.of(p, whole)

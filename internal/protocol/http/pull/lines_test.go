@@ -55,7 +55,7 @@ func TestLinesOfPlaylistsGoOn(t *testing.T) {
 			}
 		}
 		assert.Equal(t, 4, seen[400]-seen[0])
-		p := playlist(t, 5, 11, counted, 8) // the source began anew
+		p := playlist(t, 5, 11, counted, 8) // the source started over
 		assert.Len(t, lines.of(p, p.Whole()), 6)
 	}
 }

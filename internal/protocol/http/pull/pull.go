@@ -36,7 +36,7 @@ const (
 	maxSegment = 64 << 20
 	//limit:renditions that are fetched at a time | each source | further ones are left out
 	maxRenditions = 8
-	//limit:keys of encrypted segments that are held | each source | all are fetched anew
+	//limit:keys of encrypted segments that are held | each source | all are fetched again
 	maxSecrets = 16
 	// fromEnd is how many whole segments from the end of the window the first one is that is fetched.
 	fromEnd = 2

@@ -159,7 +159,7 @@ func TestAPlaylistBehindARedirect(t *testing.T) {
 	})
 }
 
-// A live window of five segments in transport streams, behind five of which the times begin anew.
+// A live window of five segments in transport streams, behind five of which the times start over.
 func TestADiscontinuityBehindFiveSegments(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		begun := time.Now()
@@ -272,7 +272,7 @@ func TestAManifestOfManySegments(t *testing.T) {
 	})
 }
 
-// Each of twenty periods names its representations anew: they go on in the feed's two tracks, by their languages.
+// Each of twenty periods names its representations again: they go on in the feed's two tracks, by their languages.
 func TestPeriodsWithOtherRepresentations(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		var b strings.Builder
