@@ -25,7 +25,7 @@ func (a *app) channelsCreate() *cobra.Command {
 		Use: "create CHANNEL", Short: "Create a channel", Args: exactly("CHANNEL"),
 		Long: "Create a channel. Its ladder is planned from the first source that connects.\nA sender needs a key: metaplasis keys create CHANNEL.",
 		Example: `  metaplasis channels create start-line --title "Start line"
-  metaplasis channels create harbour --segment 4000 --window 5`,
+  metaplasis channels create harbour --segment 4s --window 5`,
 		RunE: func(c *cobra.Command, args []string) error {
 			s, err := flags.settings()
 			if err != nil {
@@ -118,8 +118,7 @@ func (a *app) showChannel(ch *api.Channel) {
 	for _, p := range st.Problems {
 		a.printf("  ! %s\n", p.Text)
 	}
-	a.printf("\nSegments    %d ms in parts of %d ms, %d in the playlist\n", ch.Settings.SegmentMillis,
-		ch.Settings.PartMillis, ch.Settings.Window)
+	a.printf("\nSegments    %s in parts of %s, %d in the playlist\n", durationOf(ch.Settings.SegmentMillis), durationOf(ch.Settings.PartMillis), ch.Settings.Window)
 	a.printf("Viewers     %s\n", viewersText(st.Viewers))
 	a.printf("Memory      %.1f of at most %.1f MB\n", float64(st.Memory)/1e6, float64(st.MemoryBound)/1e6)
 	for i, in := range st.Inputs {
@@ -148,7 +147,7 @@ func (a *app) showChannel(ch *api.Channel) {
 		a.printf("Feed        none; send to %s with a key as stream name\n", ch.Addresses.Server)
 	}
 	if w := st.Worker; w != nil {
-		a.printf("Worker      busiest stage %d %% of real time, %d %% of a core in all, %d ms behind, %d pictures dropped, replaced %d times\n", w.Load/10, w.CPU/10, w.LagMillis, w.Dropped, w.Replaced)
+		a.printf("Worker      busiest stage %d %% of real time, %d %% of a core in all, %s behind, %d pictures dropped, replaced %d times\n", w.Load/10, w.CPU/10, durationOf(w.LagMillis), w.Dropped, w.Replaced)
 	}
 	if g := st.Governor; g != nil {
 		text := []string{}
@@ -174,7 +173,7 @@ func (a *app) showChannel(ch *api.Channel) {
 			rows = append(rows, []string{r.Name, r.Codec, size, asked, rate(r.Second), rate(r.Average), rate(r.Peak),
 				fmt.Sprintf("%d to %d", r.First, r.Last), state})
 		}
-		a.table("RENDITION|CODEC|SIZE|ASKED|NOW|AVERAGE|PEAK|SEGMENTS|STATE", rows)
+		a.table("RENDITION|CODEC|SIZE|TARGET|NOW|AVERAGE|PEAK|SEGMENTS|STATE", rows)
 	}
 	d := ch.Addresses
 	a.printf("\nConsole     %s\nPlayer      %s\nEmbed       %s\nHLS         %s\nDASH        %s\nDASH, low   %s\n",
@@ -218,7 +217,7 @@ func (a *app) channelsChange() *cobra.Command {
 	c := &cobra.Command{
 		Use: "change CHANNEL", Short: "Change a channel's settings while it runs", Args: exactly("CHANNEL"), ValidArgsFunction: a.completeChannels,
 		Long:    "Change settings. They take effect at the next segment; the sender stays connected and\nviewers keep playing. For the ladder see metaplasis ladders.",
-		Example: "  metaplasis channels change start-line --segment 4000 --part 500\n  metaplasis channels change start-line --ts --selections phones=480p+240p,radio=sound\n  metaplasis channels change start-line --inputs sender,file:standby.flv\n  metaplasis channels change start-line --title \"Start line, day 2\"",
+		Example: "  metaplasis channels change start-line --segment 4s --part 500ms\n  metaplasis channels change start-line --transport-streams --selections phones=480p+240p,radio=sound\n  metaplasis channels change start-line --inputs sender,file:standby.flv\n  metaplasis channels change start-line --title \"Start line, day 2\"",
 		RunE: func(c *cobra.Command, args []string) error {
 			change := flags.changed()
 			if len(change) == 0 {
@@ -251,6 +250,6 @@ func (a *app) channelsRemove() *cobra.Command {
 			return a.show(map[string]string{"removed": args[0]}, func() { a.printf("Removed %s.\n", args[0]) })
 		},
 	}
-	c.Flags().BoolVar(&yes, "yes", false, "do it")
+	c.Flags().BoolVar(&yes, "yes", false, "confirm")
 	return c
 }

@@ -20,7 +20,7 @@ func (a *app) delay() *cobra.Command {
 	var ways, rungs []string
 	var take, settle time.Duration
 	c := &cobra.Command{
-		Use: "delay CHANNEL", Short: "Measure the delay from a demo camera to a page", Args: exactly("CHANNEL"), ValidArgsFunction: a.completeChannels,
+		Use: "delay CHANNEL", Short: "Measure the latency from a demo camera to a browser", Args: exactly("CHANNEL"), ValidArgsFunction: a.completeChannels,
 		Long: `Play a channel in a headless browser, read the number of each picture that the page
 shows, and tell how long ago the camera sent it. The channel must be fed by a camera of
 this program, as the rehearsal's are; the browser is Chromium on this machine.
@@ -85,7 +85,7 @@ Without --rung every rung is measured that is on.`,
 		"how to play: "+strings.Join([]string{"webrtc", "websocket", "webtransport", "ll-hls", "hls", "ll-dash", "dash", "ts", "native"}, ", "))
 	c.Flags().StringSliceVar(&rungs, "rung", nil, "rungs to measure; default all that are on")
 	c.Flags().DurationVar(&take, "for", 20*time.Second, "how long to measure")
-	c.Flags().DurationVar(&settle, "settle", 8*time.Second, "how long the player may take to find its place first")
+	c.Flags().DurationVar(&settle, "settle", 8*time.Second, "how long to let the player settle first")
 	return c
 }
 

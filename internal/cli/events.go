@@ -44,8 +44,8 @@ func (a *app) events() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&channel, "channel", "", "only this channel")
-	c.Flags().IntVar(&limit, "limit", 30, "how many of the past")
-	c.Flags().BoolVar(&follow, "follow", false, "wait for more")
+	c.Flags().IntVar(&limit, "limit", 30, "number of past events")
+	c.Flags().BoolVar(&follow, "follow", false, "keep printing new events")
 	return c
 }
 

@@ -16,7 +16,7 @@ var exported = []string{"statistics", "events", "feeds"}
 func (a *app) export() *cobra.Command {
 	var channel, from, until, to string
 	c := &cobra.Command{
-		Use: "export {statistics|events|feeds}", Short: "Write records as a table (CSV)", Args: exactly("TABLE"), ValidArgs: exported,
+		Use: "export {statistics|events|feeds}", Short: "Export records as CSV", Args: exactly("TABLE"), ValidArgs: exported,
 		Long: `Write what channels did (a row for each minute; 10 minutes after three days, an hour after two months), events, or
 contribution connections as a table. A time is RFC 3339 or "7 days ago"; without one it is the last day.`,
 		Example: "  metaplasis export statistics --channel start-line --from 168h --to week.csv\n  metaplasis export events --from 2026-06-01T00:00:00Z",
@@ -40,9 +40,9 @@ contribution connections as a table. A time is RFC 3339 or "7 days ago"; without
 		},
 	}
 	f := c.Flags()
-	f.StringVar(&channel, "channel", "", "only of this channel")
-	f.StringVar(&from, "from", "", "from this time on; a day ago without it")
-	f.StringVar(&until, "until", "", "until this time; now without it")
-	f.StringVar(&to, "to", "-", "file to write; - is standard output")
+	f.StringVar(&channel, "channel", "", "only this channel")
+	f.StringVar(&from, "from", "", "start time (default: a day ago)")
+	f.StringVar(&until, "until", "", "end time (default: now)")
+	f.StringVar(&to, "to", "-", "output file; -: standard output")
 	return c
 }

@@ -39,7 +39,7 @@ func (a *app) feeds() *cobra.Command {
 		},
 	}
 	list.Flags().StringVar(&channel, "channel", "", "only this channel")
-	list.Flags().IntVar(&limit, "limit", 20, "how many")
+	list.Flags().IntVar(&limit, "limit", 20, "maximum number")
 	watch := &cobra.Command{
 		Use: "watch", Short: "Watch all channels live in the terminal", Args: exactly(),
 		Long:    "Show all channels and the newest events, once a second, until interrupted.\nWith --json every update is one line.",

@@ -15,8 +15,8 @@ import (
 func (a *app) hooks() *cobra.Command {
 	var in hooks.Hook
 	add := &cobra.Command{
-		Use: "add", Short: "Tell a program what happens", Args: exactly(),
-		Long: `Tell a program what happens, by a signed HTTP call or by a command in the service's folder of hooks
+		Use: "add", Short: "Call a program on events (webhook)", Args: exactly(),
+		Long: `Call a program on events, by a signed HTTP request or by a command in the service's folder of hooks
 (serve --hook-commands). Events are ` + strings.Join(hooks.Happenings(), ", ") + `;
 without --events it is told of all but admission. An admission waits for the answer: 403, or exit code 3,
 keeps the sender out. Calls that fail are repeated, six times in a quarter of an hour.`,
@@ -35,11 +35,11 @@ keeps the sender out. Calls that fail are repeated, six times in a quarter of an
 	}
 	f := add.Flags()
 	f.StringVar(&in.Label, "label", "", "what it is for")
-	f.StringVar(&in.URL, "url", "", "address to call, http or https")
-	f.StringVar(&in.Command, "command", "", "program in the service's folder of hooks")
-	f.StringSliceVar(&in.Events, "events", nil, "what to tell; all but admission without it")
-	f.StringVar(&in.Channel, "channel", "", "only of this channel")
-	f.BoolVar(&in.Strict, "strict", false, "refuse senders when the program does not answer an admission")
+	f.StringVar(&in.URL, "url", "", "URL to call, http or https")
+	f.StringVar(&in.Command, "command", "", "command in the service's hook folder")
+	f.StringSliceVar(&in.Events, "events", nil, "events to send (default: all except admission)")
+	f.StringVar(&in.Channel, "channel", "", "only this channel")
+	f.BoolVar(&in.Strict, "strict", false, "reject senders when an admission request fails")
 	list := &cobra.Command{
 		Use: "list", Short: "List the hooks", Args: exactly(), Example: "  metaplasis hooks list",
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -85,7 +85,7 @@ keeps the sender out. Calls that fail are repeated, six times in a quarter of an
 		})
 	})
 	deliveries := &cobra.Command{
-		Use: "deliveries", Short: "Show what was told, or is to be, the newest first", Args: exactly(), Example: "  metaplasis hooks deliveries",
+		Use: "deliveries", Short: "Show webhook deliveries, newest first", Args: exactly(), Example: "  metaplasis hooks deliveries",
 		RunE: func(c *cobra.Command, _ []string) error {
 			out, err := a.client().Deliveries(c.Context())
 			if err != nil {

@@ -19,7 +19,7 @@ var errBroken = errors.New("")
 func (a *app) inspect() *cobra.Command {
 	var follow time.Duration
 	c := &cobra.Command{
-		Use: "inspect ADDRESS", Short: "Follow any HLS or DASH stream and tell what is wrong with it", Args: exactly("ADDRESS"),
+		Use: "inspect ADDRESS", Short: "Inspect any HLS or DASH stream", Args: exactly("ADDRESS"),
 		Long: `Follow a live or on-demand stream for a while, as a player would, and tell what breaks
 the standards or a player. The address is that of a playlist (multivariant or media) or of
 a manifest, of this service or any other.

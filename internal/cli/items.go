@@ -15,7 +15,7 @@ import (
 // items are the files of the library.
 func (a *app) items() *cobra.Command {
 	list := &cobra.Command{
-		Use: "list", Short: "List the files of the library, and what keeps them from being played", Args: exactly(), Example: "  metaplasis items list",
+		Use: "list", Short: "List the items of the library, and why any of them cannot be played", Args: exactly(), Example: "  metaplasis items list",
 		RunE: func(c *cobra.Command, _ []string) error {
 			list, err := a.client().Items(c.Context())
 			if err != nil {
@@ -32,7 +32,7 @@ func (a *app) items() *cobra.Command {
 		},
 	}
 	show := &cobra.Command{
-		Use: "show ITEM", Short: "Show a file of the library with its tracks and addresses", Args: exactly("ITEM"), Example: "  metaplasis items show race-3",
+		Use: "show ITEM", Short: "Show an item with its tracks and addresses", Args: exactly("ITEM"), Example: "  metaplasis items show race-3",
 		RunE: func(c *cobra.Command, args []string) error {
 			e, err := a.client().Item(c.Context(), args[0])
 			if err != nil {
@@ -117,8 +117,8 @@ func codingWords(c *library.Coding) string {
 func (a *app) uploadItem() *cobra.Command {
 	patience := 10 * time.Minute
 	cmd := &cobra.Command{
-		Use: "upload FILE...", Short: "Send files to the library; what broke off is gone on with", Args: cobra.MinimumNArgs(1),
-		Long:    "Send files to the library. A connection that is lost is made again, and the upload goes on where it was; so does one that was\nbroken off, when the command is given once more.",
+		Use: "upload FILE...", Short: "Upload files to the library; interrupted uploads resume", Args: cobra.MinimumNArgs(1),
+		Long:    "Upload files to the library. After a lost connection the upload resumes where it was; an interrupted command resumes\nwhen it is run again.",
 		Example: "  metaplasis items upload race-3.mp4 race-3.en.vtt",
 		RunE: func(c *cobra.Command, args []string) error {
 			for _, name := range args {
@@ -129,7 +129,7 @@ func (a *app) uploadItem() *cobra.Command {
 			return nil
 		},
 	}
-	cmd.Flags().DurationVar(&patience, "patience", patience, "for how long nothing may get through before it is given up")
+	cmd.Flags().DurationVar(&patience, "patience", patience, "give up after this long without progress")
 	return cmd
 }
 
@@ -166,8 +166,8 @@ func (a *app) codeItem() *cobra.Command {
 	var heights []int
 	wait := false
 	cmd := &cobra.Command{
-		Use: "code ITEM", Short: "Code an item into a ladder in the background", Args: exactly("ITEM"),
-		Long:    "Code an item into a ladder in the background, behind everything that is live. It goes on after a restart of the service.\nThe item plays as it is until then, if it does.",
+		Use: "code ITEM", Short: "Encode an item into a ladder in the background", Args: exactly("ITEM"),
+		Long:    "Encode an item into a ladder in the background, behind everything that is live. It goes on after a restart of the service.\nThe item plays as it is until then, if it does.",
 		Example: "  metaplasis items code race-3\n  metaplasis items code race-3 --heights 720,360 --wait",
 		RunE: func(c *cobra.Command, args []string) error {
 			e, err := a.client().Code(c.Context(), args[0], heights)
@@ -189,8 +189,8 @@ func (a *app) codeItem() *cobra.Command {
 			return a.show(e, func() { a.printf("%s\n", codingWords(e.Coding)) })
 		},
 	}
-	cmd.Flags().IntSliceVar(&heights, "heights", nil, "heights of the rungs, such as 720,360; the usual ones without")
-	cmd.Flags().BoolVar(&wait, "wait", false, "wait until it is done, and tell progress")
+	cmd.Flags().IntSliceVar(&heights, "heights", nil, "heights of the rungs, such as 720,360 (default: the standard ones)")
+	cmd.Flags().BoolVar(&wait, "wait", false, "wait until it is done, and show progress")
 	return cmd
 }
 

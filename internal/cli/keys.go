@@ -22,8 +22,8 @@ func (a *app) keys() *cobra.Command {
 	var in api.NewKey
 	var valid time.Duration
 	create := &cobra.Command{
-		Use: "create CHANNEL", Short: "Make a contribution key and show it once", Args: exactly("CHANNEL"), ValidArgsFunction: a.completeChannels,
-		Long:    "Make a contribution key for a channel. It may lead to one of several inputs for senders, be for one protocol,\nand end by itself: a sender that came with it is cut off then.",
+		Use: "create CHANNEL", Short: "Create a contribution key and show it once", Args: exactly("CHANNEL"), ValidArgsFunction: a.completeChannels,
+		Long:    "Create a contribution key for a channel. It can be limited to one sender input and to one protocol, and it can expire:\nits sender is disconnected then.",
 		Example: "  metaplasis keys create start-line --label \"camera 1\"\n  metaplasis keys create start-line --label \"guest\" --protocol WebRTC --valid 4h\n  metaplasis keys create start-line --label \"second encoder\" --input backup\n  metaplasis keys create start-line --label \"truck\" --receive",
 		RunE: func(c *cobra.Command, args []string) error {
 			if valid != 0 {
@@ -50,10 +50,10 @@ func (a *app) keys() *cobra.Command {
 		},
 	}
 	create.Flags().StringVar(&in.Label, "label", "", "what the key is for")
-	create.Flags().StringVar(&in.Input, "input", "", "name of the input for senders that it leads to; empty for any")
-	create.Flags().StringVar(&in.Protocol, "protocol", "", "the only protocol that it is for: RTMP, SRT, RTSP, WebRTC or HTTP; empty for any")
-	create.Flags().BoolVar(&in.Receives, "receive", false, "it is for a receiver over SRT, and lets nobody send")
-	create.Flags().DurationVar(&valid, "valid", 0, "for how long, such as 4h; 0 forever")
+	create.Flags().StringVar(&in.Input, "input", "", "name of the sender input that it is for; empty: any")
+	create.Flags().StringVar(&in.Protocol, "protocol", "", "protocol that it is for: RTMP, SRT, RTSP, WebRTC or HTTP; empty: any")
+	create.Flags().BoolVar(&in.Receives, "receive", false, "for an SRT receiver; it does not admit senders")
+	create.Flags().DurationVar(&valid, "valid", 0, "validity, such as 4h; 0: forever")
 	list := &cobra.Command{
 		Use: "list CHANNEL", Short: "List a channel's keys, without their secrets", Args: exactly("CHANNEL"), ValidArgsFunction: a.completeChannels,
 		Example: "  metaplasis keys list start-line",
@@ -81,7 +81,7 @@ func (a *app) keys() *cobra.Command {
 		},
 	}
 	remove := &cobra.Command{
-		Use: "remove CHANNEL KEY", Short: "Remove a key by its number; a sender that came with it is cut off", Args: exactly("CHANNEL", "KEY"),
+		Use: "remove CHANNEL KEY", Short: "Remove a key by its number; its sender is disconnected", Args: exactly("CHANNEL", "KEY"),
 		Example: "  metaplasis keys remove start-line 3",
 		RunE: func(c *cobra.Command, args []string) error {
 			id, err := strconv.ParseInt(args[1], 10, 64)

@@ -31,7 +31,7 @@ func (a *app) ladders() *cobra.Command {
 		},
 	}
 	plan := &cobra.Command{
-		Use: "plan CHANNEL", Short: "Propose a ladder for the source that is connected", Args: exactly("CHANNEL"), ValidArgsFunction: a.completeChannels,
+		Use: "plan CHANNEL", Short: "Propose a ladder for the connected source", Args: exactly("CHANNEL"), ValidArgsFunction: a.completeChannels,
 		Example: "  metaplasis ladders plan start-line --json > ladder.json",
 		RunE: func(c *cobra.Command, args []string) error {
 			l, err := a.client().PlanLadder(c.Context(), args[0])
@@ -55,11 +55,11 @@ func (a *app) ladders() *cobra.Command {
 			return a.setLadder(c.Context(), args[0], l)
 		},
 	}
-	set.Flags().StringVar(&file, "file", "", "JSON file; - is standard input")
+	set.Flags().StringVar(&file, "file", "", "JSON file; -: standard input")
 	var planned string
 	forecast := &cobra.Command{
-		Use: "forecast CHANNEL", Short: "Say whether the machine is likely to keep up with a ladder", Args: exactly("CHANNEL"), ValidArgsFunction: a.completeChannels,
-		Long:    "Say whether the machine is likely to keep up with a ladder from a JSON file, without using it. It goes by what\nthe channel's rungs take now, and by what is free.",
+		Use: "forecast CHANNEL", Short: "Predict whether the machine can keep up with a ladder", Args: exactly("CHANNEL"), ValidArgsFunction: a.completeChannels,
+		Long:    "Predict whether the machine can keep up with a ladder from a JSON file, without using it. It goes by what\nthe channel's rungs take now, and by what is free.",
 		Example: "  metaplasis ladders forecast start-line --file ladder.json",
 		RunE: func(c *cobra.Command, args []string) error {
 			var l ladder.Ladder
@@ -80,7 +80,7 @@ func (a *app) ladders() *cobra.Command {
 			})
 		},
 	}
-	forecast.Flags().StringVar(&planned, "file", "", "JSON file; - is standard input")
+	forecast.Flags().StringVar(&planned, "file", "", "JSON file; -: standard input")
 	reset := &cobra.Command{
 		Use: "reset CHANNEL", Short: "Go back to the ladder planned from the source", Args: exactly("CHANNEL"), ValidArgsFunction: a.completeChannels,
 		Example: "  metaplasis ladders reset start-line",
@@ -122,7 +122,7 @@ func (a *app) readFile(what, file, like string, into any) error {
 func (a *app) laddersGovern() *cobra.Command {
 	const off = "off"
 	return &cobra.Command{
-		Use: "govern CHANNEL lower|raise|off", Short: "Let the governor fit the ladder to the machine", Args: exactly("CHANNEL", "lower|raise|off"), ValidArgsFunction: a.completeChannels,
+		Use: "govern CHANNEL lower|raise|off", Short: "Let the governor adapt the ladder to the available CPU", Args: exactly("CHANNEL", "lower|raise|off"), ValidArgsFunction: a.completeChannels,
 		Long:    "Say what may be changed of the ladder while it runs. With lower, a machine that is short of processor time\nmakes the governor lower effort, then code every second picture, then turn the highest rung off, one step at a\ntime, and take that back when there is room. With raise, it also raises the effort while there is room. Each\nstep is an event; the ladder that you wrote stays as it is.",
 		Example: "  metaplasis ladders govern start-line lower\n  metaplasis ladders govern start-line off",
 		RunE: func(c *cobra.Command, args []string) error {
@@ -146,8 +146,8 @@ func (a *app) laddersUse() *cobra.Command {
 	var version int
 	var fresh bool
 	c := &cobra.Command{
-		Use: "use CHANNEL PLAN", Short: "Let a channel use a ladder plan", Args: exactly("CHANNEL", "PLAN"), ValidArgsFunction: a.completeChannels,
-		Long:    "Let a channel use a ladder plan, from the next segment on. Rungs that the channel has otherwise than the plan\nit uses now stay so, also with the other plan or version, unless --fresh is given. Rungs that are larger than\nthe source are left out.",
+		Use: "use CHANNEL PLAN", Short: "Apply a ladder plan to a channel", Args: exactly("CHANNEL", "PLAN"), ValidArgsFunction: a.completeChannels,
+		Long:    "Apply a ladder plan to a channel, from the next segment on. Rungs that the channel has otherwise than the plan\nit uses now stay so, also with the other plan or version, unless --fresh is given. Rungs that are larger than\nthe source are left out.",
 		Example: "  metaplasis ladders use start-line phone-first\n  metaplasis ladders use start-line regatta --version 3 --fresh",
 		RunE: func(c *cobra.Command, args []string) error {
 			l, err := a.client().Ladder(c.Context(), args[0])
@@ -161,16 +161,16 @@ func (a *app) laddersUse() *cobra.Command {
 			return a.setLadder(c.Context(), args[0], to)
 		},
 	}
-	c.Flags().IntVar(&version, "version", 0, "version of the plan; 0 is the newest")
-	c.Flags().BoolVar(&fresh, "fresh", false, "without the channel's own rungs")
+	c.Flags().IntVar(&version, "version", 0, "version of the plan; 0: the newest")
+	c.Flags().BoolVar(&fresh, "fresh", false, "discard the channel's own rungs")
 	return c
 }
 
 // laddersPriority says whose turn it is first.
 func (a *app) laddersPriority() *cobra.Command {
 	return &cobra.Command{
-		Use: "priority CHANNEL 1-9", Short: "Say which channels give way first when the machine is short", Args: exactly("CHANNEL", "1-9"), ValidArgsFunction: a.completeChannels,
-		Long:    "Say which channels give way first when the machine is short of processor time: those of the lowest priority.\nThe usual one is 5.",
+		Use: "priority CHANNEL 1-9", Short: "Set which channels give way first when the CPU is short", Args: exactly("CHANNEL", "1-9"), ValidArgsFunction: a.completeChannels,
+		Long:    "Set which channels give way first when the CPU is short of processor time: those of the lowest priority.\nThe usual one is 5.",
 		Example: "  metaplasis ladders priority start-line 8",
 		RunE: func(c *cobra.Command, args []string) error {
 			l, err := a.client().Ladder(c.Context(), args[0])
@@ -192,8 +192,8 @@ func (a *app) laddersPriority() *cobra.Command {
 func (a *app) laddersInterlaced() *cobra.Command {
 	const fields = "fields"
 	return &cobra.Command{
-		Use: "interlaced CHANNEL fields|frames|bob|weave", Short: "Say what becomes of interlaced pictures", Args: exactly("CHANNEL", "fields|frames|bob|weave"), ValidArgsFunction: a.completeChannels,
-		Long:    "Say what becomes of interlaced pictures. fields makes a picture of each field (50i becomes 50p), frames one of\neach two (25p); both keep what stands still as sharp as it is. bob interpolates everything, weave leaves\npictures as they are.",
+		Use: "interlaced CHANNEL fields|frames|bob|weave", Short: "Set how interlaced video is handled", Args: exactly("CHANNEL", "fields|frames|bob|weave"), ValidArgsFunction: a.completeChannels,
+		Long:    "Set how interlaced video is handled. fields makes a picture of each field (50i becomes 50p), frames one of\neach two (25p); both keep what stands still as sharp as it is. bob interpolates everything, weave leaves\npictures as they are.",
 		Example: "  metaplasis ladders interlaced start-line frames",
 		RunE: func(c *cobra.Command, args []string) error {
 			l, err := a.client().Ladder(c.Context(), args[0])
@@ -266,7 +266,7 @@ func (a *app) showLadder(slug string, l ladder.Ladder) {
 			return strconv.Itoa(n)
 		}
 		rows = append(rows, []string{r.Name, on, coding.Label(cmp.Or(r.Codec, coding.Usual(media.Video))), size(r.Width) + " x " + size(r.Height), cmp.Or(r.FrameRate, "source"), rate(r.Bitrate), rate(r.Peak),
-			fmt.Sprintf("%d ms", r.Buffer), strconv.Itoa(r.Effort), sound})
+			durationOf(int64(r.Buffer)), strconv.Itoa(r.Effort), sound})
 	}
 	if l.Plan != nil {
 		own := ""
@@ -287,8 +287,8 @@ func (a *app) laddersRung() *cobra.Command {
 	c := &cobra.Command{
 		Use: "rung CHANNEL RUNG", Short: "Change one rung, or add it", Args: exactly("CHANNEL",
 			"RUNG"), ValidArgsFunction: a.completeChannels,
-		Long:    "Change what is given of one rung, or add it at the end of the ladder.",
-		Example: "  metaplasis ladders rung start-line 480p --bitrate 1500000\n  metaplasis ladders rung start-line 240p --on=false\n  metaplasis ladders rung start-line 144p --height 144 --bitrate 200000\n  metaplasis ladders rung start-line 480p-vp9 --codec vp9 --height 480 --bitrate 900000\n  metaplasis ladders rung start-line 240p --frame-rate half --audio 48000 --audio-codec opus --audio-channels 1\n  metaplasis ladders rung start-line 480p --quality 60 --profile main --level 3.1 --label --clock top\n  metaplasis ladders rung start-line upright --width 480 --height 854 --crop-left 420 --crop-right 420 --bitrate 900000\n  metaplasis ladders rung start-line radio --audio 96000 --loudness -23",
+		Long:    "Change the given settings of one rung, or add it at the end of the ladder.",
+		Example: "  metaplasis ladders rung start-line 480p --bitrate 1.5M\n  metaplasis ladders rung start-line 240p --on=false\n  metaplasis ladders rung start-line 144p --height 144 --bitrate 200k\n  metaplasis ladders rung start-line 480p-vp9 --codec vp9 --height 480 --bitrate 900k\n  metaplasis ladders rung start-line 240p --frame-rate half --audio-bitrate 48k --audio-codec opus --audio-channels 1\n  metaplasis ladders rung start-line 480p --quality 60 --profile main --level 3.1 --burn-in-name --burn-in-clock top\n  metaplasis ladders rung start-line upright --width 480 --height 854 --crop-left 420 --crop-right 420 --bitrate 900k\n  metaplasis ladders rung start-line radio --audio-bitrate 96k --loudness -23",
 		RunE: func(c *cobra.Command, args []string) error {
 			l, err := a.client().Ladder(c.Context(), args[0])
 			if err != nil {
@@ -324,7 +324,7 @@ func (a *app) laddersRung() *cobra.Command {
 
 func (a *app) laddersDrop() *cobra.Command {
 	return &cobra.Command{
-		Use: "drop CHANNEL RUNG", Short: "Take a rung out of the ladder", Args: exactly("CHANNEL",
+		Use: "drop CHANNEL RUNG", Short: "Remove a rung from the ladder", Args: exactly("CHANNEL",
 			"RUNG"), ValidArgsFunction: a.completeChannels,
 		Example: "  metaplasis ladders drop start-line 240p",
 		RunE: func(c *cobra.Command, args []string) error {

@@ -36,7 +36,7 @@ func (a *app) channelsMark() *cobra.Command {
 	var at string
 	var lasts time.Duration
 	c := &cobra.Command{
-		Use: "mark CHANNEL TEXT", Short: "Set a marker: players see it as a date range or an event", Args: exactly("CHANNEL", "TEXT"), ValidArgsFunction: a.completeChannels,
+		Use: "mark CHANNEL TEXT", Short: "Set a marker; players get it as a date range or an event", Args: exactly("CHANNEL", "TEXT"), ValidArgsFunction: a.completeChannels,
 		Example: "  metaplasis channels mark start-line \"Starting signal\" --class start\n  metaplasis channels mark start-line \"Interview\" --lasts 90s --at 2026-06-01T12:00:00Z",
 		RunE: func(c *cobra.Command, args []string) error {
 			m.Text, m.DurationMillis = args[1], lasts.Milliseconds()
@@ -57,9 +57,9 @@ func (a *app) channelsMark() *cobra.Command {
 			})
 		},
 	}
-	c.Flags().StringVar(&m.Class, "class", "", "what kind of thing it is, such as start or finish")
-	c.Flags().StringVar(&at, "at", "", "when, RFC 3339; default now")
-	c.Flags().DurationVar(&lasts, "lasts", 0, "how long it lasts")
+	c.Flags().StringVar(&m.Class, "class", "", "class of the marker, such as start or finish")
+	c.Flags().StringVar(&at, "at", "", "time, RFC 3339 (default: now)")
+	c.Flags().DurationVar(&lasts, "lasts", 0, "duration")
 	return c
 }
 
@@ -67,7 +67,7 @@ func (a *app) channelsPlaying() *cobra.Command {
 	var p publish.NowPlaying
 	var cover string
 	c := &cobra.Command{
-		Use: "playing CHANNEL [TITLE]", Short: "Say what is playing, as timed metadata in the media", ValidArgsFunction: a.completeChannels,
+		Use: "playing CHANNEL [TITLE]", Short: "Set the now-playing metadata (timed ID3)", ValidArgsFunction: a.completeChannels,
 		Long:    "Say what is playing. Players get it from the next segment on, as ID3; the cover comes in\neach Nth segment. Without a title nothing is said any more.",
 		Example: "  metaplasis channels playing start-line \"Race 3, first beat\" --artist \"Kestrel Bay Regatta\" --cover cover.png\n  metaplasis channels playing start-line",
 		Args: func(c *cobra.Command, args []string) error {
@@ -96,7 +96,7 @@ func (a *app) channelsPlaying() *cobra.Command {
 			})
 		},
 	}
-	c.Flags().StringVar(&p.Artist, "artist", "", "who performs")
+	c.Flags().StringVar(&p.Artist, "artist", "", "artist")
 	c.Flags().StringVar(&cover, "cover", "", "cover picture, JPEG or PNG, 512 kB at most")
 	return c
 }

@@ -69,7 +69,7 @@ func (a *app) plansShow() *cobra.Command {
 			})
 		},
 	}
-	c.Flags().IntVar(&version, "version", 0, "version; 0 is the newest")
+	c.Flags().IntVar(&version, "version", 0, "version; 0: the newest")
 	return c
 }
 
@@ -98,8 +98,8 @@ func (a *app) plansExport() *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().IntVar(&version, "version", 0, "version; 0 is the newest")
-	c.Flags().StringVar(&file, "file", "", "file to write; none or - is standard output")
+	c.Flags().IntVar(&version, "version", 0, "version; 0: the newest")
+	c.Flags().StringVar(&file, "file", "", "output file (default: standard output)")
 	return c
 }
 
@@ -122,8 +122,8 @@ func (a *app) plansImport() *cobra.Command {
 			return a.storePlan(c, p)
 		},
 	}
-	c.Flags().StringVar(&file, "file", "", "JSON file; - is standard input")
-	c.Flags().StringVar(&name, "name", "", "store it under another name than that in the file")
+	c.Flags().StringVar(&file, "file", "", "JSON file; -: standard input")
+	c.Flags().StringVar(&name, "name", "", "name of the plan (default: from the file)")
 	return c
 }
 

@@ -45,7 +45,7 @@ func (a *app) recordings() *cobra.Command {
 			})
 		},
 	}
-	list.Flags().StringVar(&channel, "channel", "", "only of this channel")
+	list.Flags().StringVar(&channel, "channel", "", "only this channel")
 	byID := func(use, short, example string, do func(c *cobra.Command, id int64) error) *cobra.Command {
 		return &cobra.Command{Use: use + " RECORDING", Short: short, Args: exactly("RECORDING"), Example: example, RunE: func(c *cobra.Command, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)
@@ -94,8 +94,8 @@ func (a *app) recordings() *cobra.Command {
 		}
 		return a.show(r, func() { a.showRecording(r) })
 	})
-	set.Flags().StringVar(&title, "title", "", "title for people")
-	set.Flags().Int64Var(&days, "days", 0, "days that it is kept, from now; 0 forever")
+	set.Flags().StringVar(&title, "title", "", "title")
+	set.Flags().Int64Var(&days, "days", 0, "days to keep it, from now; 0: forever")
 	return group("recordings", "Keep stretches of channels, and write them as files", list, a.recordingsBegin(), show, stop, set, a.recordingsExport(), a.recordingsVerify(), remove)
 }
 
@@ -118,7 +118,7 @@ func megabytes(n int64) string { return fmt.Sprintf("%.1f MB", float64(n)/1e6) }
 func (a *app) recordingsBegin() *cobra.Command {
 	var in api.NewRecording
 	c := &cobra.Command{
-		Use: "begin CHANNEL", Short: "Record a channel: now, from a time that lies back, or at a time to come", Args: exactly("CHANNEL"),
+		Use: "begin CHANNEL", Short: "Record a channel: from now, from a past time, or at a future time", Args: exactly("CHANNEL"),
 		Long: `Record a channel from now on until it is stopped, or between two times. A time is RFC 3339,
 "20 minutes ago" or 20m, "marker" for the newest marker, or "marker:ID". What lies back can be
 recorded as far as the channel's time-shift reaches; a time to come makes a plan.`,
@@ -135,11 +135,11 @@ recorded as far as the channel's time-shift reaches; a time to come makes a plan
 		},
 	}
 	f := c.Flags()
-	f.StringVar(&in.Title, "title", "", "title for people; channel and time without it")
-	f.StringVar(&in.From, "from", "", "when it begins; now without it")
-	f.StringVar(&in.To, "to", "", "when it ends; when it is stopped without it")
-	f.StringSliceVar(&in.Renditions, "renditions", nil, "only these renditions; all without it")
-	f.Int64Var(&in.Days, "days", 0, "days that it is kept; 0 forever")
+	f.StringVar(&in.Title, "title", "", "title (default: channel and time)")
+	f.StringVar(&in.From, "from", "", "start time (default: now)")
+	f.StringVar(&in.To, "to", "", "end time (default: when it is stopped)")
+	f.StringSliceVar(&in.Renditions, "renditions", nil, "renditions to record (default: all)")
+	f.Int64Var(&in.Days, "days", 0, "days to keep it; 0: forever")
 	return c
 }
 
@@ -150,7 +150,7 @@ func (a *app) recordingsExport() *cobra.Command {
 	var form, rendition, to, from, until string
 	var exact bool
 	c := &cobra.Command{
-		Use: "export RECORDING", Short: "Write a recording, or a part of it, as a file", Args: exactly("RECORDING"),
+		Use: "export RECORDING", Short: "Export a recording, or a clip of it, as a file", Args: exactly("RECORDING"),
 		Long: `Write a recording as one MP4 that any tool opens, as a fragmented MP4, as a transport stream, or as the CMAF
 segments with their playlists in a folder. Nothing is re-encoded, but the edges of a part with --exact. In the name of the file {channel}, {date},
 {time}, {number} and {rendition} stand for what they say.`,
@@ -200,12 +200,12 @@ segments with their playlists in a folder. Nothing is re-encoded, but the edges 
 		},
 	}
 	f := c.Flags()
-	f.StringVar(&form, "form", "mp4", "mp4, fragmented, ts, or cmaf for a folder with playlists and segments")
-	f.StringVar(&rendition, "rendition", "", "rendition of pictures; the best without it")
-	f.StringVar(&to, "to", "", "file to write, or folder for cmaf; - is standard output")
-	f.StringVar(&from, "from", "", "only from this time on, RFC 3339")
-	f.StringVar(&until, "until", "", "only until this time, RFC 3339")
-	f.BoolVar(&exact, "exact", false, "code the edges of a part again, so that nothing is in the file that is not shown")
+	f.StringVar(&form, "form", "mp4", "mp4, fragmented, ts, or cmaf (a folder with playlists and segments)")
+	f.StringVar(&rendition, "rendition", "", "video rendition (default: the best)")
+	f.StringVar(&to, "to", "", "output file, or folder for cmaf; -: standard output")
+	f.StringVar(&from, "from", "", "start of the clip, RFC 3339")
+	f.StringVar(&until, "until", "", "end of the clip, RFC 3339")
+	f.BoolVar(&exact, "exact", false, "re-encode the edges of a clip, so that the file contains nothing that is not shown")
 	_ = c.MarkFlagRequired("to")
 	return c
 }

@@ -17,7 +17,7 @@ import (
 // relays carry a channel onward.
 func (a *app) relays() *cobra.Command {
 	list := &cobra.Command{
-		Use: "list CHANNEL", Short: "List a channel's relays, and how they are doing", Args: exactly("CHANNEL"), ValidArgsFunction: a.completeChannels,
+		Use: "list CHANNEL", Short: "List a channel's relays and their state", Args: exactly("CHANNEL"), ValidArgsFunction: a.completeChannels,
 		Example: "  metaplasis relays list start-line",
 		RunE: func(c *cobra.Command, args []string) error {
 			list, err := a.client().Relays(c.Context(), args[0])
@@ -38,7 +38,7 @@ func (a *app) relays() *cobra.Command {
 		},
 	}
 	test := &cobra.Command{
-		Use: "test CHANNEL RELAY", Short: "Try the far end of a relay for a moment", Args: exactly("CHANNEL", "RELAY"), ValidArgsFunction: a.completeChannels,
+		Use: "test CHANNEL RELAY", Short: "Test the connection of a relay", Args: exactly("CHANNEL", "RELAY"), ValidArgsFunction: a.completeChannels,
 		Example: "  metaplasis relays test start-line platform",
 		RunE: func(c *cobra.Command, args []string) error {
 			out, err := a.client().TestRelay(c.Context(), args[0], args[1])
@@ -108,15 +108,15 @@ tried again for as long as it is on.`,
 		},
 	}
 	f := add.Flags()
-	f.StringVar(&r.Rung, "rung", "", "rung to send; the source as it came without it")
-	f.StringVar(&r.Sound, "sound", "", "rendition of sound to send; that of the rung without it")
-	f.StringVar(&r.Secret, "secret", "", "what the far end asks for, where it does not stand in the address: stream name, passphrase, password or token")
-	f.BoolVar(&r.Whole, "whole", false, "send the sender's whole transport stream untouched, over udp, rtp or srt")
+	f.StringVar(&r.Rung, "rung", "", "rung to send (default: the source, unchanged)")
+	f.StringVar(&r.Sound, "sound", "", "audio rendition to send (default: that of the rung)")
+	f.StringVar(&r.Secret, "secret", "", "secret of the far end, if it is not in the address: stream name, passphrase, password or token")
+	f.BoolVar(&r.Whole, "whole", false, "send the sender's transport stream unchanged, over udp, rtp or srt")
 	f.StringArrayVar(&programmes, "programme", nil, "another channel as a further programme of the transport stream, such as harbour, harbour#720p or harbour#720p=5:Harbour with number and name; again for more")
-	f.IntVar(&r.Number, "number", 0, "number of the channel's own programme in a transport stream; 1 without it")
-	f.BoolVar(&r.Off, "off", false, "store it without sending")
-	f.StringVar(&from, "from", "", "send from this time on, such as 2026-06-01T18:00:00Z")
-	f.StringVar(&until, "until", "", "send until this time")
+	f.IntVar(&r.Number, "number", 0, "programme number of this channel in a transport stream (default: 1)")
+	f.BoolVar(&r.Off, "off", false, "add it without starting it")
+	f.StringVar(&from, "from", "", "start time, such as 2026-06-01T18:00:00Z")
+	f.StringVar(&until, "until", "", "end time")
 	return add
 }
 

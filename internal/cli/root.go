@@ -105,7 +105,7 @@ Exit codes: 0 done, 1 refused or failed, 2 wrong usage, 3 no service answers,
 		return usageError{fmt.Errorf("%w\nSee %s --help", err, c.CommandPath())}
 	})
 	f := root.PersistentFlags()
-	f.BoolVar(&a.json, "json", false, "print JSON for programs")
+	f.BoolVar(&a.json, "json", false, "print JSON")
 	f.StringVar(&a.server, "server", os.Getenv("METAPLASIS_SERVER"),
 		"address of the service (environment METAPLASIS_SERVER; default: the one that runs here, else where sign-in was, else http://127.0.0.1:8780)")
 	f.StringVar(&a.token, "token", "", "client token (environment METAPLASIS_TOKEN; default from sign-in, or the operator's token of this machine)")

@@ -103,9 +103,9 @@ type serveFlags struct {
 
 func (a *app) serveFlags(c *cobra.Command, s *serveFlags) {
 	f := c.Flags()
-	f.StringVar(&s.conf.HTTP, "http", ":8780", "address for console, API and viewers")
-	f.StringVar(&s.conf.HTTPS, "https", "", "address for the same over TLS, with HTTP/2; needs a certificate")
-	f.BoolVar(&s.conf.HTTP3, "http3", false, "answer HTTP/3 too, on the HTTPS port's number")
+	f.StringVar(&s.conf.HTTP, "http", ":8780", "address for the console, the API and viewers")
+	f.StringVar(&s.conf.HTTPS, "https", "", "address for the same over TLS with HTTP/2; needs a certificate")
+	f.BoolVar(&s.conf.HTTP3, "http3", false, "also serve HTTP/3, at the HTTPS port number")
 	f.StringVar(&s.conf.WebTransport, "webtransport", "", `address for WebTransport, UDP; the HTTP port's number without it; "off" turns it off`)
 	f.StringVar(&s.conf.RTMP, "rtmp", ":1935", `address for RTMP senders; "" turns it off`)
 	f.StringVar(&s.conf.RTMPS, "rtmps", "", "address for RTMPS senders; needs a certificate")
@@ -114,11 +114,11 @@ func (a *app) serveFlags(c *cobra.Command, s *serveFlags) {
 	f.StringVar(&s.conf.RTSPS, "rtsps", "", "address for RTSP senders over TLS; needs a certificate")
 	f.StringVar(&s.conf.RTSPMulticast, "rtsp-multicast", "", "multicast group for RTSP players that ask for one, such as 239.192.7.1:30000?interface=eth0&ttl=4; none without it")
 	f.StringVar(&s.conf.WebRTC.Address, "webrtc", ":8790", `address for WebRTC, UDP and TCP; "" turns it off`)
-	f.StringSliceVar(&s.conf.WebRTC.Announced, "webrtc-announce", nil, "addresses that WebRTC announces instead of this machine's, such as the public one")
+	f.StringSliceVar(&s.conf.WebRTC.Announced, "webrtc-announce", nil, "addresses that WebRTC announces instead of this machine's, such as its public address")
 	f.StringArrayVar(&s.conf.WebRTC.ICE, "webrtc-ice", nil, "ICE server that senders and viewers are told of, stun:HOST:PORT or turn:HOST:PORT,USER,PASSWORD; again for more (environment METAPLASIS_WEBRTC_ICE, with spaces between, which other users of the machine do not see)")
-	f.StringSliceVar(&s.conf.WebRTCCodecs, "webrtc-codecs", nil, "codecs of pictures that WebRTC takes, in the order in which they are preferred, such as h264,vp8; all without it, as the sender prefers")
-	f.StringSliceVar(&s.conf.Studio, "studio", nil, "network interfaces on which to look for sources, such as eth0; none without it")
-	f.StringVar(&s.conf.TLSCert, "tls-cert", "", "certificate for HTTPS and RTMPS, PEM; read again when it changes")
+	f.StringSliceVar(&s.conf.WebRTCCodecs, "webrtc-codecs", nil, "video codecs that WebRTC accepts, in order of preference, such as h264,vp8 (default: all, in the sender's order)")
+	f.StringSliceVar(&s.conf.Studio, "studio", nil, "network interfaces on which to discover sources, such as eth0 (default: none)")
+	f.StringVar(&s.conf.TLSCert, "tls-cert", "", "certificate for HTTPS and RTMPS, PEM; reloaded when it changes")
 	f.StringVar(&s.conf.TLSKey, "tls-key", "", "private key of the certificate, PEM")
 	f.StringVar(&s.conf.DSN, "dsn", "",
 		"another MariaDB, user:password@tcp(host:port)/database (environment METAPLASIS_DSN); without it the service runs its own")
@@ -128,12 +128,12 @@ func (a *app) serveFlags(c *cobra.Command, s *serveFlags) {
 		"let the console's inspector connect to private, loopback and link-local addresses")
 	f.StringVar(&s.conf.Store, "store", "",
 		`where what was on air is kept: a folder, or s3://HOST/BUCKET/PREFIX with its credentials in METAPLASIS_S3_ACCESS_KEY and METAPLASIS_S3_SECRET_KEY (environment METAPLASIS_STORE); a folder beside the other data without it; "off" keeps nothing`)
-	f.StringVar(&s.conf.Library, "library", "", "folder of files that are offered on demand; one beside the other data without it")
-	f.StringVar(&s.conf.SendFolder, "send-folder", "", "folder in which relays with addresses such as folder://site/live write a channel's files; one beside the other data without it")
+	f.StringVar(&s.conf.Library, "library", "", "folder of files on demand (default: in the data folder)")
+	f.StringVar(&s.conf.SendFolder, "send-folder", "", "folder for relays with addresses such as folder://site/live (default: in the data folder)")
 	f.Var(gigabytes{&s.conf.SpoolLimit}, "spool-limit", "most that may wait in the data folder for an object store that is slow or away, in GB; 0 for 64")
 	f.Var(gigabytes{&s.conf.StoreLimit}, "store-limit", "most that the store may take, in GB: the oldest goes first, and never what a recording holds; 0 for no limit")
-	f.StringVar(&s.conf.HookCommands, "hook-commands", "", "folder of programs that hooks may run; none without it")
-	f.StringVar(&s.logLevel, "log", "info", "least level to log: debug, info, warn, error")
+	f.StringVar(&s.conf.HookCommands, "hook-commands", "", "folder of commands that hooks may run (default: none)")
+	f.StringVar(&s.logLevel, "log", "info", "log level: debug, info, warn, error")
 }
 
 func (a *app) start(ctx context.Context, s *serveFlags) (*service.Service, error) {

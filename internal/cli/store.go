@@ -14,7 +14,7 @@ import (
 // store is what is kept, as files.
 func (a *app) store() *cobra.Command {
 	show := &cobra.Command{
-		Use: "show", Short: "Show where what is kept lies, and what is there that nobody has decided about", Args: exactly(), Example: "  metaplasis store show",
+		Use: "show", Short: "Show the store, and what is in quarantine", Args: exactly(), Example: "  metaplasis store show",
 		RunE: func(c *cobra.Command, _ []string) error {
 			st, err := a.client().Store(c.Context())
 			if err != nil {
@@ -65,7 +65,7 @@ var errNotWhole = errors.New("not all of it is there as it was written")
 
 func (a *app) recordingsVerify() *cobra.Command {
 	return &cobra.Command{
-		Use: "verify [RECORDING...]", Short: "Read all that recordings hold, and compare it with its checksums; without a number, of all recordings",
+		Use: "verify [RECORDING...]", Short: "Verify the checksums of recordings (default: all)",
 		Example: "  metaplasis recordings verify 3\n  metaplasis recordings verify",
 		RunE: func(c *cobra.Command, args []string) error {
 			var ids []int64

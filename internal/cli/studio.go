@@ -15,7 +15,7 @@ import (
 // studio is what is on the studio's network.
 func (a *app) studio() *cobra.Command {
 	list := &cobra.Command{
-		Use: "studio", Short: "List the sources on the studio's network", Args: exactly(),
+		Use: "studio", Short: "List the sources on the studio network", Args: exactly(),
 		Long: `List what session announcements (SAP) and service discovery (DNS-SD) tell of on the networks that the service
 looks at (serve --studio INTERFACE): raw video, JPEG and linear sound over RTP, and RTSP cameras.
 A channel takes one by its name, or by its ID.`,
@@ -48,7 +48,7 @@ A channel takes one by its name, or by its ID.`,
 	}
 	out := ""
 	picture := &cobra.Command{
-		Use: "picture SOURCE", Short: "Store a small picture of a source", Args: exactly("SOURCE"),
+		Use: "picture SOURCE", Short: "Save a thumbnail of a source", Args: exactly("SOURCE"),
 		Example: `  metaplasis studio picture "Deck camera" --out deck.jpg`,
 		RunE: func(c *cobra.Command, args []string) error {
 			b, err := a.client().StudioPicture(c.Context(), args[0])

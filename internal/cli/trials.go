@@ -20,8 +20,8 @@ func (a *app) laddersTry() *cobra.Command {
 	var efforts []int
 	var bitrates []int64
 	c := &cobra.Command{
-		Use: "try CHANNEL RUNG", Short: "Try a rung at other efforts and bitrates, in the background", Args: exactly("CHANNEL", "RUNG"), ValidArgsFunction: a.completeChannels,
-		Long:    "Code the last seconds of the feed at several efforts and bitrates, beside what is on air and with the lowest\npriority, and show quality against bits and processor time.",
+		Use: "try CHANNEL RUNG", Short: "Try other efforts and bitrates for a rung, in the background", Args: exactly("CHANNEL", "RUNG"), ValidArgsFunction: a.completeChannels,
+		Long:    "Encode the last seconds of the feed at several efforts and bitrates, beside what is on air and with the lowest\npriority, and show quality against bits and processor time.",
 		Example: "  metaplasis ladders try start-line 480p\n  metaplasis ladders try start-line 480p --efforts 2,4,6,8 --bitrates 800000,1200000",
 		RunE: func(c *cobra.Command, args []string) error {
 			t, err := a.try(c.Context(), args[0], api.NewTrial{Rung: args[1], Efforts: efforts, Bitrates: bitrates})
@@ -32,7 +32,7 @@ func (a *app) laddersTry() *cobra.Command {
 		},
 	}
 	c.Flags().IntSliceVar(&efforts, "efforts", nil, "efforts, such as 1,3,5,7")
-	c.Flags().Int64SliceVar(&bitrates, "bitrates", nil, "bits per second; none are four around the rung's own")
+	c.Flags().Int64SliceVar(&bitrates, "bitrates", nil, "bits per second; default: four around the rung's own")
 	return c
 }
 
@@ -42,7 +42,7 @@ func (a *app) laddersFit() *cobra.Command {
 	var apply bool
 	c := &cobra.Command{
 		Use: "fit CHANNEL", Short: "Propose a ladder that fits the content", Args: exactly("CHANNEL"), ValidArgsFunction: a.completeChannels,
-		Long:    "Code the last seconds of the feed at several sizes and bitrates, and propose rungs where the bits bring most.\nNothing changes unless --apply is given.",
+		Long:    "Encode the last seconds of the feed at several sizes and bitrates, and propose rungs where the bits bring most.\nNothing changes unless --apply is given.",
 		Example: "  metaplasis ladders fit start-line\n  metaplasis ladders fit start-line --effort 4 --apply",
 		RunE: func(c *cobra.Command, args []string) error {
 			in := api.NewTrial{}
@@ -68,8 +68,8 @@ func (a *app) laddersFit() *cobra.Command {
 			})
 		},
 	}
-	c.Flags().IntVar(&effort, "effort", 0, "effort of all rungs; 0 is 2")
-	c.Flags().BoolVar(&apply, "apply", false, "use what is proposed, from the next segment on")
+	c.Flags().IntVar(&effort, "effort", 0, "effort of all rungs; 0: 2")
+	c.Flags().BoolVar(&apply, "apply", false, "apply the proposal at the next segment")
 	return c
 }
 

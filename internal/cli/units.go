@@ -99,3 +99,6 @@ func duration(d time.Duration) string {
 	}
 	return strings.Join(slices.Clip(parts[:min(len(parts), 2)]), " ")
 }
+
+// durationOf writes milliseconds as people say them.
+func durationOf(n int64) string { return duration(time.Duration(n) * time.Millisecond) }

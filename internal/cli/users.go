@@ -51,7 +51,7 @@ func (a *app) users() *cobra.Command {
 			return a.show(u, func() { a.printf("%s may %s.\n", u.Name, u.Role) })
 		},
 	}
-	add.Flags().StringVar(&role, "role", string(api.Watch), "what the user may do: watch, operate or administer")
+	add.Flags().StringVar(&role, "role", string(api.Watch), "role: watch, operate or administer")
 	remove := &cobra.Command{
 		Use: "remove USER", Short: "Remove a user with their sessions and tokens", Args: exactly("USER"), Example: "  metaplasis users remove ana",
 		RunE: func(c *cobra.Command, args []string) error {
@@ -106,7 +106,7 @@ func (a *app) signIn() *cobra.Command {
 func (a *app) password() *cobra.Command {
 	var user, dsn string
 	c := &cobra.Command{
-		Use: "password", Short: "Set a user's password on the machine of the service", Args: exactly(),
+		Use: "password", Short: "Set a user's password on the service's machine", Args: exactly(),
 		Long:    "Set a user's password directly in the records, when it is lost. The service must not be\nrunning on its own database at the same time; with a DSN it may.",
 		Example: "  metaplasis password\n  echo new-password | metaplasis password --user admin",
 		RunE: func(c *cobra.Command, _ []string) error {

@@ -21,6 +21,7 @@ class Live {
   heard = $state(0); // when the newest update came
   history = $state<Record<string, History>>({}); // of channels that a page shows
   #source?: EventSource;
+  #before: EventSource[] = []; // those that it takes the place of, until it is open: no event is lost between
   #refused = () => {};
   #lost: Record<string, number> = {};
   #wanted = new Set<string>();
@@ -36,7 +37,7 @@ class Live {
     this.#refused = refused;
     this.#open();
     // A browser keeps a page that was left for a while, with its connections, of which it has six
-    // for a server. A page that is come back to begins anew.
+    // for a server. A page that is shown again starts over.
     addEventListener("pagehide", () => this.#source?.close(), { once: true });
     addEventListener("pageshow", (e) => e.persisted && location.reload());
     this.#clock = setInterval(() => {
@@ -48,10 +49,12 @@ class Live {
   #open() {
     const also = [...this.#followers.keys()].map((p) => `also=${encodeURIComponent(p)}`).join("&");
     const source = new EventSource(also ? `/api/v1/live?${also}` : "/api/v1/live");
-    const before = this.#source;
+    if (this.#source) this.#before.push(this.#source);
     this.#source = source;
-    before?.close();
-    source.onopen = () => (this.connected = true);
+    source.onopen = () => {
+      this.connected = true;
+      if (source === this.#source) this.#closeBefore();
+    };
     source.onerror = () => {
       if (source !== this.#source) return;
       this.connected = false;
@@ -96,6 +99,11 @@ class Live {
       if (!all.size) this.#followers.delete(path);
       this.#changed();
     };
+  }
+
+  #closeBefore() {
+    for (const s of this.#before) s.close();
+    this.#before = [];
   }
 
   /** A page that comes in the place of another leaves and joins at once: the service is told of both together. */
@@ -154,6 +162,7 @@ class Live {
     clearInterval(this.#clock);
     clearTimeout(this.#again);
     clearTimeout(this.#reopen);
+    this.#closeBefore();
     this.#source?.close();
     this.#source = undefined;
   }

@@ -122,7 +122,11 @@ it("follows calls over the same line, in one go for a page, and asks at once", a
   const leaveOther = live.follow("/hooks", { take: () => {}, fail: () => {} });
   await vi.advanceTimersByTimeAsync(100);
   expect(told).toEqual([["/api/v1/items"]]);
+  expect(first.closed).toBe(false);
+  first.say("event", event(3)); // meanwhile
+  Source.last.onopen?.();
   expect(first.closed).toBe(true);
+  expect(live.events.map((e) => e.id)).toEqual([3]);
   expect(Source.last.url).toBe("/api/v1/live?also=%2Fitems&also=%2Fhooks");
   Source.last.say("also", { path: "/items", status: 200, body: ["a", "b"] });
   expect(told[1]).toEqual(["a", "b"]);

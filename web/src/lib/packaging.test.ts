@@ -5,7 +5,7 @@ test("settings are put in words", () => {
   const words = consequences({ segmentMillis: 2000, partMillis: 200, window: 6 });
   expect(words[0]).toBe("Viewers of low-latency players will be about 0.8 s behind, others about 6.7 s.");
   expect(words[1]).toBe("They can go back 12 s.");
-  expect(words[2]).toContain("about 20 requests a second");
+  expect(words[2]).toContain("about 20 requests per second");
   expect(words).toHaveLength(3);
   expect(consequences({ segmentMillis: 500, partMillis: 300, window: 6 })).toHaveLength(5);
 });

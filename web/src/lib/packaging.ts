@@ -20,7 +20,7 @@ export function consequences(s: Pick<Packaging, "segmentMillis" | "partMillis" |
   const out = [
     `Viewers of low-latency players will be about ${seconds(d.low)} behind, others about ${seconds(d.whole)}.`,
     `They can go back ${seconds(s.segmentMillis * s.window)}.`,
-    `Each low-latency viewer makes about ${requests} requests a second: playlists and parts, of picture and sound.`,
+    `Each low-latency viewer makes about ${requests} requests per second: playlists and parts, of video and audio.`,
   ];
   if (s.partMillis > s.segmentMillis) out.push("A part cannot be longer than a segment.");
   if (s.segmentMillis < 1000)

@@ -27,7 +27,7 @@ export interface Wishes {
   past?: string; // the address of what is kept; a time to begin with is put behind it
 }
 
-/** How often what has played is tried again in the same way before the first is tried anew. */
+/** How often what has played is tried again in the same way before the first is tried again. */
 const patience = 3;
 
 /** match finds one of several by its language or name, "" when there is none. */
@@ -57,7 +57,7 @@ export class Playback {
   way = $state<Way>("ll-hls"); // in which it plays now
   oldest = $state(0); // how far back one may go, milliseconds since 1970; 0 for no further than what is held
   markers = $state<{ id: string; at: number; text: string }[]>([]);
-  from = $state(0); // where playback of what lies back began, milliseconds since 1970; 0 while it is live
+  from = $state(0); // where time-shifted playback began, milliseconds since 1970; 0 while it is live
   meter?: Meter;
   #engine?: Engine;
   #timer?: ReturnType<typeof setTimeout>;
@@ -186,7 +186,7 @@ export class Playback {
       this.chosen,
       { target: this.#wishes.delay || undefined, buffer: this.#wishes.buffer || undefined },
     );
-    // dash.js begins by itself; told before, it would not notice, and never fetch its manifest anew.
+    // dash.js begins by itself; told before, it would not notice, and never fetch its manifest again.
     if (!way.endsWith("dash")) void this.#video.play().catch(() => {});
   }
 

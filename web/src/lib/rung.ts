@@ -10,7 +10,7 @@ export interface Field {
   choices?: [string, string][];
 }
 
-/** What pictures can be coded in; none is the usual one. */
+/** What pictures can be encoded in; none is the usual one. */
 export const codecs: [string, string][] = [
   ["", "H.264"],
   ["hevc", "HEVC"],
@@ -121,7 +121,7 @@ export const soundGroup: { title: string; fields: Field[] } = {
       ["1", "mono"],
       ["2", "stereo"],
     ]),
-    choice("audioRate", "Samples a second", [
+    choice("audioRate", "Sample rate", [
       ["", "as they are"],
       ["48000", "48 kHz"],
       ["44100", "44.1 kHz"],

@@ -16,7 +16,7 @@
   <a class="btn btn-xs" href="/api/v1/export/events.csv?from=365%20days%20ago" download>Export</a>
   {#if role === "administer"}
     <nav class="ml-2 flex gap-1" aria-label="Events">
-      {#each [["", "What happened"], ["hooks", "Telling others"]] as [key, text] (key)}
+      {#each [["", "Log"], ["hooks", "Webhooks"]] as [key, text] (key)}
         <a
           href="#/events{key && `/${key}`}"
           aria-current={section === key ? "page" : undefined}

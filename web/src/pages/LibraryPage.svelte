@@ -52,7 +52,7 @@
       : e.coding && e.coding.state !== "done"
         ? [
             e.coding.state === "failed" ? "badge-error" : "badge-info",
-            e.coding.state === "coding" ? `coding ${e.coding.percent} %` : e.coding.state,
+            e.coding.state === "coding" ? `encoding ${e.coding.percent} %` : e.coding.state,
           ]
         : e.trouble
           ? ["badge-warning", "does not play"]
@@ -143,7 +143,7 @@
             class="btn btn-xs"
             disabled={busy || !session.operates}
             onclick={() =>
-              confirm(`Remove ${entry.file}? The file is deleted, and what was coded of it.`) &&
+              confirm(`Remove ${entry.file}? The file and its encoded renditions are deleted.`) &&
               act("DELETE", "").then(() => (location.hash = "#/library"))}>Remove</button
           >
           <a class="btn btn-xs" href="#/library">Close</a>
@@ -221,7 +221,7 @@
               >
             </div>
           {:else}
-            <span class="label-quiet">Nothing of it can be coded here.</span>
+            <span class="label-quiet">None of its tracks can be encoded here.</span>
           {/if}
         </div>
         {#if entry.hls}

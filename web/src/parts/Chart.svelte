@@ -125,7 +125,7 @@
   }
 
   $effect(() => {
-    // The theme's colours and the width are the plot's own; it is made anew with them.
+    // The theme's colours and the width are the plot's own; it is made again with them.
     void [span, limit, axes, height];
     if (!width) return;
     const p = new uPlot(options(), data(), box);

@@ -161,7 +161,7 @@
         <a
           class="btn btn-sm"
           href="/media/{slug}/{rendition}.mp4?{query}&edges=coded"
-          title="Its edges are coded anew: nothing is in the file that is not shown."
+          title="Its edges are re-encoded: the file contains nothing that is not shown."
           download>Cut exactly</a
         >
         <button class="btn btn-sm" onclick={keep}>Keep it</button>

@@ -76,7 +76,7 @@
 
 <div class="grid items-start gap-4 lg:grid-cols-[2fr_3fr]">
   <form class="panel grid gap-3 p-4" onsubmit={add} data-new-hook>
-    <h2 class="font-semibold">Tell a program</h2>
+    <h2 class="font-semibold">Add a webhook</h2>
     <label class="grid gap-1"
       ><span class="label-quiet">Address, or the name of a program in the folder of hooks</span>
       <input
@@ -118,7 +118,7 @@
   </form>
   <div class="grid gap-4">
     <section class="panel" data-hooks>
-      <h2 class="px-4 pt-3 font-semibold">Who is told</h2>
+      <h2 class="px-4 pt-3 font-semibold">Webhooks</h2>
       {#if !hooks}
         {#if !error}<div class="skeleton m-4 h-16"></div>{/if}
       {:else if !hooks.length}
@@ -144,7 +144,7 @@
       {/if}
     </section>
     <section class="panel overflow-x-auto" data-deliveries>
-      <h2 class="px-4 pt-3 font-semibold">What was told</h2>
+      <h2 class="px-4 pt-3 font-semibold">Deliveries</h2>
       {#if told?.lost}
         <p class="text-warning px-4 pt-1 text-sm">{told.lost} could not be told: a thousand were waiting.</p>
       {/if}

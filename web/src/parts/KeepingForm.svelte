@@ -73,7 +73,7 @@
       <input type="checkbox" class="toggle toggle-sm mt-0.5" bind:checked={k.record} />
       <span
         ><span class="text-sm">Record all that is on air</span><br /><span class="label-quiet"
-          >The same segments that viewers get; nothing is coded again.</span
+          >The same segments that viewers get; nothing is re-encoded.</span
         ></span
       >
     </label>
@@ -90,7 +90,7 @@
         />
       </div>
       <div>
-        <label class="label-quiet mb-1 block" for="rd">Kept, days (0: for ever)</label>
+        <label class="label-quiet mb-1 block" for="rd">Kept, days (0: forever)</label>
         <input id="rd" type="number" min="0" class="input input-sm w-full" bind:value={k.recordDays} />
       </div>
     </div>

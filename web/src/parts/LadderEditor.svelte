@@ -272,7 +272,7 @@
         {#each status.governor.steps as s (s.rung + s.kind)}
           <li>
             {s.kind === "effort"
-              ? `${s.rung} is coded with effort ${s.to} instead of ${s.from}.`
+              ? `${s.rung} is encoded with effort ${s.to} instead of ${s.from}.`
               : s.kind === "half-rate"
                 ? `${s.rung} has every second picture.`
                 : `${s.rung} is off.`}

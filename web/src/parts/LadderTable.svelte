@@ -67,7 +67,7 @@
   <table class="table-xs table [&_td]:px-1 [&_th]:px-1">
     <thead>
       <tr>
-        <th>On</th><th>Name</th><th>Codec</th><th>Size</th><th title="pictures a second">Frames</th>
+        <th>On</th><th>Name</th><th>Codec</th><th>Size</th><th title="frames per second">Frames</th>
         <th>kbit/s</th>
         <th title="1: least processor time, 9: best picture">Effort</th>
         <th>Sound kbit/s</th><th><span class="sr-only">More and remove</span></th>
@@ -89,7 +89,7 @@
           {#if r.source}
             <td colspan="5" class="label-quiet">the source, untouched</td>
           {:else if soundOnly(r)}
-            <td colspan="5" class="label-quiet">sound alone</td>
+            <td colspan="5" class="label-quiet">audio only</td>
           {:else}
             <td
               ><select

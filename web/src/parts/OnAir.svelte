@@ -3,7 +3,7 @@
   import type { Listed } from "../lib/types";
   let list = $state<Listed[] | undefined>();
   let failed = $state(false);
-  let turn = $state(0); // of the pictures: each is looked at anew
+  let turn = $state(0); // of the pictures: each is fetched again
 
   async function load() {
     const res = await fetch("/api/v1/public").catch(() => undefined);
@@ -21,7 +21,7 @@
 <main class="w-full p-4 pt-1" aria-busy={!list && !failed}>
   {#if failed}
     <p class="border-warning mb-4 border-l-3 bg-white/10 px-3 py-2 text-sm" role="alert">
-      The service does not answer. What is shown may be old; it is asked again every ten seconds.
+      The service does not answer. What is shown may be old; the page asks again every 10 s.
     </p>
   {/if}
   {#if !list}
@@ -29,9 +29,7 @@
       {#each [0, 1, 2] as n (n)}<div class="skeleton aspect-video bg-white/10"></div>{/each}
     </div>
   {:else if list.length === 0}
-    <p class="py-24 text-center text-white/70">
-      Nothing is on air now. This page looks again every ten seconds.
-    </p>
+    <p class="py-24 text-center text-white/70">Nothing is on air now. This page checks again every 10 s.</p>
   {:else}
     <ul class="grid gap-4 sm:grid-cols-2 lg:grid-cols-3 2xl:grid-cols-4" data-on-air>
       {#each list as c (c.channel)}

@@ -1,5 +1,5 @@
 <script lang="ts">
-  // The measured quality of each coded rendition over the last hour.
+  // The measured quality of each encoded rendition over the last hour.
   import { live } from "../lib/live.svelte";
   import type { Status } from "../lib/types";
   import PointChart from "./PointChart.svelte";
@@ -27,7 +27,7 @@
     <PointChart {groups} unit="minutes" label="Quality of samples (PSNR) over the last hour" height={190} />
   {:else}
     <p class="label-quiet">
-      The quality of coded renditions is sampled once a minute; the first sample comes soon.
+      The quality of encoded renditions is sampled once a minute; the first sample comes soon.
     </p>
   {/if}
 </div>

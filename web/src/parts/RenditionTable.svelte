@@ -14,7 +14,7 @@
       <thead>
         <tr>
           <th>Rendition</th><th>Codec</th><th>Size</th>
-          <th title="bits a second that the rung asks for, and at most">Asked</th>
+          <th title="target and peak bitrate of the rung">Asked</th>
           <th title="over the last second">Now</th>
           <th title="over the length of the decoder’s buffer">Buffer</th>
           <th title="over the newest segments">Average</th>

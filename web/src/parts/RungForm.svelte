@@ -95,6 +95,8 @@
       </div>
     </fieldset>
   {:else}
-    <p class="label-quiet">The source passes through as it is. Give its sound a bitrate to code that anew.</p>
+    <p class="label-quiet">
+      The source passes through unchanged. Set an audio bitrate to re-encode the audio.
+    </p>
   {/each}
 </div>

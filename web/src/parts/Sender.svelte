@@ -177,7 +177,7 @@
     <label class="grid gap-1"
       ><span class="label-quiet">Valid</span>
       <select class="select select-sm" bind:value={hours} aria-label="How long the new key is valid">
-        <option value={0}>for ever</option>
+        <option value={0}>forever</option>
         <option value={1}>1 hour</option>
         <option value={4}>4 hours</option>
         <option value={24}>a day</option>

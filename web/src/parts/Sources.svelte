@@ -13,7 +13,7 @@
   const followed = new Followed<Studio>(() => "/studio");
   const studio = $derived(followed.value);
   const error = $derived(followed.error);
-  const turn = $derived(Math.floor(live.now / 9000)); // of the pictures: each is asked for anew
+  const turn = $derived(Math.floor(live.now / 9000)); // of the pictures: each is asked for again
   let blank = $state<Record<string, boolean>>({});
 
   $effect(() => {

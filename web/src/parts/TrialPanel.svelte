@@ -1,5 +1,5 @@
 <script lang="ts">
-  // The last seconds of the feed, coded in the background in many ways.
+  // The last seconds of the feed, encoded in the background in many ways.
   import { onMount } from "svelte";
   import { call, Refused } from "../lib/api";
   import { kilobits } from "../lib/format";
@@ -107,7 +107,7 @@
   {/if}
   {#if !trial}
     <p class="label-quiet rounded-box bg-base-200 px-4 py-6 text-center">
-      The last seconds of the feed are coded in the background, with the lowest priority, to show what more
+      The last seconds of the feed are encoded in the background, with the lowest priority, to show what more
       bits or more effort would bring. Nothing on air changes until you use something of it.
     </p>
   {:else if trial.points.length}
