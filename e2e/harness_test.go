@@ -152,7 +152,7 @@ func (s *service) standing() string {
 // problems are those of a channel, but for what a machine without time for it has.
 func (s *service) problems(slug string) (out []ladder.Problem) {
 	for _, p := range s.status(slug).Problems {
-		if !strings.HasPrefix(p.Text, "The processor does not keep up") && !strings.HasPrefix(p.Text, "The worker is ") {
+		if !strings.HasPrefix(p.Text, "The CPU cannot keep up") && !strings.HasPrefix(p.Text, "The worker is ") {
 			out = append(out, p)
 		}
 	}

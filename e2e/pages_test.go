@@ -122,7 +122,7 @@ func TestConsoleWorksFromTheKeyboard(t *testing.T) {
 	p.do(chromedp.KeyEvent("truck\r"))
 	p.until(`document.querySelector("[data-made-key]") !== null`)
 	p.do(chromedp.Navigate(s.http + "/#/events"))
-	p.until(`document.body.innerText.includes('The contribution key "truck" was made by admin')`)
+	p.until(`document.body.innerText.includes('The contribution key "truck" was created by admin')`)
 	missing := eval[[]string](p, `[...document.querySelectorAll("button, input, select, a")].filter(e => !(e.textContent.trim() || e.getAttribute("aria-label") || e.labels?.length)).map(e => e.outerHTML)`)
 	assert.Empty(t, missing, "every control has a name")
 	p.click("Sign out")

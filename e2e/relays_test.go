@@ -97,7 +97,7 @@ func TestEveryWayOnward(t *testing.T) {
 	eventually(t, "the far end sees it go", func() bool { return s.status("rtmp").Feed == nil })
 	out, code = s.command("relays", "test", loop.Name, "rtmp")
 	assert.Zero(t, code, out)
-	assert.Contains(t, out, "takes the stream")
+	assert.Contains(t, out, "accepts the stream")
 	_, code = s.command("relays", "start", loop.Name, "rtmp")
 	assert.Zero(t, code)
 	eventually(t, "and return", func() bool { return s.status("rtmp").Feed != nil })

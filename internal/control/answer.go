@@ -138,7 +138,7 @@ func (s *Service) failed(w http.ResponseWriter, err error) {
 	case records.Unreachable(err):
 		w.Header().Set("Retry-After", "5")
 		refuse(w, http.StatusServiceUnavailable, "the database does not answer now, so this cannot be done",
-			"Try again in a while. Media, viewers and senders go on meanwhile.")
+			"Try again in a while. Media, viewers and senders are not affected.")
 	default:
 		s.logger.Error("request failed", "error", err)
 		refuse(w, http.StatusInternalServerError, "the service could not answer", "Look at the service's log.")

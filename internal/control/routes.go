@@ -54,7 +54,7 @@ func userRoutes() []route {
 	return []route{
 		{
 			method: "POST", path: "/sign-in", role: anyone,
-			summary: "Begin a console session; the answer sets its cookie.",
+			summary: "Start a console session; the response sets its cookie.",
 			in:      api.SignIn{}, out: api.Me{},
 			handle: with(signIn),
 		},
@@ -85,7 +85,7 @@ func userRoutes() []route {
 		},
 		{
 			method: "POST", path: "/tokens", role: api.Watch,
-			summary: "Make a client token; its secret is told once.",
+			summary: "Create a client token; its secret is shown once.",
 			in:      api.NewToken{}, out: api.Token{},
 			handle: with(func(q *request, in api.NewToken) (any, error) { return q.Users.AddToken(q.ctx(), q.token(), in) }),
 		},
@@ -160,7 +160,7 @@ func channelRoutes() []route {
 		},
 		{
 			method: "POST", path: "/channels/{channel}/ladder/forecast", role: api.Watch,
-			summary: "Say whether the machine is likely to keep up with a ladder, without applying it.",
+			summary: "Predict whether the machine can keep up with a ladder, without applying it.",
 			in:      api.NewLadder{}, out: govern.Outlook{},
 			handle: with(func(q *request, in api.NewLadder) (any, error) {
 				return q.Channels.Forecast(q.ctx(), q.param("channel"), in.Ladder)
@@ -180,7 +180,7 @@ func channelRoutes() []route {
 		},
 		{
 			method: "POST", path: "/channels/{channel}/trial", role: api.Operate,
-			summary: "Code the last seconds of the feed in the background in many ways, to see quality against bitrate and processor time.",
+			summary: "Encode the last seconds of the feed in the background with various settings, to compare quality, bitrate and CPU time.",
 			in:      api.NewTrial{}, out: api.Trial{},
 			handle: onWith(func(q *request, c *origin.Channel, in api.NewTrial) (any, error) { return q.Trials.Begin(c, in) }),
 		},
@@ -191,7 +191,7 @@ func channelRoutes() []route {
 		},
 		{
 			method: "GET", path: "/channels/{channel}/relays", role: api.Watch,
-			summary: "List the relays that carry a channel onward, and how they are doing.",
+			summary: "List the relays of a channel and their state.",
 			out:     []api.ChannelRelay{},
 			handle:  on(func(q *request, c *origin.Channel) (any, error) { return q.Relays.List(c), nil }),
 		},
@@ -212,19 +212,19 @@ func channelRoutes() []route {
 		},
 		{
 			method: "POST", path: "/channels/{channel}/relays/{relay}/start", role: api.Operate,
-			summary: "Let a relay send from now on.",
+			summary: "Start a relay.",
 			out:     []api.ChannelRelay{},
 			handle:  turnRelay(false),
 		},
 		{
 			method: "POST", path: "/channels/{channel}/relays/{relay}/stop", role: api.Operate,
-			summary: "Let a relay send nothing more.",
+			summary: "Stop a relay.",
 			out:     []api.ChannelRelay{},
 			handle:  turnRelay(true),
 		},
 		{
 			method: "POST", path: "/channels/{channel}/relays/{relay}/test", role: api.Operate,
-			summary: "Try the far end of a relay for a moment.",
+			summary: "Test the connection of a relay.",
 			out:     api.RelayTest{},
 			handle:  func(q *request) (any, error) { return q.Relays.Test(q.ctx(), q.param("channel"), q.relay()) },
 		},
@@ -250,13 +250,13 @@ func channelRoutes() []route {
 		},
 		{
 			method: "GET", path: "/channels/{channel}/playing", role: api.Watch,
-			summary: "Show what the channel says is playing.",
+			summary: "Show the now-playing metadata.",
 			out:     publish.NowPlaying{},
 			handle:  on(func(_ *request, c *origin.Channel) (any, error) { return c.Playing(), nil }),
 		},
 		{
 			method: "PUT", path: "/channels/{channel}/playing", role: api.Operate,
-			summary: "Change what the channel says is playing, from the next segment on.",
+			summary: "Set the now-playing metadata, from the next segment on.",
 			in:      publish.NowPlaying{},
 			handle: with(func(q *request, in publish.NowPlaying) (any, error) {
 				return nil, q.Channels.SetPlaying(q.param("channel"), in)
@@ -276,7 +276,7 @@ func channelRoutes() []route {
 		},
 		{
 			method: "POST", path: "/channels/{channel}/keys", role: api.Operate,
-			summary: "Make a contribution key; its secret is told once.",
+			summary: "Create a contribution key; its secret is shown once.",
 			in:      api.NewKey{}, out: api.Key{},
 			handle: onWith(addKey),
 		},
@@ -354,30 +354,30 @@ func planRoutes() []route {
 		},
 		{
 			method: "GET", path: "/hooks", role: api.Administer,
-			summary: "List the programs that are told what happens.",
+			summary: "List the webhooks.",
 			out:     []hooks.Hook{},
 			handle:  func(q *request) (any, error) { return q.Hooks.List(q.ctx()) },
 		},
 		{
 			method: "POST", path: "/hooks", role: api.Administer,
-			summary: "Tell a program what happens; the secret that signs calls is told once.",
+			summary: "Add a webhook; the secret that signs its requests is shown once.",
 			in:      hooks.Hook{}, out: hooks.Hook{},
 			handle: with(func(q *request, in hooks.Hook) (any, error) { return q.Hooks.Add(q.ctx(), in) }),
 		},
 		{
 			method: "DELETE", path: "/hooks/{id}", role: api.Administer,
-			summary: "Tell a program nothing more.",
+			summary: "Remove a webhook.",
 			handle:  of(func(q *request, id int64) (any, error) { return nil, q.Hooks.Remove(q.ctx(), id) }),
 		},
 		{
 			method: "POST", path: "/hooks/{id}/test", role: api.Administer,
-			summary: "Tell a program that somebody tries it.",
+			summary: "Send a test request to a webhook.",
 			out:     hooks.Delivery{},
 			handle:  of(func(q *request, id int64) (any, error) { return q.Hooks.Try(q.ctx(), id) }),
 		},
 		{
 			method: "GET", path: "/hooks/deliveries", role: api.Administer,
-			summary: "List what was told, or is to be, the newest first.",
+			summary: "List webhook deliveries, newest first.",
 			out:     api.Deliveries{},
 			handle:  func(q *request) (any, error) { return q.Hooks.Deliveries(), nil },
 		},
@@ -431,13 +431,13 @@ func keptRoutes() []route {
 		},
 		{
 			method: "POST", path: "/recordings/{id}/verify", role: api.Operate,
-			summary: "Read all that a recording holds, and compare it with its checksums.",
+			summary: "Verify the checksums of a recording.",
 			out:     store.Verification{},
 			handle:  of(verifyRecording),
 		},
 		{
 			method: "GET", path: "/store", role: api.Watch,
-			summary: "Show where what is kept lies, and what is there that nobody has decided about.",
+			summary: "Show the store, and what is in quarantine.",
 			out:     api.Store{},
 			handle:  func(q *request) (any, error) { return q.Recordings.Store() },
 		},
@@ -479,7 +479,7 @@ func keptRoutes() []route {
 		},
 		{
 			method: "POST", path: "/items/{item}/coding", role: api.Operate,
-			summary: "Code an item into a ladder in the background, of the usual heights or of those named.",
+			summary: "Encode an item into a ladder in the background, at the standard heights or the given ones.",
 			in:      api.NewCoding{}, out: library.Entry{},
 			handle: with(func(q *request, in api.NewCoding) (any, error) {
 				return q.afterwards(q.Items.Encode(q.param("item"), in.Heights))
@@ -487,19 +487,19 @@ func keptRoutes() []route {
 		},
 		{
 			method: "POST", path: "/items/{item}/coding/pause", role: api.Operate,
-			summary: "Let the coding of an item rest.",
+			summary: "Pause the encoding of an item.",
 			out:     library.Entry{},
 			handle:  func(q *request) (any, error) { return q.afterwards(q.Items.Pause(q.param("item"))) },
 		},
 		{
 			method: "POST", path: "/items/{item}/coding/resume", role: api.Operate,
-			summary: "Go on with the coding of an item.",
+			summary: "Resume the encoding of an item.",
 			out:     library.Entry{},
 			handle:  func(q *request) (any, error) { return q.afterwards(q.Items.Resume(q.param("item"))) },
 		},
 		{
 			method: "DELETE", path: "/items/{item}/coding", role: api.Operate,
-			summary: "Stop the coding of an item, and remove what was made.",
+			summary: "Cancel the encoding of an item, and remove its output.",
 			out:     library.Entry{},
 			handle:  func(q *request) (any, error) { return q.afterwards(q.Items.Drop(q.param("item"))) },
 		},
@@ -511,7 +511,7 @@ func lookRoutes() []route {
 	return []route{
 		{
 			method: "POST", path: "/inspect", role: api.Operate,
-			summary: "Follow a stream for a while and tell what is wrong with it. The answer comes when that is over.",
+			summary: "Inspect a stream for a while. The response is sent when that is done.",
 			in:      api.Inspection{}, out: inspect.Report{},
 			handle: with(func(q *request, in api.Inspection) (any, error) { return q.Inspections.Inspect(q.ctx(), in) }),
 		},
@@ -529,7 +529,7 @@ func lookRoutes() []route {
 		},
 		{
 			method: "GET", path: "/statistics", role: api.Watch,
-			summary: "Show what channels did, a row for each minute; older rows are longer. The last day when nobody says.",
+			summary: "Show statistics of channels, one row per minute; older rows cover more time. Default: the last day.",
 			query:   []string{"channel", "from", "to"}, out: []records.Statistic{},
 			handle: listStatistics,
 		},

@@ -460,7 +460,7 @@ func (q *request) master(contentType string) {
 func (q *request) firstDocument() *present.Doc {
 	release, ok := q.s.waiting.Take(q.r.RemoteAddr)
 	if !ok {
-		q.fail(http.StatusServiceUnavailable, "Too many wait for this channel. Try again in a moment.")
+		q.fail(http.StatusServiceUnavailable, "Too many requests are waiting for this channel. Try again in a moment.")
 		return nil
 	}
 	defer release()

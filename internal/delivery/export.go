@@ -72,7 +72,7 @@ func (q *request) export() {
 	}
 	strip, src := q.source(past, name)
 	if strip == nil {
-		q.fail(http.StatusNotFound, "Nothing of that time is kept of this rendition.")
+		q.fail(http.StatusNotFound, "No media of that time is stored for this rendition.")
 		return
 	}
 	if a.cut {
@@ -80,7 +80,7 @@ func (q *request) export() {
 	}
 	release, ok := q.s.exports.Take(q.r.RemoteAddr)
 	if !ok {
-		q.fail(http.StatusServiceUnavailable, "Too many files are written already. Try again when one is done.")
+		q.fail(http.StatusServiceUnavailable, "Too many downloads are in progress. Try again when one is done.")
 		return
 	}
 	defer release()
@@ -123,7 +123,7 @@ func (q *request) export() {
 		case errors.Is(err, bmff.ErrMovieTooLong):
 			q.fail(http.StatusUnprocessableEntity, "The stretch is too long for one MP4: take .m4s, a fragmented one, or a shorter stretch.")
 		case errors.Is(err, clip.ErrNothing):
-			q.fail(http.StatusNotFound, "Nothing of that time is kept of this rendition.")
+			q.fail(http.StatusNotFound, "No media of that time is stored for this rendition.")
 		case errors.Is(err, clip.ErrEdges):
 			q.fail(http.StatusUnprocessableEntity, err.Error()+". Leave out edges=coded: an MP4 is exact without it too, by its edit list.")
 		case media.IsFormat(err):

@@ -102,7 +102,7 @@ func (q *request) sendItem(kind string, past *present.Past, make func() []byte) 
 	d, err := q.document("", past.Strips[0].List[0].ETag, make)
 	switch {
 	case err != nil:
-		q.fail(http.StatusServiceUnavailable, "Too much is being made for others. Try again in a moment.")
+		q.fail(http.StatusServiceUnavailable, "The service is busy with other requests. Try again in a moment.")
 	case d == nil:
 		q.fail(http.StatusNotFound, "The item has nothing to play.")
 	default:
@@ -247,7 +247,7 @@ func soundOf(past *present.Past, pictures string) string {
 func (q *request) itemSegment(past *present.Past, t *library.Rendition, seg *segment.Segment, kind string) {
 	done, err := q.s.turns.take(q.r.Context(), q.r.RemoteAddr)
 	if err != nil {
-		q.fail(http.StatusServiceUnavailable, "Too much is being made for others. Try again in a moment.")
+		q.fail(http.StatusServiceUnavailable, "The service is busy with other requests. Try again in a moment.")
 		return
 	}
 	b, err := q.s.wrapItem(past, t, seg, kind)

@@ -46,7 +46,7 @@ func (q *request) media(rend *publish.Rendition, v *present.View) {
 		if q.retainedFile() {
 			return
 		}
-		q.fail(http.StatusGone, "The segment was made before the channel started over, and is gone.")
+		q.fail(http.StatusGone, "The segment is of an earlier incarnation of the channel, and is no longer available.")
 		return
 	}
 	switch rest {
@@ -100,7 +100,7 @@ func (q *request) lookup(v *present.View, msn uint64) (seg *segment.Segment, ans
 		q.fail(http.StatusGone, "The segment has left the window.")
 		return nil, true
 	case seg != nil && seg.Gap:
-		q.fail(http.StatusNotFound, "There is no such segment: nothing was encoded for its time.")
+		q.fail(http.StatusNotFound, "There is no such segment: it is a gap in the playlist.")
 		return nil, true
 	}
 	return seg, false
@@ -325,7 +325,7 @@ func (q *request) breakOff(clean bool) {
 	h := q.w.Header()
 	h.Del("Content-Range")
 	h.Del("Etag")
-	q.fail(http.StatusServiceUnavailable, "What was asked for did not come in time. The sender may be gone.")
+	q.fail(http.StatusServiceUnavailable, "The requested media did not arrive in time. The sender may have disconnected.")
 }
 
 // part sends a part, waiting for it when it is the next one, as the playlist hints.

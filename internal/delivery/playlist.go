@@ -194,7 +194,7 @@ func (q *request) await(rend *publish.Rendition, v *present.View, limit time.Dur
 	}
 	release, room := q.s.waiting.Take(q.r.RemoteAddr)
 	if !room {
-		q.fail(http.StatusServiceUnavailable, "Too many requests wait already.")
+		q.fail(http.StatusServiceUnavailable, "Too many requests are waiting. Try again in a moment.")
 		return nil
 	}
 	q.s.meter.Waiting(1)
@@ -213,10 +213,10 @@ func (q *request) await(rend *publish.Rendition, v *present.View, limit time.Dur
 		case q.r.Context().Err() != nil:
 			v = nil
 		case v.Ended(), q.s.stopping.Load():
-			q.fail(http.StatusNotFound, "What was asked for will not come: the channel has ended.")
+			q.fail(http.StatusNotFound, "The requested media will not arrive: the channel has ended.")
 			v = nil
 		case q.s.now().After(until):
-			q.fail(http.StatusServiceUnavailable, "What was asked for did not come in time. The sender may be gone.")
+			q.fail(http.StatusServiceUnavailable, "The requested media did not arrive in time. The sender may have disconnected.")
 			v = nil
 		default:
 			continue

@@ -132,13 +132,13 @@ func (q *request) stretch() (a stretch, ok bool) {
 		a.to, a.cut = to, true
 	}
 	if !a.to.IsZero() && !a.to.After(a.from) {
-		q.fail(http.StatusBadRequest, "Found a time to end that does not lie behind the time to begin.")
+		q.fail(http.StatusBadRequest, "Found an end time that is not after the start time.")
 		return a, false
 	}
 	a.ended = !a.to.IsZero() && a.to.Before(now)
 	if c != nil && a.recording == nil {
 		if depth := time.Duration(c.Settings().TimeShiftMinutes) * time.Minute; depth == 0 {
-			q.fail(http.StatusNotFound, "The channel has no time-shift. Set how far back viewers may go in what it keeps.")
+			q.fail(http.StatusNotFound, "The channel has no time-shift. Turn it on in its settings.")
 			return a, false
 		} else if oldest := now.Add(-depth); a.from.Before(oldest) {
 			a.from = oldest.Truncate(time.Minute).Add(time.Minute)
@@ -155,10 +155,10 @@ func (q *request) described(a *stretch) *present.Past {
 	span, err := q.s.store.Span(q.r.Context(), q.name, a.from, a.to)
 	switch {
 	case errors.Is(err, store.ErrNothing):
-		q.fail(http.StatusNotFound, "Nothing of that time is kept.")
+		q.fail(http.StatusNotFound, "No media of that time is stored.")
 		return nil
 	case errors.Is(err, store.ErrTooLong):
-		q.fail(http.StatusRequestEntityTooLarge, "The stretch is too long to be listed at once. Ask for a shorter one, with to=.")
+		q.fail(http.StatusRequestEntityTooLarge, "The time range is too long for one playlist. Request a shorter one, with to=.")
 		return nil
 	case err != nil:
 		q.w.Header().Set("Retry-After", "2")
@@ -191,7 +191,7 @@ func (q *request) described(a *stretch) *present.Past {
 			Impaired: strings.HasPrefix(s.Rendition, "text-cc") || strings.HasPrefix(s.Rendition, "text-service")})
 	}
 	if len(out.Strips) == 0 {
-		q.fail(http.StatusNotFound, "Nothing of that time is kept.")
+		q.fail(http.StatusNotFound, "No media of that time is stored.")
 		return nil
 	}
 	out.Align()
@@ -277,11 +277,11 @@ func (q *request) retainedPlaylist(w hls.Wrapping) {
 func (q *request) sendRetained(a *stretch, past *present.Past, kind string, make func() []byte) {
 	d, err := q.document(a.query()+" "+q.r.URL.Query().Get("_HLS_skip"), state(past), make)
 	if err != nil {
-		q.fail(http.StatusServiceUnavailable, "Too much is being made for others. Try again in a moment.")
+		q.fail(http.StatusServiceUnavailable, "The service is busy with other requests. Try again in a moment.")
 		return
 	}
 	if d == nil {
-		q.fail(http.StatusNotFound, "Nothing of that time is kept of this rendition.")
+		q.fail(http.StatusNotFound, "No media of that time is stored for this rendition.")
 		return
 	}
 	cache := fmt.Sprintf("public, max-age=%d", max(1, past.Step/media.VideoTimescale/2))
@@ -303,12 +303,12 @@ func (q *request) still() {
 		return
 	}
 	if !q.readable(at) {
-		q.fail(http.StatusNotFound, "No picture of that time is kept.")
+		q.fail(http.StatusNotFound, "No picture of that time is stored.")
 		return
 	}
 	strip, err := q.s.store.Strip(q.r.Context(), q.name, publish.Stills, at.Add(-stillReach), at.Add(time.Second))
 	if err != nil || len(strip.List) == 0 {
-		q.fail(http.StatusNotFound, "No picture of that time is kept.")
+		q.fail(http.StatusNotFound, "No picture of that time is stored.")
 		return
 	}
 	s := strip.List[len(strip.List)-1]

@@ -91,7 +91,7 @@ func TestWrongTimesAreRefused(t *testing.T) {
 		"from=yesterday":            "expected a time such as",
 		"from=5":                    "expected a time such as",
 		"from=marker:none":          "no such marker",
-		"from=10m&to=20m":           "does not lie behind",
+		"from=10m&to=20m":           "is not after the start time",
 		"recording=1":               "no such recording",
 		"recording=a":               "no such recording",
 		"from=2001-01-01T00:00:00Z": "",

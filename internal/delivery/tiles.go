@@ -35,7 +35,7 @@ func (q *request) tile() {
 		span, err = q.s.store.Span(q.r.Context(), q.name, time.Time{}, time.Time{})
 	}
 	if err != nil {
-		q.fail(http.StatusNotFound, "Nothing of that time is kept.")
+		q.fail(http.StatusNotFound, "No media of that time is stored.")
 		return
 	}
 	begin := media.WallClock(span.Epoch, from+n*present.TileTicks)
@@ -45,12 +45,12 @@ func (q *request) tile() {
 		return
 	}
 	if !q.readable(end) {
-		q.fail(http.StatusNotFound, "No picture of that time is kept.")
+		q.fail(http.StatusNotFound, "No picture of that time is stored.")
 		return
 	}
 	strip, err := q.s.store.Strip(q.r.Context(), q.name, publish.Stills, begin.Add(-stillReach), end)
 	if err != nil || len(strip.List) == 0 {
-		q.fail(http.StatusNotFound, "No picture of that time is kept.")
+		q.fail(http.StatusNotFound, "No picture of that time is stored.")
 		return
 	}
 	doc, err := q.document("", strconv.Itoa(len(strip.List)), func() []byte { return tiled(strip.List, from+n*present.TileTicks) })

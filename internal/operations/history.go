@@ -71,7 +71,7 @@ func (h *history) check(slug string, based uint64, now settings.Settings) error 
 	}
 	f := &Error{Conflict, api.Error{
 		Text: fmt.Sprintf("nothing was changed: somebody else changed the settings meanwhile (found revision %d, expected %d)", based, newest),
-		Do:   "Look at what changed, then make your change again.",
+		Do:   "Review what changed, then repeat your change.",
 	}}
 	h.mu.Lock()
 	defer h.mu.Unlock()

@@ -52,7 +52,7 @@ func (k *Keys) Add(ctx context.Context, c *origin.Channel, in api.NewKey, by str
 		return api.Key{}, err
 	}
 	k.desk.Event(events.Event{At: time.Now(), Channel: c.Slug(), Level: events.Info, Kind: "key-created",
-		Text: fmt.Sprintf("The contribution key %q was made by %s.", in.Label, by)})
+		Text: fmt.Sprintf("The contribution key %q was created by %s.", in.Label, by)})
 	k.desk.changed()
 	return api.Key{ID: id, Label: in.Label, Created: now, Input: in.Input, Protocol: in.Protocol, Expires: in.Expires, Receives: in.Receives, Secret: secret}, nil
 }

@@ -147,20 +147,20 @@ func (x *Recordings) AddTo(st *status.Status) {
 	}
 	switch {
 	case k.Error != "" && k.LostNow > 0:
-		add("What is on air cannot be kept since %s: %s. What waits has no room in memory any more: %d segments are lost to the time-shift and recordings. Make room, or mend the store.", k.Since.UTC().Format(time.TimeOnly), k.Error, k.LostNow)
+		add("The store has not accepted media since %s: %s. The queue in memory is full: %d segments are missing from the time-shift and recordings. Free some space, or repair the store.", k.Since.UTC().Format(time.TimeOnly), k.Error, k.LostNow)
 	case k.Error != "":
-		add("What is on air cannot be kept since %s: %s. %d MB wait in memory; what is live is not touched.", k.Since.UTC().Format(time.TimeOnly), k.Error, k.Waiting>>20)
+		add("The store has not accepted media since %s: %s. %d MB are queued in memory; live playback is not affected.", k.Since.UTC().Format(time.TimeOnly), k.Error, k.Waiting>>20)
 	case k.LostNow > 0:
-		add("The store is too slow for what is on air: %d segments are lost to the time-shift and recordings.", k.LostNow)
+		add("The store is too slow for the channels on air: %d segments are missing from the time-shift and recordings.", k.LostNow)
 	}
 	if k.Away != "" {
-		add("The object store takes nothing since %s: %s. What is kept waits in a local folder.", k.Since.UTC().Format(time.TimeOnly), k.Away)
+		add("The object store has not accepted uploads since %s: %s. They are queued in a local folder.", k.Since.UTC().Format(time.TimeOnly), k.Away)
 	}
 	if k.Missing > 0 {
 		add("%d MB that are to be kept are not in the store any more, or are not as they were written. metaplasis recordings verify names the files.", max(k.Missing/1_000_000, 1))
 	}
 	if x.isFull() {
-		add("There are as many recordings as there may be (%d). Remove some, or keep those that are made by themselves for fewer days.", maxRecordings)
+		add("The limit of %d recordings is reached. Remove some, or shorten the retention of automatic recordings.", maxRecordings)
 	}
 	if k.Full != "" {
 		add("The store is full: %s. Remove recordings, or raise the limit.", k.Full)
@@ -283,7 +283,7 @@ func (x *Recordings) Add(ctx context.Context, c *origin.Channel, in api.NewRecor
 	if err := x.add(ctx, &rec); err != nil {
 		return api.Recording{}, err
 	}
-	x.desk.Event(events.Event{At: now, Channel: rec.Channel, Level: events.Info, Kind: "recording-begun", Text: fmt.Sprintf("The recording %q was asked for by %s.", rec.Title, rec.Author)})
+	x.desk.Event(events.Event{At: now, Channel: rec.Channel, Level: events.Info, Kind: "recording-begun", Text: fmt.Sprintf("The recording %q was started by %s.", rec.Title, rec.Author)})
 	return x.describe(&rec), nil
 }
 

@@ -50,7 +50,7 @@ func (x *Recordings) lookAfter(ctx context.Context, now time.Time) error {
 				errs = append(errs, err)
 				continue
 			}
-			x.desk.Event(events.Event{At: now, Channel: r.Channel, Level: events.Info, Kind: "recording-expired", Text: fmt.Sprintf("The recording %q was past its time and was removed.", r.Title)})
+			x.desk.Event(events.Event{At: now, Channel: r.Channel, Level: events.Info, Kind: "recording-expired", Text: fmt.Sprintf("The recording %q expired and was removed.", r.Title)})
 			continue
 		}
 		if r.Kind == recording.Continuous && r.Ended.IsZero() {
@@ -99,8 +99,8 @@ func (x *Recordings) fullNow() bool {
 	x.full = full
 	x.mu.Unlock()
 	if full && !before {
-		x.desk.Event(events.Event{At: time.Now(), Level: events.Failure, Kind: "recordings-full", Text: fmt.Sprintf("There are %d recordings, as many as there may be. What is recorded by itself goes on in the recording that it is in.", maxRecordings),
-			Do: "Remove recordings, or let those that are made by themselves be kept for fewer days."})
+		x.desk.Event(events.Event{At: time.Now(), Level: events.Failure, Kind: "recordings-full", Text: fmt.Sprintf("The limit of %d recordings is reached. Automatic recordings continue in the current one.", maxRecordings),
+			Do: "Remove recordings, or shorten the retention of automatic ones."})
 	}
 	return full
 }

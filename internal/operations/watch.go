@@ -103,17 +103,17 @@ func (w *Watch) look(now time.Time) {
 	if w.Database != nil {
 		down = w.Database()
 	}
-	const goesOn = "Media, viewers and senders go on meanwhile."
+	const goesOn = "Media, viewers and senders are not affected."
 	switch {
 	case down != nil:
 		add("database", "It is being started again; its log is mariadbd.log in the data folder. "+goesOn,
-			"The database does not run: %v; %d records wait.", down, st.Waiting)
+			"The database is down: %v; %d records are queued.", down, st.Waiting)
 	case st.Err == nil && w.unanswered.Load() != nil:
 		add("database", "Look at the database server and its disk. "+goesOn, "The database does not answer: %v.",
 			*w.unanswered.Load())
 	case st.Err != nil:
 		add("database", "Look at the database server and its disk. "+goesOn,
-			"The database does not take records: %v; %d wait since %s.", st.Err, st.Waiting, st.Since.UTC().Format(time.TimeOnly))
+			"The database does not accept records: %v; %d have been queued since %s.", st.Err, st.Waiting, st.Since.UTC().Format(time.TimeOnly))
 	}
 	if lost := st.Lost - w.lostBefore; lost > 0 && st.Err == nil {
 		// It is over: say once what was lost.
@@ -133,7 +133,7 @@ func (w *Watch) look(now time.Time) {
 				"The store has %d MB of %s, of %s to %s, that are in quarantine: %s.", q.Bytes>>20, q.Channel, q.Oldest.UTC().Format(time.DateTime), q.Newest.UTC().Format(time.DateTime), q.Why)
 		}
 		if n, err := st.Deletions(); err != nil {
-			add("deletions", "Look at the store's permissions and its disk. It is tried again.", "%d files that are not kept any more cannot be removed: %v.", 2*n, err)
+			add("deletions", "Check the store's permissions and disk. It is retried automatically.", "%d files that are not kept any more cannot be removed: %v.", 2*n, err)
 		}
 	}
 	w.mu.Lock()

@@ -157,9 +157,8 @@ func TestCueMessagesThatCannotBeRead(t *testing.T) {
 	x := newShown(t, settings.Settings{Ladder: ladder.Ladder{Rungs: []ladder.Rung{passing}}})
 	x.seconds(3)
 	x.f.Splice(media.Clock{Scale: media.VideoTimescale}, x.frames*3000, []byte{1, 2, 3})
-	problems := x.c.Status().Problems
-	require.Len(t, problems, 1)
-	assert.Contains(t, problems[0].Text, "cue messages cannot be read")
+	require.Eventually(t, func() bool { return len(x.c.Status().Problems) == 1 }, time.Minute, time.Millisecond, "the numbers are stored beside")
+	assert.Contains(t, x.c.Status().Problems[0].Text, "cue messages cannot be read")
 	x.clock.pass(2 * time.Minute)
 	x.seconds(1)
 	for _, p := range x.c.Status().Problems {

@@ -106,7 +106,7 @@ func (c *Channel) splice(at time.Time, section []byte) {
 	if err := s.Unmarshal(section); err != nil {
 		c.health.badCue = c.now()
 		c.event(events.Warning, "splice-refused", "The sender sent a cue message that could not be read: "+err.Error(),
-			"Look at the encoder's SCTE 35 settings.")
+			"Check the encoder's SCTE 35 settings.")
 		return
 	}
 	if m, changed := c.notes.Splice(at, &s, section); changed {
@@ -287,7 +287,7 @@ func (f *Feed) send(u intake.Unit) {
 		f.use(f.c.clockStepped(f.session, f.again))
 		f.put(u)
 	case run.Paused:
-		f.c.event(events.Warning, "feed-paused", fmt.Sprintf("Pictures are missing for %s; the channel goes on with a discontinuity, at the next keyframe.", f.session.Pause().Round(100*time.Millisecond)), "Look at the line to the encoder, and at the encoder's load.")
+		f.c.event(events.Warning, "feed-paused", fmt.Sprintf("Pictures are missing for %s; the channel goes on with a discontinuity, at the next keyframe.", f.session.Pause().Round(100*time.Millisecond)), "Check the connection to the encoder, and the encoder's load.")
 		f.another()
 		f.put(u)
 	case run.Jumped:
@@ -311,7 +311,7 @@ func (f *Feed) another() {
 
 // jumped goes on with a unit whose stamp has nothing to do with those before: within the run where that can be, else in another one.
 func (f *Feed) jumped(u intake.Unit) {
-	const do = "If it happens often, look at the encoder's clock."
+	const do = "If it happens often, check the encoder's clock."
 	if by, ok := f.session.Rejoin(u.ID, u.Stamp); ok {
 		f.c.event(events.Warning, "timestamps-jumped", fmt.Sprintf("The timestamps of the sender's %s jumped by %s; the channel goes on without a break.", u.Kind, signed(by)), do)
 		if f.put(u) != run.Jumped {
@@ -446,7 +446,7 @@ func (c *Channel) decide(list []air.Decision) {
 			c.health.in.Reset(c.now())
 			c.health.load.Reset()
 			if d.Stood {
-				c.event(events.Info, "feed-on-air", fmt.Sprintf("The %s, which stood by, is on air now.", f.words()), "")
+				c.event(events.Info, "feed-on-air", fmt.Sprintf("The %s, which was on standby, is on air now.", f.words()), "")
 			}
 		case air.TakeOff:
 			f.offAir(d.Why)
@@ -475,7 +475,7 @@ func (f *Feed) over(why string, kick bool) {
 	if !f.air.Standby() {
 		f.offAir(why)
 	}
-	text := fmt.Sprintf("The sender from %s is gone: %s.", f.remote, why)
+	text := fmt.Sprintf("The sender from %s disconnected: %s.", f.remote, why)
 	if in := f.air.Input; in.Plays() || in.Connects() {
 		text = fmt.Sprintf("The %s is off air: %s.", in.Words(), why)
 	}

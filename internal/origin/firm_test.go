@@ -165,7 +165,7 @@ func TestWhatTheDecoderCannotReadIsAProblem(t *testing.T) {
 		_ = f.Send(ctx, r.rtmp+"/in/start-line/right", 4)
 	}()
 	defer func() { cancel(); <-done }()
-	r.eventually("a problem", func() bool { return strings.Contains(problems(c), "The decoder cannot read") })
+	r.eventually("a problem", func() bool { return strings.Contains(problems(c), "The decoder cannot decode") })
 }
 
 // A feed that is sent as fast as it goes is held near the clock, and nothing of it outlives it by long.

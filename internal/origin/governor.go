@@ -83,15 +83,15 @@ func (c *Channel) govern(idle int64, turn govern.Turn) {
 		return
 	}
 	if load.Yield && !back {
-		text := fmt.Sprintf("The machine is short for a channel of a higher priority: %s.", step)
+		text := fmt.Sprintf("CPU is needed by a channel of a higher priority: %s.", step)
 		c.o.event(events.Event{At: c.now(), Channel: c.slug, Level: events.Warning, Kind: "governor", Text: text, Like: text})
 		c.applyGoverned()
 		return
 	}
-	text := fmt.Sprintf("The machine is short (%d.%d %% of the pictures left out, %d ms behind): %s.", load.Dropping/10, load.Dropping%10, load.Lag, step)
+	text := fmt.Sprintf("The CPU is overloaded (%d.%d %% of the pictures dropped, %d ms behind): %s.", load.Dropping/10, load.Dropping%10, load.Lag, step)
 	level := events.Warning
 	if back {
-		text, level = fmt.Sprintf("There is room again: it is taken back that %s.", step), events.Info
+		text, level = fmt.Sprintf("CPU is available again; reverted: %s.", step), events.Info
 	} else if step.Kind == govern.Effort && step.To > step.From {
 		text, level = fmt.Sprintf("There is room: %s.", step), events.Info
 	}

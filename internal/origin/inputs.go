@@ -18,9 +18,9 @@ func (c *Channel) Choose(in settings.Input) error {
 	if err != nil || !other {
 		return err
 	}
-	text := "The inputs are switched by their order again."
+	text := "The inputs are selected by their order again."
 	if in != (settings.Input{}) {
-		text = fmt.Sprintf("The input %s was chosen by hand.", in)
+		text = fmt.Sprintf("The input %s was selected manually.", in)
 	}
 	c.event(events.Info, "input-chosen", text, "")
 	c.decide(list)
@@ -103,13 +103,13 @@ func (c *Channel) InputProblem(in settings.Input, text string) {
 	do := "Put an FLV or TS file, or CMAF track files, of that name into the folder of files."
 	switch in.Kind {
 	case settings.InputItems:
-		do = "Look at them: metaplasis items list; it is tried again by itself."
+		do = "Check them with metaplasis items list; it is retried automatically."
 	case settings.InputSlate:
 		do = "Take another image, or none for the channel's title."
 	case settings.InputStudio:
-		do = "Look whether the source is on, and which there are: metaplasis studio; it is tried again by itself."
+		do = "Check that the source is on (metaplasis studio lists sources); it is retried automatically."
 	case settings.InputAddress, settings.InputProgramme, settings.InputChannel:
-		do = "Look at the source and the line to it; it is tried again by itself."
+		do = "Check the source and the connection to it; it is retried automatically."
 	}
 	if text != "" && text != before {
 		c.event(events.Warning, "input-failed", fmt.Sprintf("The input %s cannot be played: %s.", in, text), do)

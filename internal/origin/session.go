@@ -183,7 +183,7 @@ func (s *session) Replaced(why string, repeats bool) (resume map[media.TrackID]i
 	}
 	s.c.o.event(events.Event{
 		At: s.c.now(), Channel: s.c.slug, Level: events.Warning, Kind: "worker-replaced", Text: text, Like: "worker-replaced",
-		Do: "If it happens again, look at the feed's encoder and at the machine's memory.",
+		Do: "If it happens again, check the feed's encoder and the machine's memory.",
 	})
 	return resume
 }
@@ -206,7 +206,7 @@ func (c *Channel) clockStepped(s *session, again func() intake.Source) *session 
 	if by < 0 {
 		set = fmt.Sprintf("back by %s", round(-by))
 	}
-	const do = "Nothing is to be done if it happens once. If it happens often, look at the machine's time synchronization."
+	const do = "No action is needed if it happens once. If it happens often, check the machine's time synchronization."
 	if by < 0 && s.Aligned() {
 		c.event(events.Warning, "clock-stepped", fmt.Sprintf("The machine's clock was set %s. The channel is aligned: its times go on as they were.", set), do)
 		s.KeepTimes()

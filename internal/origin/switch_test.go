@@ -300,7 +300,7 @@ func TestASilentSenderLosesItsPlace(t *testing.T) {
 	for _, p := range ch.Status().Problems {
 		text += p.Text
 	}
-	assert.Contains(t, text, "Nothing has come from the sender for 4 s")
+	assert.Contains(t, text, "Nothing has arrived from the sender for 4 s")
 }
 
 // TestAPreferredSenderWaitsForItsPicture: who is on air stays there until a preferred sender has something to show.

@@ -71,11 +71,11 @@ func (c *Channel) StartsIn() string {
 	case c.settings.Closed:
 		return "The channel is closed."
 	case c.air.On() == nil:
-		return "Nobody is sending to this channel. It begins by itself, a second or two after its sender."
+		return "Nobody is sending to this channel. It starts a second or two after its sender."
 	case s == nil:
-		return "A sender is connected; its tracks are being found out. It begins in about two seconds."
+		return "A sender is connected; its tracks are being detected. The channel starts in about two seconds."
 	case !s.Begun():
-		return fmt.Sprintf("A sender is connected; it begins about a second behind the sender's next keyframe, which is awaited for %d ms.", s.Keyframes().GapMillis)
+		return fmt.Sprintf("A sender is connected; the channel starts about a second after the sender's next keyframe, expected within %d ms.", s.Keyframes().GapMillis)
 	}
-	return "The first parts are being made. It begins in about a second."
+	return "The first parts are being made. The channel starts in about a second."
 }

@@ -122,9 +122,9 @@ var (
 	descBitrate = prometheus.NewDesc("metaplasis_feed_bits_per_second", "Bitrate of a channel's feed.",
 		[]string{"channel"}, nil)
 	descLoad = prometheus.NewDesc("metaplasis_worker_load_ratio",
-		"Share of real time that the busiest stage of a channel's worker takes; above 1 it does not keep up.", []string{"channel"}, nil)
+		"Share of real time used by the busiest stage of a channel's worker; above 1 it cannot keep up.", []string{"channel"}, nil)
 	descDropped = prometheus.NewDesc("metaplasis_worker_dropped_pictures",
-		"Pictures left out to keep up, since the feed began.", []string{"channel"}, nil)
+		"Pictures dropped to keep up, since the feed began.", []string{"channel"}, nil)
 	descReplaced = prometheus.NewDesc("metaplasis_worker_replaced", "Workers replaced since the feed began.",
 		[]string{"channel"}, nil)
 	descMemory = prometheus.NewDesc("metaplasis_channel_memory_bytes", "Bytes of segments that a channel holds.",

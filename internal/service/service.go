@@ -691,7 +691,7 @@ func (s *Service) readiness(w http.ResponseWriter, r *http.Request) {
 		wrong = append(wrong, "Not well: "+p.What+".")
 	}
 	if err := s.db.Ping(ctx); err != nil && len(wrong) == 0 {
-		wrong = append(wrong, "The database does not answer. Media, viewers and senders go on meanwhile.")
+		wrong = append(wrong, "The database does not answer. Media, viewers and senders are not affected.")
 	}
 	if len(wrong) > 0 {
 		http.Error(w, strings.Join(wrong, "\n"), http.StatusServiceUnavailable)

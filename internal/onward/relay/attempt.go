@@ -214,5 +214,5 @@ func (r *Runner) Test(ctx context.Context, p Plan) (string, error) {
 	if u.Scheme == "udp" || u.Scheme == "rtp" {
 		return "Packets leave for " + Shown(p.Address) + ". Whether somebody receives them cannot be told.", nil
 	}
-	return "The far end takes the stream.", nil
+	return "The far end accepts the stream.", nil
 }

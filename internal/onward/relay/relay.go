@@ -327,7 +327,7 @@ func (x *relay) keep(ctx context.Context) {
 		x.mu.Unlock()
 		if !failing {
 			x.r.Event(x.p.Channel, true, "relay-failed", fmt.Sprintf("The relay %s to %s failed: %v.", x.p.Name, Shown(x.p.Address), err),
-				"It is tried again by itself. Look at the address and the key, and at the far end.")
+				"It is retried automatically. Check the address, the key and the far end.")
 		}
 		failing = true
 		x.set(Retrying, fmt.Sprintf("%v; it is tried again in %v", err, pause.Next()))

@@ -290,7 +290,7 @@ func TestTryingARelay(t *testing.T) {
 		w := newWorld(t, nil)
 		text, err := w.r.Test(t.Context(), toTest)
 		require.NoError(t, err)
-		assert.Equal(t, "The far end takes the stream.", text)
+		assert.Equal(t, "The far end accepts the stream.", text)
 		w.far.be(errors.New("the key is wrong"))
 		_, err = w.r.Test(t.Context(), toTest)
 		require.ErrorContains(t, err, "the key is wrong")

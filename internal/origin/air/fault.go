@@ -55,8 +55,8 @@ type Fault struct {
 
 // What to do about what is wrong.
 const (
-	lookAtCamera = "Look at the camera and its encoder."
-	lookAtLine   = "Look at the line, or send over SRT with a longer latency."
+	lookAtCamera = "Check the camera and its encoder."
+	lookAtLine   = "Check the connection, or send over SRT with a longer latency."
 )
 
 // lossy is for how long the line of a feed has lost packets again and again.

@@ -182,7 +182,7 @@ func (x *Intake) ignore(t *media.Track) *Ignored {
 		return nil
 	}
 	x.ignored[t.ID] = true
-	return &Ignored{fmt.Sprintf("The sender sends more %s tracks than are used here; %s is left out.", t.Kind, describe(t)),
+	return &Ignored{fmt.Sprintf("The sender sends more %s tracks than are supported; %s is ignored.", t.Kind, describe(t)),
 		fmt.Sprintf("Send one track of video, or %d at most that show the same in several sizes, and up to %d of sound; give other pictures a channel of their own.",
 			maxSizes, maxSounds)}
 }

@@ -113,7 +113,7 @@ func TestTracksBeyondThoseThatAreUsedAreToldOnce(t *testing.T) {
 	x.Announce(picture(1, 1280, 720), Waiting)
 	_, ignored := x.Announce(picture(2, 640, 480), Waiting) // another shape: it shows something else
 	require.NotNil(t, ignored)
-	assert.Contains(t, ignored.Text, "640x480 is left out")
+	assert.Contains(t, ignored.Text, "640x480 is ignored")
 	_, ignored = x.Announce(picture(2, 640, 480), Waiting)
 	assert.Nil(t, ignored)
 	for id := range media.TrackID(maxSounds) {

@@ -63,7 +63,7 @@ func (r *Run) EncodingFailed(id media.TrackID, text string) {
 	const do = "Change the rung's settings, or turn it off; the other rungs go on."
 	if id == 0 {
 		r.event(events.Failure, "transcoding-failed", "The worker could not go on as it should: "+text,
-			"Look at the machine's memory and at the feed's encoder.")
+			"Check the machine's memory and the feed's encoder.")
 		return
 	}
 	name := r.IDs.Name(id)

@@ -147,7 +147,7 @@ func (j *judge) all() {
 	if j.Settings.Unpackaged {
 		j.st.State = Live
 		if j.Feed.Silent {
-			j.problem("feed", "Nothing has come from the sender for %d s, though it is connected. Look at its line, and at the encoder.", j.seconds(j.Feed.Heard))
+			j.problem("feed", "Nothing has arrived from the sender for %d s, though it is connected. Check its connection and the encoder.", j.seconds(j.Feed.Heard))
 		}
 		return
 	}
@@ -157,10 +157,10 @@ func (j *judge) all() {
 	}
 	j.ladder()
 	if j.recent(j.Load.ReplacedAt, replacedShown) {
-		j.problem("worker", "The worker was replaced %d s ago: %s. If it happens again, look at the feed's encoder and at the machine's memory.", j.seconds(j.Load.ReplacedAt), j.Load.Why)
+		j.problem("worker", "The worker was replaced %d s ago: %s. If it happens again, check the feed's encoder and the machine's memory.", j.seconds(j.Load.ReplacedAt), j.Load.Why)
 	}
 	if e := j.Load.Errors; e > unreadable {
-		j.problem("worker", "The decoder cannot read %d.%d %% of what the sender sends. Look for losses on the line, and set the encoder to what decoders of its codec are sure to read: of H.264, Baseline, Main or High profile, progressive, 8-bit 4:2:0.", e/10, e%10)
+		j.problem("worker", "The decoder cannot decode %d.%d %% of the feed. Check the connection for packet loss, and use a widely supported profile in the encoder: for H.264, Baseline, Main or High, progressive, 8-bit 4:2:0.", e/10, e%10)
 	}
 	if j.recent(j.Squeezed, squeezeShown) {
 		j.problem("feed", "The sender sends more than the channel may hold, %d Mbit/s with this segment length: segments leave early, or pictures are left out. Lower its bitrate.", layout.SourceBitrate/1_000_000)
@@ -190,7 +190,7 @@ func (j *judge) worker() {
 	case l.Now.Keyless && j.Run.EncodesPictures:
 		j.problem("worker", "Nothing can be encoded before the sender's next keyframe. Let it make one every two seconds.")
 	case l.Dropping > 0 && j.Run.EncodesPictures:
-		j.problem("worker", "The processor does not keep up: %d.%d %% of the pictures are left out. Turn a rung off, or lower the effort or size of one.", l.Dropping/10, l.Dropping%10)
+		j.problem("worker", "The CPU cannot keep up: %d.%d %% of the pictures are dropped. Turn a rung off, or lower the effort or size of one.", l.Dropping/10, l.Dropping%10)
 	case l.Now.LagMillis > lagShown.Milliseconds():
 		j.problem("worker", "The worker is %d ms behind the sender. If it stays, turn a rung off or lower its effort.", l.Now.LagMillis)
 	}
@@ -212,7 +212,7 @@ func (j *judge) ladder() {
 		j.problem("rungs."+not.Rungs[0], "The %s %s %s not made: %s.", one, strings.Join(not.Rungs, ", "), are, not.Why)
 	}
 	if codec := j.Run.UndecodedSound; codec != "" {
-		j.problem("rungs", "The sound passes through as it comes: no decoder here reads %s, so it is not made at another bitrate. Set the encoder to AAC if the ladder needs it.", codec)
+		j.problem("rungs", "The audio passes through: there is no decoder for %s, so it cannot be re-encoded. Set the encoder to AAC if the ladder needs it.", codec)
 	}
 }
 
@@ -222,7 +222,7 @@ func (j *judge) feed() {
 	if j.Run != nil && f.Silent {
 		j.problem("feed", "%s", j.nothing())
 	} else if j.Run != nil && f.HasVideo && j.Now.Sub(f.Pictured) > pictureless {
-		j.problem("feed", "No picture has come from the sender for %d s, though other things do. Look at the encoder's video, and at the tracks that the input lists.", j.seconds(f.Pictured))
+		j.problem("feed", "No video has arrived from the sender for %d s, though other data does. Check the encoder's video, and the tracks that the input lists.", j.seconds(f.Pictured))
 	}
 	if j.recent(f.Slowed, paceShown) {
 		j.problem("feed", "The sender sends faster than real time: its media is %d s ahead of the clock, so it is read more slowly. Set the encoder to real time.", j.Burst/time.Second)
@@ -232,9 +232,9 @@ func (j *judge) feed() {
 // nothing says that nothing usable has come of a feed for long.
 func (j *judge) nothing() string {
 	if line := j.Feed.Line; line != nil && line.TS != nil && line.TS.Bitrate > 0 {
-		return fmt.Sprintf("Packets come from the sender, %d kbit/s, but for %d s neither pictures nor sound that can be used are in them. Look at the programme and its tracks in the encoder's multiplexer.", line.TS.Bitrate/1000, j.seconds(j.Feed.Heard))
+		return fmt.Sprintf("The sender's packets (%d kbit/s) have contained no usable video or audio for %d s. Check the programme and its tracks in the encoder's multiplexer.", line.TS.Bitrate/1000, j.seconds(j.Feed.Heard))
 	}
-	return fmt.Sprintf("Nothing has come from the sender for %d s, though it is connected. Look at its line, and at the encoder.", j.seconds(j.Feed.Heard))
+	return fmt.Sprintf("Nothing has arrived from the sender for %d s, though it is connected. Check its connection and the encoder.", j.seconds(j.Feed.Heard))
 }
 
 // start looks at feeds of which nothing has come out yet.

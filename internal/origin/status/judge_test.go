@@ -42,24 +42,24 @@ func TestStates(t *testing.T) {
 		"no segment":                      {func(s *Snapshot) { s.Started = false }, Failed, "Media arrives, but no segment could be made for 60 s"},
 		"keyless worker":                  {func(s *Snapshot) { s.Load.Now.Keyless = true }, Degraded, "Nothing can be encoded before"},
 		"keyless, but nothing is encoded": {func(s *Snapshot) { s.Load.Now.Keyless, s.Run.EncodesPictures = true, false }, Live, ""},
-		"pictures left out":               {func(s *Snapshot) { s.Load.Dropping = 123 }, Degraded, "The processor does not keep up: 12.3 %"},
+		"pictures left out":               {func(s *Snapshot) { s.Load.Dropping = 123 }, Degraded, "The CPU cannot keep up: 12.3 %"},
 		"behind":                          {func(s *Snapshot) { s.Load.Now.LagMillis = 1500 }, Degraded, "The worker is 1500 ms behind"},
 		"faulty":                          {func(s *Snapshot) { s.Fault = "The picture has been black for 30 s." }, Degraded, "The picture has been black"},
 		"keyframes":                       {func(s *Snapshot) { s.Run.KeyProblem = "No IDR picture came." }, Degraded, "No IDR picture"},
 		"a rung is not made": {func(s *Snapshot) {
 			s.Run.NotMade = []layout.NotMade{{Why: "it failed", Rungs: []string{"low", "lower"}}}
 		}, Degraded, "The rungs low, lower are not made: it failed."},
-		"sound that nobody decodes": {func(s *Snapshot) { s.Run.UndecodedSound = "DTS" }, Degraded, "The sound passes through as it comes: no decoder here reads DTS"},
+		"sound that nobody decodes": {func(s *Snapshot) { s.Run.UndecodedSound = "DTS" }, Degraded, "The audio passes through: there is no decoder for DTS"},
 		"worker replaced":           {func(s *Snapshot) { s.Load.Replace("it hung", s.Now.Add(-5*time.Second)) }, Degraded, "The worker was replaced 5 s ago: it hung"},
 		"worker replaced long ago":  {func(s *Snapshot) { s.Load.Replace("it hung", s.Now.Add(-time.Hour)) }, Live, ""},
-		"unreadable":                {func(s *Snapshot) { s.Load.Errors = 55 }, Degraded, "The decoder cannot read 5.5 %"},
+		"unreadable":                {func(s *Snapshot) { s.Load.Errors = 55 }, Degraded, "The decoder cannot decode 5.5 %"},
 		"too much":                  {func(s *Snapshot) { s.Squeezed = s.Now.Add(-time.Second) }, Degraded, "The sender sends more than the channel may hold, 40 Mbit/s"},
-		"silent":                    {func(s *Snapshot) { s.Feed.Silent, s.Feed.Heard = true, s.Now.Add(-4*time.Second) }, Degraded, "Nothing has come from the sender for 4 s"},
+		"silent":                    {func(s *Snapshot) { s.Feed.Silent, s.Feed.Heard = true, s.Now.Add(-4*time.Second) }, Degraded, "Nothing has arrived from the sender for 4 s"},
 		"nothing usable": {func(s *Snapshot) {
 			s.Feed.Silent, s.Feed.Heard = true, s.Now.Add(-4*time.Second)
 			s.Feed.Line = &contribution.Line{TS: &ts.StreamHealth{Bitrate: 5_000_000}}
-		}, Degraded, "Packets come from the sender, 5000 kbit/s, but for 4 s"},
-		"no picture":         {func(s *Snapshot) { s.Feed.Pictured = s.Now.Add(-3 * time.Second) }, Degraded, "No picture has come from the sender for 3 s"},
+		}, Degraded, "The sender's packets (5000 kbit/s) have contained no usable video or audio for 4 s"},
+		"no picture":         {func(s *Snapshot) { s.Feed.Pictured = s.Now.Add(-3 * time.Second) }, Degraded, "No video has arrived from the sender for 3 s"},
 		"no picture is sent": {func(s *Snapshot) { s.Feed.Pictured, s.Feed.HasVideo = s.Now.Add(-time.Hour), false }, Live, ""},
 		"too fast":           {func(s *Snapshot) { s.Feed.Slowed = s.Now }, Degraded, "The sender sends faster than real time: its media is 10 s ahead"},
 		"not stored":         {func(s *Snapshot) { s.Unsaved = true }, Degraded, "The database did not store"},
@@ -67,7 +67,7 @@ func TestStates(t *testing.T) {
 		"unpackaged":         {func(s *Snapshot) { s.Settings.Unpackaged, s.Run, s.Started = true, nil, false }, Live, ""},
 		"unpackaged and silent": {func(s *Snapshot) {
 			s.Settings.Unpackaged, s.Feed.Silent, s.Feed.Heard = true, true, s.Now.Add(-9*time.Second)
-		}, Degraded, "Nothing has come from the sender for 9 s"},
+		}, Degraded, "Nothing has arrived from the sender for 9 s"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := live()

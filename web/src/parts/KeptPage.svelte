@@ -43,7 +43,7 @@
     value={kept ? `${bytes(kept.bytes)} (${bytes(kept.held ?? 0)})` : "–"}
   />
   <Fact
-    label="Disk, a day"
+    label="Disk per day"
     value={kept?.daily ? `${bytes(kept.daily)} written` : "–"}
     tone={kept?.error || kept?.lostNow ? "text-warning" : ""}
   />
