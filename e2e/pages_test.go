@@ -54,7 +54,7 @@ func TestLadderIsEditedInTheConsole(t *testing.T) {
 
 	p.setInput("180p height", "181")
 	p.click("Apply at the next segment")
-	p.until(`document.querySelector("[role=alert]")?.textContent.includes("expected an even number")`)
+	p.until(`[...document.querySelectorAll("[role=alert]")].some(a => a.textContent.includes("expected an even number"))`)
 	l, err := s.api.Ladder(context.Background(), "start-line")
 	require.NoError(t, err)
 	assert.Equal(t, 180, l.Rungs[1].Height, "nothing was changed")

@@ -56,13 +56,13 @@ func TestAnotherPlayerFollowsByItself(t *testing.T) {
 	for _, file := range []string{"low.mpd", "index.m3u8"} {
 		p := open(t)
 		p.do(chromedp.Navigate(page.URL + "/?play=" + s.http + "/media/start-line/" + file))
-		p.until(`window.failed_ || (v => v.readyState >= 3 && v.currentTime > 0 && window.pictures_ > 0)(document.querySelector("video"))`)
+		p.until(`window.failed_ !== "" || (v => v.readyState >= 3 && v.currentTime > 0 && window.pictures_ > 0)(document.querySelector("video"))`)
 		require.Empty(t, eval[string](p, "window.failed_"), file)
 		if file == "low.mpd" { // by its service description; in HLS it stays where it began, which a busy machine decides
-			p.until(`window.failed_ || (d => d && Date.now() - d < 2500)(window.player_.getPlayheadTimeAsDate())`)
+			p.until(`window.failed_ !== "" || (d => d && Date.now() - d < 2500)(window.player_.getPlayheadTimeAsDate())`)
 		}
 		from := eval[float64](p, `document.querySelector("video").currentTime`)
-		p.until(fmt.Sprintf(`window.failed_ || document.querySelector("video").currentTime > %f`, from+6))
+		p.until(fmt.Sprintf(`window.failed_ !== "" || document.querySelector("video").currentTime > %f`, from+6))
 		t.Logf("%s: %.2f s behind, %d waits", file, eval[float64](p, `(Date.now() - window.player_.getPlayheadTimeAsDate()) / 1000`), eval[int](p, "window.waits_"))
 		assert.Empty(t, eval[string](p, "window.failed_"), file)
 		p.stop()

@@ -1,18 +1,26 @@
 <script lang="ts">
+  import { untrack } from "svelte";
   import { call } from "../lib/api";
   import { consequences, readSelections, writeSelections } from "../lib/packaging";
   import type { Channel } from "../lib/types";
   import Trouble from "./Trouble.svelte";
   let { channel, changed }: { channel: Channel; changed: () => void } = $props();
-  // The form is filled once: what is typed must not be replaced by an update. So the values at its begin are what is meant.
+  // Once something is typed, the form is not filled again: an update must not replace it. So the values at its begin are what is meant.
+  let touched = false;
   // svelte-ignore state_referenced_locally
-  const s = $state($state.snapshot(channel.settings));
+  let s = $state($state.snapshot(channel.settings));
   // svelte-ignore state_referenced_locally
   let selections = $state(writeSelections(channel.settings.outputs.selections));
   // svelte-ignore state_referenced_locally
   let revision = $state(channel.revision); // that the form is filled from
   let error = $state<unknown>();
   let said = $state("");
+  $effect(() => {
+    if (touched || channel.revision <= untrack(() => revision)) return;
+    s = $state.snapshot(channel.settings);
+    selections = writeSelections(channel.settings.outputs.selections);
+    revision = channel.revision;
+  });
 
   async function change(body: object, text: string) {
     error = undefined;
@@ -20,6 +28,7 @@
     try {
       const now = await call<Channel>("PATCH", `/channels/${s.slug}`, { ...body, revision });
       revision = now.revision;
+      touched = false;
       said = text;
       changed();
     } catch (e) {
@@ -108,7 +117,7 @@
   </label>
 {/snippet}
 
-<form class="grid gap-5 p-4" onsubmit={save}>
+<form class="grid gap-5 p-4" onsubmit={save} oninput={() => (touched = true)}>
   <div>
     <label class="label-quiet mb-1 block" for="t">Title</label>
     <input id="t" class="input input-sm w-full" bind:value={s.title} />
@@ -188,7 +197,7 @@
     </div>
     <p class="label-quiet">
       After as many seconds another live input that has something takes over. It is noticed in rungs that are
-      coded, and told after 20 s in any case.
+      encoded, and reported after 20 s in any case.
     </p>
   </fieldset>
   <fieldset class="grid gap-3">

@@ -6,6 +6,7 @@ import InputList from "./InputList.svelte";
 import LadderEditor from "./LadderEditor.svelte";
 import Relays from "./Relays.svelte";
 import Sender from "./Sender.svelte";
+import SettingsForm from "./SettingsForm.svelte";
 
 // The parts' charts ask for the scheme of colours, which jsdom does not know.
 vi.hoisted(() => Object.assign(globalThis, { matchMedia: () => new EventTarget() }));
@@ -238,4 +239,32 @@ it("tabs: arrow keys, Home and End go between protocols", async () => {
       .getAllByRole("tab")
       .filter((t) => t.tabIndex === 0),
   ).toHaveLength(1);
+});
+
+it("settings form: follows the channel until something is typed, and sends the revision that it shows", async () => {
+  const at = (revision: number, title: string) =>
+    ({
+      revision,
+      settings: {
+        slug: "pier",
+        title,
+        packaging: { segmentMillis: 2000, partMillis: 200, window: 6 },
+        outputs: {},
+        access: {},
+        switching: {},
+        keeping: {},
+      },
+    }) as unknown as Channel;
+  const changed = vi.fn();
+  const { rerender } = render(SettingsForm, { channel: at(1, "Pier"), changed });
+  const title = () => screen.getByDisplayValue(/Pier/) as HTMLInputElement;
+  await rerender({ channel: at(2, "Pier, day 2"), changed });
+  expect(title().value).toBe("Pier, day 2");
+  await fireEvent.input(title(), { target: { value: "Pier, typed" } });
+  await rerender({ channel: at(3, "Pier, by another"), changed });
+  expect(title().value).toBe("Pier, typed");
+  refused["PATCH /channels/pier"] = { error: "the settings were changed meanwhile" };
+  await fireEvent.submit(title().form as HTMLFormElement);
+  await screen.findByText(/changed meanwhile/);
+  expect(sent("PATCH", "/channels/pier")).toMatchObject({ revision: 2, title: "Pier, typed" });
 });
