@@ -47,6 +47,7 @@ lint: setup web/dist/index.html
 	@unformatted=$$(gofmt -l cmd demo e2e internal web/*.go); if [ -n "$$unformatted" ]; then echo "not formatted (make format): $$unformatted"; exit 1; fi
 	go vet ./...
 	go tool staticcheck ./...
+	go run ./internal/house/unused
 	cd web && npx prettier --check . && npx eslint . && npm run --silent check
 
 format: setup

@@ -9,8 +9,8 @@ import (
 // of the track; -1 is nothing.
 type Edit struct{ Length, From int64 }
 
-// Edited gives the tracks of an MP4 file with its tables first edit lists, in their order.
-func Edited(b []byte, lists ...[]Edit) []byte {
+// edited gives the tracks of an MP4 file with its tables first edit lists, in their order.
+func edited(b []byte, lists ...[]Edit) []byte {
 	n := -1
 	var out []byte
 	for at := 0; at+8 <= len(b); {
@@ -61,8 +61,8 @@ func editList(list []Edit) []byte {
 	return b
 }
 
-// Turned says in an MP4 file that its pictures are to be turned by 90 degrees, as phones do.
-func Turned(b []byte) []byte {
+// turned says in an MP4 file that its pictures are to be turned by 90 degrees, as phones do.
+func turned(b []byte) []byte {
 	first := true
 	return rebuilt(b, func(kind string, body []byte) []byte {
 		if kind == "tkhd" && first {
@@ -79,8 +79,8 @@ func Turned(b []byte) []byte {
 	})
 }
 
-// Descriptions lets the second half of an MP4 file's chunks refer to another description of its samples.
-func Descriptions(b []byte) []byte {
+// sampleDescriptions lets the second half of an MP4 file's chunks refer to another description of its samples.
+func sampleDescriptions(b []byte) []byte {
 	first := true
 	out := rebuilt(b, func(kind string, body []byte) []byte {
 		switch {

@@ -71,8 +71,8 @@ func (m Memory) ReadAt(p []byte, at int64) (int, error) {
 	return n, nil
 }
 
-// Feed makes an FLV file of a feed.
-func Feed(k feeds.Kind) ([]byte, *feeds.Feed, error) {
+// commandFeed makes an FLV file of a feed.
+func commandFeed(k feeds.Kind) ([]byte, *feeds.Feed, error) {
 	f, err := feeds.Make(k)
 	if err != nil {
 		return nil, nil, err
@@ -346,7 +346,7 @@ func Make() ([]File, error) {
 	m := &maker{}
 	usual := media.Rational{Num: 30, Den: 1}
 	bframes := [][2]string{{"bframes", "2"}, {"b-adapt", "0"}}
-	plain, feed, err := Feed(feeds.Kind{Name: "usual", Rate: usual, Profile: "main", Options: bframes})
+	plain, feed, err := commandFeed(feeds.Kind{Name: "usual", Rate: usual, Profile: "main", Options: bframes})
 	if err != nil {
 		return nil, err
 	}
@@ -362,8 +362,8 @@ func Make() ([]File, error) {
 	b, err := movie(video, sound)
 	m.add(File{Name: "race-plain.mp4", Container: "MP4", Pictures: n, Frames: k, Plays: true}, b, err)
 	whole := b
-	m.add(File{Name: "camera.mov", Container: "MP4", Pictures: n, Frames: k, Plays: true}, MOV(b), err)
-	m.add(File{Name: "recorder.mov", Container: "MP4", Pictures: n, Plays: true, Says: "PCM has to be re-encoded"}, Uncompressed(whole, tone(8, 48000, 2), 2), err)
+	m.add(File{Name: "camera.mov", Container: "MP4", Pictures: n, Frames: k, Plays: true}, quickTime(b), err)
+	m.add(File{Name: "recorder.mov", Container: "MP4", Pictures: n, Plays: true, Says: "PCM has to be re-encoded"}, uncompressed(whole, tone(8, 48000, 2), 2), err)
 	b, err = fragments(video, sound)
 	m.add(File{Name: "fragments.mp4", Container: "fragmented MP4", Pictures: n, Plays: true}, b, err)
 	stream, err := transport(900_000, video, sound)
@@ -371,10 +371,10 @@ func Make() ([]File, error) {
 	m.add(File{Name: "disc.m2ts", Container: "MPEG-TS", Pictures: n, Frames: k, Plays: true}, stamped(stream), err)
 	b, err = transport(1<<33-4*media.VideoTimescale, video, sound)
 	m.add(File{Name: "wraps.ts", Container: "MPEG-TS", Pictures: n, Frames: k, Plays: true}, b, err)
-	m.add(File{Name: "race.mkv", Container: "Matroska", Pictures: n, Frames: k, Plays: true}, Matroska("matroska", MatroskaOptions{}, video, sound), nil)
-	m.add(File{Name: "live.mkv", Container: "Matroska", Pictures: n, Frames: k, Plays: true}, Matroska("matroska", MatroskaOptions{Unknown: true, Groups: true}, video, sound), nil)
+	m.add(File{Name: "race.mkv", Container: "Matroska", Pictures: n, Frames: k, Plays: true}, matroska("matroska", MatroskaOptions{}, video, sound), nil)
+	m.add(File{Name: "live.mkv", Container: "Matroska", Pictures: n, Frames: k, Plays: true}, matroska("matroska", MatroskaOptions{Unknown: true, Groups: true}, video, sound), nil)
 	for i, l := range []string{"xiph", "fixed", "ebml"} {
-		m.add(File{Name: "laced-" + l + ".mkv", Container: "Matroska", Pictures: n, Frames: k, Plays: true}, Matroska("matroska", MatroskaOptions{Lacing: i + 1, Strip: i == 0}, video, sound), nil)
+		m.add(File{Name: "laced-" + l + ".mkv", Container: "Matroska", Pictures: n, Frames: k, Plays: true}, matroska("matroska", MatroskaOptions{Lacing: i + 1, Strip: i == 0}, video, sound), nil)
 	}
 	b, err = frames(sound)
 	m.add(File{Name: "booth.aac", Container: "AAC", Frames: k, Plays: true}, append(tag(200), b...), err)
@@ -395,13 +395,13 @@ func Make() ([]File, error) {
 		if err != nil {
 			return nil, err
 		}
-		m.add(File{Name: c.name, Container: "WebM", Pictures: 200, Frames: len(speech.units), Plays: true}, Matroska("webm", MatroskaOptions{}, t, speech), nil)
+		m.add(File{Name: c.name, Container: "WebM", Pictures: 200, Frames: len(speech.units), Plays: true}, matroska("webm", MatroskaOptions{}, t, speech), nil)
 	}
 	old, err := drawVP8(200, 50)
 	if err != nil {
 		return nil, err
 	}
-	m.add(File{Name: "old.webm", Container: "WebM", Frames: len(speech.units), Plays: true, Says: "VP8 has to be re-encoded", Unread: true}, Matroska("webm", MatroskaOptions{}, old, speech), nil)
+	m.add(File{Name: "old.webm", Container: "WebM", Frames: len(speech.units), Plays: true, Says: "VP8 has to be re-encoded", Unread: true}, matroska("webm", MatroskaOptions{}, old, speech), nil)
 	// Structures.
 	for _, f := range []struct {
 		name string
@@ -413,7 +413,7 @@ func Make() ([]File, error) {
 		{"pyramid.mp4", feeds.Kind{Name: "pyramid", Rate: usual, Profile: "high", Options: [][2]string{{"bframes", "3"}, {"b-adapt", "0"}, {"b-pyramid", "normal"}}}},
 		{"silent.mp4", feeds.Kind{Name: "no sound", Rate: usual, SampleRate: -1}},
 	} {
-		b, made, err := Feed(f.kind)
+		b, made, err := commandFeed(f.kind)
 		if err != nil {
 			return nil, err
 		}
@@ -431,10 +431,10 @@ func Make() ([]File, error) {
 	// What a player is told to do with them.
 	second := int64(video.Timescale)
 	rate := int64(sound.Timescale)
-	m.add(File{Name: "turned.mp4", Container: "MP4", Pictures: n, Frames: k, Plays: true, Unread: true, Notes: "turn its pictures by 90 degrees"}, Turned(whole), nil)
-	m.add(File{Name: "trimmed.mp4", Container: "MP4", Pictures: n - 60, Plays: true, Unread: true}, Edited(whole, []Edit{{0, 2*second + video.units[0].PTS - video.units[0].DTS}}, []Edit{{0, 2 * rate}}), nil)
-	m.add(File{Name: "cuts.mp4", Container: "MP4", Pictures: n, Plays: true, Unread: true, Notes: "2 cuts"}, Edited(whole, []Edit{{2000, 0}, {2000, 4 * second}}, []Edit{{2000, 0}, {2000, 4 * rate}}), nil)
-	m.add(File{Name: "descriptions.mp4", Container: "MP4", Frames: k, Plays: true, Unread: true, Says: "2 descriptions"}, Descriptions(whole), nil)
+	m.add(File{Name: "turned.mp4", Container: "MP4", Pictures: n, Frames: k, Plays: true, Unread: true, Notes: "turn its pictures by 90 degrees"}, turned(whole), nil)
+	m.add(File{Name: "trimmed.mp4", Container: "MP4", Pictures: n - 60, Plays: true, Unread: true}, edited(whole, []Edit{{0, 2*second + video.units[0].PTS - video.units[0].DTS}}, []Edit{{0, 2 * rate}}), nil)
+	m.add(File{Name: "cuts.mp4", Container: "MP4", Pictures: n, Plays: true, Unread: true, Notes: "2 cuts"}, edited(whole, []Edit{{2000, 0}, {2000, 4 * second}}, []Edit{{2000, 0}, {2000, 4 * rate}}), nil)
+	m.add(File{Name: "descriptions.mp4", Container: "MP4", Frames: k, Plays: true, Unread: true, Says: "2 descriptions"}, sampleDescriptions(whole), nil)
 	short := *video
 	short.units = video.units[:60]
 	b, err = movie(&short, sound)
@@ -447,7 +447,7 @@ func Make() ([]File, error) {
 	// What is broken.
 	m.add(File{Name: "cut-off.mp4", Container: "MP4", Says: "ends early", Plays: true, Unread: true}, whole[:len(whole)*2/3], nil)
 	m.add(File{Name: "cut-off.ts", Container: "MPEG-TS", Plays: true, Unread: true}, stream[:len(stream)*2/3+100], nil)
-	mkv := Matroska("matroska", MatroskaOptions{}, video, sound)
+	mkv := matroska("matroska", MatroskaOptions{}, video, sound)
 	m.add(File{Name: "cut-off.mkv", Container: "Matroska", Says: "ends early", Plays: true, Unread: true}, mkv[:len(mkv)*2/3], nil)
 	m.add(File{Name: "broken.mp4", Says: "the rest is missing"}, whole[:300], nil)
 	m.add(File{Name: "empty.mp4", Says: "an empty file"}, nil, nil)

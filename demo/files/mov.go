@@ -51,9 +51,9 @@ func moved(before, after []byte) []byte {
 	})
 }
 
-// MOV makes a MOV file of an MP4 file with its tables first: its AAC has a sound description of version 1, with the
+// quickTime makes a MOV file of an MP4 file with its tables first: its AAC has a sound description of version 1, with the
 // configuration in a wave atom that ends with an empty one.
-func MOV(b []byte) []byte {
+func quickTime(b []byte) []byte {
 	out := rebuilt(b, func(kind string, body []byte) []byte {
 		if kind == "ftyp" {
 			copy(body, "qt  ")
@@ -72,9 +72,9 @@ func MOV(b []byte) []byte {
 	return moved(b, out)
 }
 
-// Uncompressed makes a MOV file of an MP4 file with its tables first: its sound is samples of 16 bits, each with a row of its own in the
+// uncompressed makes a MOV file of an MP4 file with its tables first: its sound is samples of 16 bits, each with a row of its own in the
 // tables, behind the rest of the file.
-func Uncompressed(b []byte, pcm []int16, channels int) []byte {
+func uncompressed(b []byte, pcm []int16, channels int) []byte {
 	frames := len(pcm) / channels
 	u32 := func(v ...int) (out []byte) {
 		for _, x := range v {

@@ -59,16 +59,16 @@ type Text struct{ Example, Help string }
 
 // Find returns a scheme.
 func Find(name string) (*Scheme, bool) {
-	i := slices.IndexFunc(Schemes, func(s Scheme) bool { return s.Name == name })
+	i := slices.IndexFunc(schemes, func(s Scheme) bool { return s.Name == name })
 	if i < 0 {
 		return nil, false
 	}
-	return &Schemes[i], true
+	return &schemes[i], true
 }
 
 // In returns the schemes of a direction, in the order of the table.
 func In(d Direction) (out []Scheme) {
-	for _, s := range Schemes {
+	for _, s := range schemes {
 		if s.Of&d != 0 {
 			out = append(out, s)
 		}

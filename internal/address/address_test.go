@@ -10,7 +10,7 @@ import (
 
 func TestTheTable(t *testing.T) {
 	seen := map[string]bool{}
-	for _, s := range Schemes {
+	for _, s := range schemes {
 		assert.False(t, seen[s.Name], "%s stands twice", s.Name)
 		seen[s.Name] = true
 		for _, d := range []Direction{Input, Relay, Camera} {
@@ -82,7 +82,7 @@ func TestSecretsAreHiddenAndPutBack(t *testing.T) {
 }
 
 func FuzzHide(f *testing.F) {
-	for _, s := range Schemes {
+	for _, s := range schemes {
 		f.Add(s.Text[Input].Example + s.Text[Relay].Example)
 	}
 	f.Add("rtmp://h/a/b?c=d")

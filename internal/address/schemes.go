@@ -17,7 +17,7 @@ var datagrams = []Parameter{face, group, ttl, rate}
 // scheme. All others may be secrets.
 var plain = func() map[string]bool {
 	out := map[string]bool{"type": true, "version": true, "channel": true, "subtype": true, "profile": true, "path": true, "rung": true, "sound": true, "group": true, "tls": true}
-	for _, s := range Schemes {
+	for _, s := range schemes {
 		for _, p := range s.Parameters {
 			if !p.Secret {
 				out[p.Name] = true
@@ -52,8 +52,8 @@ const (
 	fingerprint = "`rtmps` wants a certificate that the system's authorities vouch for; `verify=FINGERPRINT` takes the one with this SHA-256"
 )
 
-// Schemes are all schemes.
-var Schemes = []Scheme{
+// schemes are all schemes.
+var schemes = []Scheme{
 	{Name: "rtmp", Family: "rtmp", Of: Input | Relay | Camera, Path: true, StreamName: true, Parameters: []Parameter{verify}, Text: map[Direction]Text{
 		Input:  {"rtmp://192.0.2.7/live/stream1", "a stream that an RTMP server plays"},
 		Relay:  {"rtmp://192.0.2.7/live/KEY", "HOST/APPLICATION/KEY; codecs beyond H.264 and AAC in the enhanced form, to far ends that announce them. " + fingerprint},

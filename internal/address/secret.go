@@ -66,8 +66,8 @@ func Hide(text string) (shown, secret string) {
 	return shown, "?" + parts.Encode()
 }
 
-// Reveal puts the secrets of an address back. What is left is a password or a passphrase that stood for itself.
-func Reveal(shown, secret string) (text, left string) {
+// reveal puts the secrets of an address back. What is left is a password or a passphrase that stood for itself.
+func reveal(shown, secret string) (text, left string) {
 	query, several := strings.CutPrefix(secret, "?")
 	if !several {
 		return shown, secret
@@ -95,7 +95,7 @@ func Reveal(shown, secret string) (text, left string) {
 
 // Open returns the address of what is fetched with all that belongs into it, and the password or passphrase beside it.
 func Open(shown, secret string) (text, beside string) {
-	text, secret = Reveal(shown, secret)
+	text, secret = reveal(shown, secret)
 	u, err := url.Parse(text)
 	if err != nil || secret != "" {
 		return text, secret
@@ -154,10 +154,10 @@ func Target(shown, secret string) string {
 		u.Path = strings.TrimRight(u.Path, "/") + "/" + name
 		u.RawQuery = query
 	case strings.HasPrefix(secret, "?"):
-		text, _ := Reveal(shown, secret)
+		text, _ := reveal(shown, secret)
 		return text
 	case isQuery(secret):
-		text, _ := Reveal(shown, "?"+secret)
+		text, _ := reveal(shown, "?"+secret)
 		return text
 	case s != nil && s.Password && u.User != nil:
 		u.User = url.UserPassword(u.User.Username(), secret)

@@ -64,7 +64,7 @@ func (s *Service) Handler() http.Handler {
 	protected.With(requireRole(api.Watch)).Get("/export/{what}", s.export)
 	s.uploadRoutes(protected.With(requireRole(api.Operate)))
 	protected.With(requireRole(api.Watch)).Get("/studio/{source}/picture", s.studioPicture)
-	document := Document()
+	document := openAPI()
 	r.Get("/openapi.json", func(w http.ResponseWriter, _ *http.Request) { write(w, http.StatusOK, document) })
 	r.NotFound(func(w http.ResponseWriter, _ *http.Request) {
 		refuse(w, http.StatusNotFound, "there is no such call", "See "+api.Prefix+"/openapi.json.")

@@ -24,7 +24,7 @@ func TestAddresses(t *testing.T) {
 }
 
 func TestDocumentResolvesAllItsReferences(t *testing.T) {
-	b, err := json.Marshal(Document())
+	b, err := json.Marshal(openAPI())
 	require.NoError(t, err)
 	var doc map[string]any
 	require.NoError(t, json.Unmarshal(b, &doc))

@@ -13,9 +13,9 @@ import (
 
 type object = map[string]any
 
-// Document describes the API in OpenAPI 3.1. It is made from the routes and the Go types, so
+// openAPI describes the API in OpenAPI 3.1. It is made from the routes and the Go types, so
 // that it cannot say anything else than what is served.
-func Document() any {
+func openAPI() any {
 	schemas := object{}
 	whole, partial := &components{schemas, "", false}, &components{schemas, "Partial", true}
 	paths := object{}

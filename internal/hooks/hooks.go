@@ -404,7 +404,7 @@ func (r *Runner) tell(ctx context.Context, k *Hook, h *Happening) (text string, 
 	}
 	req.Header.Set("Content-Type", "application/json")
 	req.Header.Set("User-Agent", "Metaplasis")
-	Sign(req, body, k.ID, k.Secret, time.Now())
+	signRequest(req, body, k.ID, k.Secret, time.Now())
 	res, err := client.Do(req)
 	if err != nil {
 		if ctx.Err() != nil {

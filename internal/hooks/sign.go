@@ -19,9 +19,9 @@ const (
 // signatureLabel names the signature among others that a message may have.
 const signatureLabel = "metaplasis"
 
-// Sign signs a call by the secret of a hook (RFC 9421, 3.3.3, HMAC using SHA-256): its method, its address, the digest of
+// signRequest signs a call by the secret of a hook (RFC 9421, 3.3.3, HMAC using SHA-256): its method, its address, the digest of
 // its body (RFC 9530) and its type, with the time at which it was signed.
-func Sign(r *http.Request, body []byte, hook int64, secret string, at time.Time) {
+func signRequest(r *http.Request, body []byte, hook int64, secret string, at time.Time) {
 	sum := sha256.Sum256(body)
 	digest := "sha-256=:" + base64.StdEncoding.EncodeToString(sum[:]) + ":"
 	parameters := fmt.Sprintf(`("@method" "@target-uri" "content-digest" "content-type");created=%d;keyid="hook-%d";alg="hmac-sha256"`, at.Unix(), hook)

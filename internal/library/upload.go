@@ -72,7 +72,7 @@ func (l *Library) BeginUpload(name string, size int64) (u Upload, err error) {
 	case name == "." || name == "/" || strings.HasPrefix(name, ".") || len(name) > 200 || strings.ContainsFunc(name, func(r rune) bool { return r < ' ' }):
 		return u, fmt.Errorf("found the file name %.80q, expected one of 200 letters at most", name)
 	case !endings[ending] && !textEndings[ending]:
-		return u, fmt.Errorf("found a file with the ending %.20q, expected media or subtitles: %s", ending, strings.Join(Endings(), " "))
+		return u, fmt.Errorf("found a file with the ending %.20q, expected media or subtitles: %s", ending, strings.Join(knownEndings(), " "))
 	case size <= 0 || size > maxUpload:
 		return u, fmt.Errorf("found a file of %d bytes, expected 1 to %d", size, int64(maxUpload))
 	}
@@ -344,8 +344,8 @@ func place(root *os.Root, from, name string) (string, error) {
 	return "", fmt.Errorf("found a thousand files of the name %s", name)
 }
 
-// Endings lists those of files that the library takes.
-func Endings() (out []string) {
+// knownEndings lists those of files that the library takes.
+func knownEndings() (out []string) {
 	for _, m := range []map[string]bool{endings, textEndings} {
 		for e := range m {
 			out = append(out, e)

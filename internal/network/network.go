@@ -17,11 +17,11 @@ func Of(remote string) string {
 			return remote
 		}
 	}
-	return Prefix(ip).String()
+	return networkOf(ip).String()
 }
 
-// Prefix returns the network of an address.
-func Prefix(ip netip.Addr) netip.Prefix {
+// networkOf returns the network of an address.
+func networkOf(ip netip.Addr) netip.Prefix {
 	ip = ip.Unmap().WithZone("")
 	bits := 64
 	if ip.Is4() {

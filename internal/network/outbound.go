@@ -16,8 +16,8 @@ import (
 // of the link and of a cloud's metadata are closed, unless they are opened: what listens there trusts who reaches it.
 type Outbound struct{ open []netip.Prefix }
 
-// ErrClosed says that a connection is not made, since its address is closed.
-var ErrClosed = errors.New("connections to this address are closed; serve --outbound opens networks, such as 127.0.0.0/8")
+// errClosed says that a connection is not made, since its address is closed.
+var errClosed = errors.New("connections to this address are closed; serve --outbound opens networks, such as 127.0.0.0/8")
 
 // closed are the networks that are not connected to unless they are opened (IANA, IPv4 and IPv6 Special-Purpose Address
 // Registries), with the addresses of clouds' metadata.
@@ -100,7 +100,7 @@ func Dialer(timeout time.Duration) *net.Dialer {
 			return fmt.Errorf("the address %s: %w", address, err)
 		}
 		if !outbound.Load().Allows(at.Addr()) {
-			return fmt.Errorf("%s: %w", at.Addr(), ErrClosed)
+			return fmt.Errorf("%s: %w", at.Addr(), errClosed)
 		}
 		return nil
 	}}
@@ -130,5 +130,5 @@ func Resolve(ctx context.Context, hostport string) (string, error) {
 			return net.JoinHostPort(ip.Unmap().String(), port), nil
 		}
 	}
-	return "", fmt.Errorf("%s: %w", host, ErrClosed)
+	return "", fmt.Errorf("%s: %w", host, errClosed)
 }

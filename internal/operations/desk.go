@@ -44,7 +44,7 @@ var (
 
 // NewDesk opens a desk, which is to be closed.
 func NewDesk(o DeskOptions) (*Desk, error) {
-	sealer, err := OpenSealer(o.Data)
+	sealer, err := openSealer(o.Data)
 	if err != nil {
 		return nil, err
 	}

@@ -27,8 +27,8 @@ const (
 // Sealer encrypts secrets (AES-256-GCM).
 type Sealer struct{ aead cipher.AEAD }
 
-// OpenSealer reads the key of the data folder, or makes one; without a folder it is not kept.
-func OpenSealer(folder string) (*Sealer, error) {
+// openSealer reads the key of the data folder, or makes one; without a folder it is not kept.
+func openSealer(folder string) (*Sealer, error) {
 	path := filepath.Join(folder, secretsFile)
 	key := make([]byte, 32)
 	_, _ = rand.Read(key) // it never fails

@@ -96,8 +96,8 @@ func (h *History) Feeds(ctx context.Context, channel string, most int) ([]origin
 //limit:events or feeds that come at a time | each request | the next are asked for by a further request
 const MaxExported = 20_000
 
-// Tables are those that Table makes.
-var Tables = []string{"statistics.csv", "events.csv", "feeds.csv"}
+// exportTables are those that Table makes.
+var exportTables = []string{"statistics.csv", "events.csv", "feeds.csv"}
 
 // Table is one of the records between two times as rows, whose first names the columns.
 func (h *History) Table(ctx context.Context, what, channel string, from, to time.Time) (rows [][]string, err error) {
@@ -135,7 +135,7 @@ func (h *History) Table(ctx context.Context, what, channel string, from, to time
 			}
 		}
 	default:
-		return nil, refuse(NotFound, "", "found %.40q, expected %s", what, strings.Join(Tables, ", "))
+		return nil, refuse(NotFound, "", "found %.40q, expected %s", what, strings.Join(exportTables, ", "))
 	}
 	for _, row := range rows {
 		for i, cell := range row { // a program that reads tables is not to take it for a formula

@@ -86,7 +86,7 @@ func (o *Origin) notAdmitted(s contribution.Sender, grant Grant, err error) erro
 	switch {
 	case errors.Is(err, ErrUnknownChannel):
 		return o.refuse(s, err, "", "the channel is being removed.", "Send to another channel.")
-	case errors.Is(err, ErrEnded):
+	case errors.Is(err, errEnded):
 		return o.refuse(s, err, s.Channel, "the channel is closed.", "Open the channel again in its settings, then connect.")
 	case errors.Is(err, ErrNoInput) && grant.Input != "":
 		return o.refuse(s, err, s.Channel, fmt.Sprintf("the channel has no input for senders with the name %q, to which the key leads.", grant.Input),

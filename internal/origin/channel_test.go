@@ -73,7 +73,7 @@ var passing = ladder.Rung{Name: "source", On: true, Source: true}
 func TestMemoryBoundFollowsFromTheSettings(t *testing.T) {
 	rungs := []ladder.Rung{passing}
 	short, long := settings.Settings{}.WithDefaults(), settings.Settings{Packaging: settings.Packaging{Window: 60, SegmentMillis: 6000}}.WithDefaults()
-	assert.Less(t, MemoryBound(&short, rungs, 0), MemoryBound(&long, rungs, 0))
+	assert.Less(t, memoryBound(&short, rungs, 0), memoryBound(&long, rungs, 0))
 	// A source far above what is planned for stays within it.
 	x := newShown(t, settings.Settings{Ladder: ladder.Ladder{Rungs: rungs}})
 	for range 30 * 30 {

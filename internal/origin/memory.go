@@ -11,10 +11,10 @@ import (
 	"metaplasis/internal/settings"
 )
 
-// MemoryBound is the most that a channel with these settings can take in memory, in bytes, with every wrapping made, a
+// memoryBound is the most that a channel with these settings can take in memory, in bytes, with every wrapping made, a
 // cover of the largest size, and all its queues full. others is how many audio tracks there are beside
 // the main one.
-func MemoryBound(s *settings.Settings, rungs []ladder.Rung, others int) int64 {
+func memoryBound(s *settings.Settings, rungs []ladder.Rung, others int) int64 {
 	var media int64
 	add := func(bitrate int64) {
 		b := layout.Budget(s, bitrate)

@@ -57,7 +57,7 @@ var (
 	ErrTaken          = air.ErrTaken
 	ErrNoInput        = air.ErrNoInput
 	ErrNotAllowed     = errors.New("the sender's address is not let in")
-	ErrEnded          = air.ErrClosed
+	errEnded          = air.ErrClosed
 )
 
 // New makes an origin without channels.

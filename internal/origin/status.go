@@ -114,7 +114,7 @@ func (c *Channel) snapshot() *status.Snapshot {
 	if rungs == nil {
 		rungs = c.settings.Ladder.Rungs
 	}
-	s.MemoryBound = MemoryBound(&c.settings, rungs, others)
+	s.MemoryBound = memoryBound(&c.settings, rungs, others)
 	if f := c.onAir(); f != nil {
 		s.Feed = f.status()
 		s.Fault = air.Shown(c.faults(f))

@@ -31,7 +31,7 @@ func NewDoc(make func() []byte) *Doc { return &Doc{make: make} }
 func (d *Doc) Bytes() (body []byte, etag string) {
 	d.made.Do(func() {
 		d.body = d.make()
-		d.tag = `"` + Digest(d.body) + `"`
+		d.tag = `"` + digestOf(d.body) + `"`
 	})
 	return d.body, d.tag
 }
@@ -57,8 +57,8 @@ func (d *Doc) Gzip() (body []byte, etag string) {
 	return d.gz, d.tag[:len(d.tag)-1] + `-gzip"`
 }
 
-// Digest names bytes.
-func Digest(b []byte) string {
+// digestOf names bytes.
+func digestOf(b []byte) string {
 	sum := sha256.Sum256(b)
 	return hex.EncodeToString(sum[:6])
 }

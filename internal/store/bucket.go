@@ -35,9 +35,9 @@ const (
 	SecretKeyVariable = "METAPLASIS_S3_SECRET_KEY"
 )
 
-// NewBucket returns the place of an address s3://HOST/BUCKET/PREFIX. The credentials are in the address before an @, or in the environment.
+// newBucket returns the place of an address s3://HOST/BUCKET/PREFIX. The credentials are in the address before an @, or in the environment.
 // ?tls=off speaks plain HTTP, ?region= names a region.
-func NewBucket(address string) (*Bucket, error) {
+func newBucket(address string) (*Bucket, error) {
 	u, err := url.Parse(address)
 	if err != nil || u.Scheme != "s3" || u.Host == "" {
 		return nil, errors.New("found no address of an object store, expected s3://HOST/BUCKET/PREFIX")
@@ -274,7 +274,7 @@ const (
 // Parse returns the place of an address: a folder, or s3://HOST/BUCKET/PREFIX; and the limits that suit it.
 func Parse(address string) (Place, Limits, error) {
 	if strings.HasPrefix(address, "s3://") {
-		b, err := NewBucket(address)
+		b, err := newBucket(address)
 		if err != nil {
 			return nil, Limits{}, err
 		}

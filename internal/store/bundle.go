@@ -93,9 +93,9 @@ func malformed(found, want string) error {
 	return &media.FormatError{Format: "index of a bundle", Found: found, Want: want}
 }
 
-// ReadIndex reads an index. Records behind the first that is not whole, or that does not follow the one before it,
+// readIndex reads an index. Records behind the first that is not whole, or that does not follow the one before it,
 // are left out; whole is the length of what was read. A head that cannot be read is an error.
-func ReadIndex(in io.Reader) (h Head, list []Record, whole int64, err error) {
+func readIndex(in io.Reader) (h Head, list []Record, whole int64, err error) {
 	r := bufio.NewReaderSize(in, 64<<10)
 	var line []byte
 	for {
@@ -230,7 +230,7 @@ func read(place Place, path string) (*contents, int64, error) {
 		return nil, 0, err
 	}
 	defer func() { _ = in.Close() }()
-	h, list, whole, err := ReadIndex(in)
+	h, list, whole, err := readIndex(in)
 	if err != nil {
 		return nil, 0, err
 	}

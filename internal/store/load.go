@@ -11,8 +11,8 @@ import (
 	"metaplasis/internal/core/segment"
 )
 
-// ErrLoading says that what is kept of a channel is still being looked through after a start.
-var ErrLoading = errors.New("what is kept is still being looked through; try again in a moment")
+// errLoading says that what is kept of a channel is still being looked through after a start.
+var errLoading = errors.New("what is kept is still being looked through; try again in a moment")
 
 // early is a segment that came before its channel was looked through.
 type early struct {

@@ -253,7 +253,7 @@ func (s *Store) ready(channel string) (*shelf, error) {
 	sh := s.shelves[channel]
 	s.mu.Unlock()
 	if sh == nil && loading {
-		return nil, ErrLoading
+		return nil, errLoading
 	}
 	if sh == nil {
 		return nil, ErrNothing
@@ -261,7 +261,7 @@ func (s *Store) ready(channel string) (*shelf, error) {
 	sh.mu.Lock()
 	defer sh.mu.Unlock()
 	if sh.loading {
-		return nil, ErrLoading
+		return nil, errLoading
 	}
 	return sh, nil
 }

@@ -53,8 +53,8 @@ const (
 	spoolBudget  = 20 * time.Second
 )
 
-// ErrSpoolFull says that so much waits for the object store that no more is taken.
-var ErrSpoolFull = errors.New("what waits for the object store has no room in the local folder any more")
+// errSpoolFull says that so much waits for the object store that no more is taken.
+var errSpoolFull = errors.New("what waits for the object store has no room in the local folder any more")
 
 // NewSpool puts a local folder before an object store. What lies in it from before is brought there.
 func NewSpool(local Folder, remote Remote, most int64, logger *slog.Logger) (*Spool, error) {
@@ -233,7 +233,7 @@ func (p *Spool) Create(name string) (File, error) {
 	full := p.held >= p.most
 	p.mu.Unlock()
 	if full {
-		return nil, fmt.Errorf("%w: %d MB wait", ErrSpoolFull, p.most>>20)
+		return nil, fmt.Errorf("%w: %d MB wait", errSpoolFull, p.most>>20)
 	}
 	f, err := p.local.Create(name)
 	if err != nil {

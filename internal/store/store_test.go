@@ -486,7 +486,7 @@ func FuzzIndex(f *testing.F) {
 	f.Add(r.append(line))
 	f.Add([]byte("{}\n"))
 	f.Fuzz(func(t *testing.T, b []byte) {
-		_, list, whole, err := ReadIndex(bytes.NewReader(b))
+		_, list, whole, err := readIndex(bytes.NewReader(b))
 		if err != nil && !media.IsFormat(err) && !errors.Is(err, io.EOF) {
 			t.Fatal(err)
 		}

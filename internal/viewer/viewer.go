@@ -29,8 +29,8 @@ func New(parent context.Context, more ...chromedp.ExecAllocatorOption) (context.
 	return ctx, func() { stop(); stopAllocator() }
 }
 
-// ErrNoBrowser says that there is none to measure with.
-var ErrNoBrowser = errors.New("no Chromium was found; install it (Debian package chromium) and try again")
+// errNoBrowser says that there is none to measure with.
+var errNoBrowser = errors.New("no Chromium was found; install it (Debian package chromium) and try again")
 
 // Available reports whether a browser is there.
 func Available() error {
@@ -39,7 +39,7 @@ func Available() error {
 			return nil
 		}
 	}
-	return ErrNoBrowser
+	return errNoBrowser
 }
 
 // Run is one measurement: a way to play a channel, with one rung.

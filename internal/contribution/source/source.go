@@ -169,8 +169,8 @@ func (e *Refused) Error() string { return e.Err.Error() }
 // Unwrap returns why.
 func (e *Refused) Unwrap() error { return e.Err }
 
-// ErrUnknown says that nothing here receives such an address.
-var ErrUnknown = errors.New("nothing here receives such an address")
+// errUnknown says that nothing here receives such an address.
+var errUnknown = errors.New("nothing here receives such an address")
 
 func (r *Runner) try(ctx context.Context, s Source) error {
 	u, err := url.Parse(s.Address)
@@ -179,7 +179,7 @@ func (r *Runner) try(ctx context.Context, s Source) error {
 	}
 	p := r.Protocols[u.Scheme]
 	if p == nil {
-		return fmt.Errorf("%w: %s", ErrUnknown, u.Scheme)
+		return fmt.Errorf("%w: %s", errUnknown, u.Scheme)
 	}
 	return p.Receive(ctx, &Line{Source: s, URL: u,
 		Open: func(protocol, remote string, silence time.Duration) (contribution.Feed, error) {

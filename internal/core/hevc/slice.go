@@ -112,6 +112,3 @@ func Begins(nal []byte) bool {
 func HasSkipped(data []byte) bool {
 	return has(data, func(t int) bool { return t == typeRASLN || t == typeRASLR })
 }
-
-// HasCRA reports whether an access unit is a clean random access picture, behind which such pictures may follow.
-func HasCRA(data []byte) bool { return has(data, func(t int) bool { return t == typeCRA }) }

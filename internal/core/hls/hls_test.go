@@ -148,7 +148,7 @@ func TestQuotesStayOutOfAttributes(t *testing.T) {
 	}
 	for l := range strings.Lines(string(m.Marshal())) {
 		if text, ok := strings.CutPrefix(l, "#EXT-X-DATERANGE:"); ok {
-			a := ReadAttributes(strings.TrimSpace(text))
+			a := readAttributes(strings.TrimSpace(text))
 			assert.Equal(t, `The 'Kestrel' leads, by a \ length`, a["CLASS"])
 			assert.Equal(t, a["CLASS"], a["X-NOTE"])
 			return

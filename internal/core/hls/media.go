@@ -30,8 +30,8 @@ var suffixes = [...]string{CMAF: ".m4s", TS: ".ts", Packed: ".aac", Keys: ".key.
 // SegmentName is the address of a segment relative to its playlist.
 func (w Wrapping) SegmentName(s *segment.Segment) string { return s.Name() + suffixes[w] }
 
-// PartName is the address of a part of its own relative to its playlist.
-func PartName(s *segment.Segment, part int) string {
+// partName is the address of a part of its own relative to its playlist.
+func partName(s *segment.Segment, part int) string {
 	return s.Name() + "." + strconv.Itoa(part) + suffixes[CMAF]
 }
 
@@ -141,7 +141,7 @@ func (m *Media) Marshal() []byte {
 		fmt.Fprintf(b, "#EXT-X-START:TIME-OFFSET=-%d.%03d\n", m.StartOffset/1000, m.StartOffset%1000)
 	}
 	if m.StartAt > 0 {
-		fmt.Fprintf(b, "#EXT-X-START:TIME-OFFSET=%s,PRECISE=YES\n", Seconds(m.StartAt))
+		fmt.Fprintf(b, "#EXT-X-START:TIME-OFFSET=%s,PRECISE=YES\n", decimalSeconds(m.StartAt))
 	}
 	for i := range m.Ranges {
 		m.Ranges[i].append(b)
@@ -162,9 +162,9 @@ func (m *Media) control(b *bytes.Buffer) {
 		}
 		return
 	}
-	fmt.Fprintf(b, "#EXT-X-PART-INF:PART-TARGET=%s\n", Seconds(m.PartTarget))
+	fmt.Fprintf(b, "#EXT-X-PART-INF:PART-TARGET=%s\n", decimalSeconds(m.PartTarget))
 	fmt.Fprintf(b, "#EXT-X-SERVER-CONTROL:CAN-BLOCK-RELOAD=YES,PART-HOLD-BACK=%s,HOLD-BACK=%d.0,CAN-SKIP-UNTIL=%d.0\n",
-		Seconds(partHoldBack*m.PartTarget), holdBack*m.TargetDuration, skipUntil*m.TargetDuration)
+		decimalSeconds(partHoldBack*m.PartTarget), holdBack*m.TargetDuration, skipUntil*m.TargetDuration)
 }
 
 // skipped returns how many segments a delta update may leave out: those that end before the skip
@@ -195,7 +195,7 @@ func (m *Media) list(b *bytes.Buffer, list []*segment.Segment) {
 			b.WriteString("#EXT-X-GAP\n")
 		}
 		b.WriteString("#EXTINF:")
-		b.WriteString(Seconds(s.Duration))
+		b.WriteString(decimalSeconds(s.Duration))
 		b.WriteString(",\n")
 		b.WriteString(folder)
 		b.WriteString(m.Wrapping.SegmentName(s))
@@ -272,9 +272,9 @@ func (m *Media) parts(b *bytes.Buffer, s *segment.Segment, folder string) {
 			return
 		}
 		if m.PartFiles {
-			fmt.Fprintf(b, "#EXT-X-PART:DURATION=%s,URI=\"%s%s\"", Seconds(p.Duration), folder, PartName(s, n))
+			fmt.Fprintf(b, "#EXT-X-PART:DURATION=%s,URI=\"%s%s\"", decimalSeconds(p.Duration), folder, partName(s, n))
 		} else {
-			fmt.Fprintf(b, "#EXT-X-PART:DURATION=%s,URI=\"%s%s\",BYTERANGE=\"%d@%d\"", Seconds(p.Duration), folder,
+			fmt.Fprintf(b, "#EXT-X-PART:DURATION=%s,URI=\"%s%s\",BYTERANGE=\"%d@%d\"", decimalSeconds(p.Duration), folder,
 				CMAF.SegmentName(s), len(p.Bytes), at)
 		}
 		at += int64(len(p.Bytes))
@@ -324,7 +324,7 @@ func (m *Media) hint(b *bytes.Buffer, folder string, last *segment.Segment) {
 		part, offset = 0, 0
 	}
 	if m.PartFiles {
-		fmt.Fprintf(b, "#EXT-X-PRELOAD-HINT:TYPE=PART,URI=\"%s%s\"\n", folder, PartName(last, part))
+		fmt.Fprintf(b, "#EXT-X-PRELOAD-HINT:TYPE=PART,URI=\"%s%s\"\n", folder, partName(last, part))
 		return
 	}
 	fmt.Fprintf(b, "#EXT-X-PRELOAD-HINT:TYPE=PART,URI=\"%s%s\"", folder, CMAF.SegmentName(last))
@@ -384,10 +384,10 @@ func quotable(s string) string {
 	return string(out)
 }
 
-// Seconds writes ticks of media.VideoTimescale as decimal seconds, to a hundred-thousandth, rounded
+// decimalSeconds writes ticks of media.VideoTimescale as decimal seconds, to a hundred-thousandth, rounded
 // down. A player adds durations up to find what follows its buffer: were they a little too long, it
 // would look within the segment that it has, and wait there.
-func Seconds(ticks int64) string {
+func decimalSeconds(ticks int64) string {
 	v := media.RescaleDown(ticks, media.VideoTimescale, 100_000)
 	b := strconv.AppendInt(make([]byte, 0, 16), v/100_000, 10)
 	b = append(b, '.')

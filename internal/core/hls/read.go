@@ -236,7 +236,7 @@ func (r *reader) tag(tag, value string) {
 	case "#EXT-X-GAP":
 		r.e.Gap = true
 	case "#EXT-X-MAP":
-		a := ReadAttributes(value)
+		a := readAttributes(value)
 		r.header = Entry{Header: a["URI"], HeaderOffset: -1}
 		if a["URI"] == "" {
 			r.fail(value, "a URI")
@@ -245,7 +245,7 @@ func (r *reader) tag(tag, value string) {
 			r.header.HeaderLength, r.header.HeaderOffset = r.byteRange(a["BYTERANGE"], 0)
 		}
 	case "#EXT-X-KEY":
-		r.keyed(ReadAttributes(value))
+		r.keyed(readAttributes(value))
 	case "#EXT-X-BYTERANGE":
 		after := int64(0)
 		if n := len(p.Entries); n > 0 {
@@ -303,15 +303,15 @@ func (r *reader) lowLatency(tag, value string) {
 	}
 	switch tag {
 	case "#EXT-X-PART-INF":
-		p.PartTarget = r.seconds(ReadAttributes(value)["PART-TARGET"])
+		p.PartTarget = r.seconds(readAttributes(value)["PART-TARGET"])
 	case "#EXT-X-SERVER-CONTROL":
-		a := ReadAttributes(value)
+		a := readAttributes(value)
 		p.CanBlock = a["CAN-BLOCK-RELOAD"] == "YES"
 		p.HoldBack, p.PartHoldBack, p.SkipUntil = optional(a["HOLD-BACK"]), optional(a["PART-HOLD-BACK"]), optional(a["CAN-SKIP-UNTIL"])
 	case "#EXT-X-SKIP":
-		p.Skipped = int(min(r.whole(ReadAttributes(value)["SKIPPED-SEGMENTS"]), maxEntries))
+		p.Skipped = int(min(r.whole(readAttributes(value)["SKIPPED-SEGMENTS"]), maxEntries))
 	case "#EXT-X-PART":
-		a := ReadAttributes(value)
+		a := readAttributes(value)
 		e := PartEntry{URI: a["URI"], Duration: r.seconds(a["DURATION"]), Independent: a["INDEPENDENT"] == "YES",
 			Gap: a["GAP"] == "YES", Offset: -1, Line: r.line}
 		if e.URI == "" {
@@ -326,14 +326,14 @@ func (r *reader) lowLatency(tag, value string) {
 		}
 		r.e.Parts = append(r.e.Parts, e)
 	case "#EXT-X-PRELOAD-HINT":
-		a := ReadAttributes(value)
+		a := readAttributes(value)
 		h := Hint{Type: a["TYPE"], URI: a["URI"]}
 		if a["BYTERANGE-START"] != "" {
 			h.Offset = int64(min(r.whole(a["BYTERANGE-START"]), 1<<62))
 		}
 		p.Hints = append(p.Hints, h)
 	case "#EXT-X-RENDITION-REPORT":
-		a := ReadAttributes(value)
+		a := readAttributes(value)
 		rep := Report{URI: a["URI"], Part: -1}
 		if a["LAST-MSN"] != "" {
 			rep.MSN = r.whole(a["LAST-MSN"])
@@ -343,7 +343,7 @@ func (r *reader) lowLatency(tag, value string) {
 		}
 		p.Reports = append(p.Reports, rep)
 	case "#EXT-X-DATERANGE":
-		a := ReadAttributes(value)
+		a := readAttributes(value)
 		at, err := readDate(a["START-DATE"])
 		if err != nil && a["START-DATE"] != "" {
 			r.fail(a["START-DATE"], "a date and time of ISO 8601")
@@ -369,9 +369,9 @@ func ReadMultivariant(b []byte) (variants []VariantEntry, renditions []map[strin
 		tag, value, _ := strings.Cut(l, ":")
 		switch {
 		case tag == "#EXT-X-STREAM-INF":
-			pending = ReadAttributes(value)
+			pending = readAttributes(value)
 		case tag == "#EXT-X-MEDIA":
-			renditions = append(renditions, ReadAttributes(value))
+			renditions = append(renditions, readAttributes(value))
 		case l == "" || l[0] == '#':
 		case pending == nil:
 			return nil, nil, broken(i+2, strconv.Quote(clip(l)), "EXT-X-STREAM-INF before an address")
@@ -388,7 +388,7 @@ func ReadKeyVariants(b []byte) []VariantEntry {
 	var out []VariantEntry
 	for l := range strings.Lines(string(b)) {
 		if value, ok := strings.CutPrefix(strings.TrimSpace(l), "#EXT-X-I-FRAME-STREAM-INF:"); ok {
-			a := ReadAttributes(value)
+			a := readAttributes(value)
 			out = append(out, VariantEntry{URI: a["URI"], Attributes: a})
 		}
 	}
@@ -398,8 +398,8 @@ func ReadKeyVariants(b []byte) []VariantEntry {
 // IsMultivariant reports whether a playlist names others.
 func IsMultivariant(b []byte) bool { return strings.Contains(string(b), "#EXT-X-STREAM-INF") }
 
-// ReadAttributes reads an attribute list (draft, 4.2): NAME=value,NAME="quoted".
-func ReadAttributes(s string) map[string]string {
+// readAttributes reads an attribute list (draft, 4.2): NAME=value,NAME="quoted".
+func readAttributes(s string) map[string]string {
 	out := map[string]string{}
 	for s != "" {
 		name, rest, ok := strings.Cut(s, "=")

@@ -34,8 +34,8 @@ const (
 	defaultBuffer = 1000
 )
 
-// AudioRates are the samples per second that sound can be encoded at.
-var AudioRates = []int{16000, 22050, 24000, 32000, 44100, 48000}
+// audioRates are the samples per second that sound can be encoded at.
+var audioRates = []int{16000, 22050, 24000, 32000, 44100, 48000}
 
 var languageForm = regexp.MustCompile(`^[A-Za-z]{2,8}(-[A-Za-z0-9]{1,8})*$`)
 
@@ -147,8 +147,8 @@ func (r Rung) checkSound(add func(field, text string, args ...any)) {
 	if r.AudioChannels < 0 || r.AudioChannels > 2 {
 		add("audioChannels", "found %d, expected 1, 2, or 0 for as many as the source has", r.AudioChannels)
 	}
-	if r.AudioRate != 0 && !slices.Contains(AudioRates, r.AudioRate) {
-		add("audioRate", "found %d Hz, expected one of %v, or 0 for the source's", r.AudioRate, AudioRates)
+	if r.AudioRate != 0 && !slices.Contains(audioRates, r.AudioRate) {
+		add("audioRate", "found %d Hz, expected one of %v, or 0 for the source's", r.AudioRate, audioRates)
 	} else if c := coding.Find(r.AudioCodec); c != nil && c.FixedRate != 0 && r.AudioRate != 0 && r.AudioRate != c.FixedRate {
 		add("audioRate", "found %d Hz, expected %d or 0: %s has no other", r.AudioRate, c.FixedRate, c.Label)
 	}

@@ -78,7 +78,7 @@ func TestCheckNamesEveryProblem(t *testing.T) {
 func TestMemoryFollowsFromTheSettings(t *testing.T) {
 	rungs := []Rung{{Name: "source", On: true, Source: true}, {Name: "360p", On: true, Height: 360, Bitrate: 800_000}, {Name: "off", Height: 240, Bitrate: 90_000_000}}
 	// 13 retained segments and an open one of 2 s: source 4 Mbit/s, 360p peak 0.96, one audio at most 0.32.
-	assert.EqualValues(t, 1000+14*2*(4_000_000+960_000+320_000)/8, Memory(rungs, 4_000_000, 2000, 13, 1000))
+	assert.EqualValues(t, 1000+14*2*(4_000_000+960_000+320_000)/8, memoryOf(rungs, 4_000_000, 2000, 13, 1000))
 }
 
 // TestNamesOfSoundsAreTaken: a rung may not have the address of an audio track.

@@ -29,9 +29,9 @@ func (r Rung) Limits(segmentMillis int64) Limits {
 	return l
 }
 
-// Memory is the most that a channel's media can hold, in bytes: for each rendition the retained
+// memoryOf is the most that a channel's media can hold, in bytes: for each rendition the retained
 // segments and the open one at the peak bitrate, and the feed's backlog.
-func Memory(rungs []Rung, sourceBitrate, stepMillis int64, retained int, backlog int64) int64 {
+func memoryOf(rungs []Rung, sourceBitrate, stepMillis int64, retained int, backlog int64) int64 {
 	total := backlog
 	audio := map[string]bool{}
 	for _, r := range rungs {

@@ -7,8 +7,8 @@ import (
 	"metaplasis/internal/core/media"
 )
 
-// Size reads the frame header (B.2.2) of a picture: marker(16) length(16) precision(8) lines(16) samples(16) …
-func Size(b []byte) (width, height int, err error) {
+// sizeOf reads the frame header (B.2.2) of a picture: marker(16) length(16) precision(8) lines(16) samples(16) …
+func sizeOf(b []byte) (width, height int, err error) {
 	wrong := func(found, want string) (int, int, error) {
 		return 0, 0, &media.FormatError{Format: "JPEG picture", Found: found, Want: want}
 	}
@@ -45,7 +45,7 @@ func Track([]byte) (media.Track, error) {
 
 // Complete adds to a track what a picture tells.
 func Complete(t *media.Track, picture []byte) error {
-	w, h, err := Size(picture)
+	w, h, err := sizeOf(picture)
 	if err == nil {
 		t.Width, t.Height = w, h
 	}

@@ -21,12 +21,12 @@ func TestSizeOfPictures(t *testing.T) {
 	assert.Equal(t, []int{320, 200}, []int{track.Width, track.Height})
 	assert.Equal(t, media.JPEG, track.Codec)
 	for _, wrong := range [][]byte{nil, {0xff, 0xd8}, []byte("no picture"), b.Bytes()[:20], {0xff, 0xd8, 0xff, 0xda, 0, 2, 0, 0, 0, 0, 0, 0}} {
-		_, _, err := Size(wrong)
+		_, _, err := sizeOf(wrong)
 		assert.Error(t, err)
 	}
 }
 
 func FuzzSize(f *testing.F) {
 	f.Add([]byte{0xff, 0xd8, 0xff, 0xc0, 0, 17, 8, 0, 9, 0, 9})
-	f.Fuzz(func(_ *testing.T, b []byte) { _, _, _ = Size(b) })
+	f.Fuzz(func(_ *testing.T, b []byte) { _, _, _ = sizeOf(b) })
 }

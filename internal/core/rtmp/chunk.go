@@ -80,8 +80,8 @@ type chunkStream struct {
 	started          bool
 }
 
-// NewChunkReader starts with the chunk size of section 5.4.1.
-func NewChunkReader() *ChunkReader {
+// newChunkReader starts with the chunk size of section 5.4.1.
+func newChunkReader() *ChunkReader {
 	return &ChunkReader{chunkSize: defaultChunkSize, streams: map[uint32]*chunkStream{}, limit: maxPartial}
 }
 
@@ -269,8 +269,8 @@ type ChunkWriter struct {
 	last      map[uint32]*chunkStream
 }
 
-// NewChunkWriter starts with the chunk size of section 5.4.1.
-func NewChunkWriter() *ChunkWriter {
+// newChunkWriter starts with the chunk size of section 5.4.1.
+func newChunkWriter() *ChunkWriter {
 	return &ChunkWriter{chunkSize: defaultChunkSize, last: map[uint32]*chunkStream{}}
 }
 

@@ -47,13 +47,13 @@ func TestChunksOfEveryFormReadBack(t *testing.T) {
 		{Type: TypeVideo, Stream: 2, Timestamp: 0xfffffff0, Payload: payload[:500]}, // form 0, extended time
 		{Type: TypeVideo, Stream: 2, Timestamp: 16, Payload: payload[:200]},         // wrapped
 	}
-	w := NewChunkWriter()
+	w := newChunkWriter()
 	var b []byte
 	for i := range in {
 		b = w.Append(b, 6, &in[i])
 	}
 	for _, piece := range []int{1, 7, 128, len(b)} {
-		assert.Equal(t, in, readAll(t, NewChunkReader(), b, piece), "in pieces of %d", piece)
+		assert.Equal(t, in, readAll(t, newChunkReader(), b, piece), "in pieces of %d", piece)
 	}
 }
 
@@ -68,7 +68,7 @@ func TestChunkStreamsInterleave(t *testing.T) {
 	b = append(b, audio...)
 	b = append(b, 3<<6, 10)
 	b = append(b, video[128:]...)
-	got := readAll(t, NewChunkReader(), b, 5)
+	got := readAll(t, newChunkReader(), b, 5)
 	assert.Equal(t, []Message{
 		{Type: TypeAudio, Stream: 1, Timestamp: 60, Payload: audio},
 		{Type: TypeVideo, Stream: 1, Timestamp: 50, Payload: video},
@@ -81,7 +81,7 @@ func TestSenderThatOmitsExtendedTimestampsInContinuations(t *testing.T) {
 	b = append(b, payload[:128]...)
 	b = append(append(b, 3<<6|6), payload[128:256]...)
 	b = append(append(b, 3<<6|6), payload[256:]...)
-	got := readAll(t, NewChunkReader(), b, 64)
+	got := readAll(t, newChunkReader(), b, 64)
 	require.Len(t, got, 1)
 	assert.Equal(t, payload, got[0].Payload)
 	assert.EqualValues(t, 0x01000000, got[0].Timestamp)
@@ -92,7 +92,7 @@ func TestChunkErrors(t *testing.T) {
 		"a header of form 3 on the unused chunk stream 5": {3<<6 | 5},
 		"a new message on chunk stream 6":                 append(append([]byte{6, 0, 0, 0, 0, 0, 200, 9, 1, 0, 0, 0}, make([]byte, 128)...), 6, 0, 0, 0, 0, 0, 1, 9, 1, 0, 0, 0),
 	} {
-		r := NewChunkReader()
+		r := newChunkReader()
 		var err error
 		for p := b; len(p) > 0 && err == nil; {
 			var n int
@@ -176,7 +176,7 @@ func TestMediaBeforePublishIsAnError(t *testing.T) {
 	require.NoError(t, err)
 	nothing := func(Event) error { return nil }
 	require.NoError(t, s.Feed(append(hello, make([]byte, handshakeSize)...), nothing))
-	b := NewChunkWriter().Append(nil, 6, &Message{Type: TypeVideo, Payload: []byte{1}})
+	b := newChunkWriter().Append(nil, 6, &Message{Type: TypeVideo, Payload: []byte{1}})
 	assert.ErrorContains(t, s.Feed(b, nothing), "expected publish first")
 	assert.ErrorContains(t, NewServer(random()).Feed([]byte("GET / HTTP/1.1"), nothing), "version byte 71")
 }
@@ -193,7 +193,7 @@ func TestAMF3CommandsAndAggregates(t *testing.T) {
 		return nil
 	}
 	require.NoError(t, s.Feed(append(hello, make([]byte, handshakeSize)...), handle))
-	w := NewChunkWriter()
+	w := newChunkWriter()
 	send := func(m Message) { require.NoError(t, s.Feed(w.Append(nil, 3, &m), handle)) }
 	send(Message{Type: TypeCommand3, Payload: append([]byte{0}, amf.Append(nil, "connect", 1.0, amf.Object{{Name: "app", Value: "in"}})...)})
 	send(Message{Type: TypeCommand3, Stream: 1, Payload: append([]byte{0}, amf.Append(nil, "publish", 2.0, nil, "start-line/k", "live")...)})
@@ -213,7 +213,7 @@ func TestWindowIsAcknowledged(t *testing.T) {
 	l.count(499)
 	assert.Empty(t, l.TakeOutput())
 	l.count(1)
-	got := readAll(t, NewChunkReader(), l.TakeOutput(), 100)
+	got := readAll(t, newChunkReader(), l.TakeOutput(), 100)
 	require.Len(t, got, 1)
 	assert.EqualValues(t, TypeAck, got[0].Type)
 	assert.EqualValues(t, 500, binary.BigEndian.Uint32(got[0].Payload))
@@ -221,11 +221,11 @@ func TestWindowIsAcknowledged(t *testing.T) {
 
 func FuzzChunks(f *testing.F) {
 	bits.CatchRunaways()
-	w := NewChunkWriter()
+	w := newChunkWriter()
 	b := w.Append(nil, 6, &Message{Type: TypeVideo, Timestamp: 5, Payload: make([]byte, 300)})
 	f.Add(w.Append(b, 6, &Message{Type: TypeVideo, Timestamp: 0x1000005, Payload: make([]byte, 30)}))
 	f.Fuzz(func(t *testing.T, b []byte) {
-		r := NewChunkReader()
+		r := newChunkReader()
 		for len(b) > 0 {
 			n, _, err := r.Read(b)
 			if err != nil {
@@ -244,7 +244,7 @@ func FuzzServer(f *testing.F) {
 	c, _ := NewClient(random(), "rtmp://h/in", "in", "a/b", true)
 	f.Add(append(c.TakeOutput(), make([]byte, handshakeSize)...))
 	hello, _ := makeC1(random(), false)
-	publish := NewChunkWriter()
+	publish := newChunkWriter()
 	b := append(hello, make([]byte, handshakeSize)...)
 	b = publish.Append(b, 3, &Message{Type: TypeCommand, Payload: amf.Append(nil, "connect", 1.0, amf.Object{{Name: "app", Value: "in"}})})
 	f.Add(publish.Append(b, 3, &Message{Type: TypeCommand, Stream: 1, Payload: amf.Append(nil, "publish", 2.0, nil, "a/b")}))
@@ -260,14 +260,14 @@ func FuzzServer(f *testing.F) {
 }
 
 func BenchmarkReadChunks(b *testing.B) {
-	w := NewChunkWriter()
+	w := newChunkWriter()
 	w.chunkSize = 4096
 	m := &Message{Type: TypeVideo, Payload: make([]byte, 20_000)}
 	wire := w.Append(nil, 6, m)
 	b.SetBytes(int64(len(wire)))
 	b.ReportAllocs()
 	for b.Loop() {
-		r := NewChunkReader()
+		r := newChunkReader()
 		_ = r.SetChunkSize(4096)
 		for p := wire; len(p) > 0; {
 			n, _, _ := r.Read(p)
@@ -297,7 +297,7 @@ func TestContinuationsWithoutExtendedTimestamps(t *testing.T) {
 			want = append(want, Message{Type: TypeVideo, Stream: 1, Timestamp: stamp, Payload: payload})
 		}
 		for _, size := range []int{1, 3, len(wire)} {
-			r := NewChunkReader()
+			r := newChunkReader()
 			var got []Message
 			for at := 0; at < len(wire); at += size {
 				for p := wire[at:min(at+size, len(wire))]; len(p) > 0 || len(r.unread) > 0; {
@@ -317,7 +317,7 @@ func TestContinuationsWithoutExtendedTimestamps(t *testing.T) {
 }
 
 func TestUnfinishedMessagesAreBounded(t *testing.T) {
-	r := NewChunkReader()
+	r := newChunkReader()
 	r.SetLimit(strangersPartial)
 	var err error
 	for csid := byte(3); csid < 60 && err == nil; csid++ { // a chunk each, of messages that never end

@@ -32,7 +32,7 @@ type link struct {
 }
 
 func newLink() link {
-	return link{reader: NewChunkReader(), writer: NewChunkWriter(), window: ourWindow}
+	return link{reader: newChunkReader(), writer: newChunkWriter(), window: ourWindow}
 }
 
 // TakeOutput returns the bytes to send and forgets them.

@@ -390,7 +390,7 @@ func encodedSoundKeepsItsTime(t *testing.T, missing int) {
 	defer enc.Close()
 	track := enc.Config.Track(enc.Config.Marshal())
 	sink := newCollected()
-	g := NewSound(sink)
+	g := newSound(sink)
 	g.Configure(Config{Audio: &track, Sound: []AudioRung{{ID: quiet, Name: "audio-64k", Codec: media.AAC, Bitrate: 64_000}}})
 	g.Boundary(segment.Boundary{MSN: 0, Start: 0})
 	const beep = rate // a tone begins after a second
@@ -536,7 +536,7 @@ func TestSoundIsMixedAndResampled(t *testing.T) {
 	defer enc.Close()
 	track := enc.Config.Track(enc.Config.Marshal())
 	sink := newCollected()
-	g := NewSound(sink)
+	g := newSound(sink)
 	g.Configure(Config{Audio: &track, Sound: []AudioRung{{ID: quiet, Name: "audio-opus-64k-mono", Codec: media.Opus, Bitrate: 64_000, Channels: 1}}})
 	g.Boundary(segment.Boundary{})
 	const beep = rate
@@ -598,7 +598,7 @@ func TestADecoderThatDoesNotOpenIsToldOnce(t *testing.T) {
 	}
 	for _, c := range []media.Codec{media.AAC, media.Opus, media.EAC3, media.PCM} {
 		sink := newCollected()
-		g := NewSound(sink)
+		g := newSound(sink)
 		g.Configure(Config{Audio: &media.Track{Kind: media.Audio, Codec: c, Timescale: 48_000}, Sound: []AudioRung{{ID: quiet, Name: "audio-64k", Codec: media.AAC, Bitrate: 64_000}}})
 		g.Boundary(segment.Boundary{})
 		for i := range int64(5) {

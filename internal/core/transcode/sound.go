@@ -73,8 +73,8 @@ func (g *Sound) Nodes() []Node {
 	return out
 }
 
-// NewSound makes an empty graph.
-func NewSound(sink Sink) *Sound { return &Sound{sink: sink} }
+// newSound makes an empty graph.
+func newSound(sink Sink) *Sound { return &Sound{sink: sink} }
 
 // Errors returns how many frames the decoder refused.
 func (g *Sound) Errors() int64 { return g.errors.Load() }

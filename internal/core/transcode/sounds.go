@@ -17,7 +17,7 @@ type Sounds struct {
 
 // NewSounds makes graphs without tracks.
 func NewSounds(sink Sink) *Sounds {
-	return &Sounds{sink: sink, main: NewSound(sink)}
+	return &Sounds{sink: sink, main: newSound(sink)}
 }
 
 // of lists the renditions that are encoded of a track.
@@ -30,7 +30,7 @@ func (g *Sounds) Configure(c Config) {
 	if g.by == nil {
 		g.by = map[media.TrackID]*Sound{}
 		for _, t := range c.Others {
-			g.by[t.ID] = NewSound(g.sink)
+			g.by[t.ID] = newSound(g.sink)
 		}
 	}
 	all := c.Sound

@@ -58,8 +58,8 @@ const (
 	compareEach = 5
 )
 
-// ErrNoPictures says that nothing could be decoded.
-var ErrNoPictures = errors.New("found no pictures that can be decoded in the last seconds of the feed")
+// errNoPictures says that nothing could be decoded.
+var errNoPictures = errors.New("found no pictures that can be decoded in the last seconds of the feed")
 
 // run is the trial of one candidate.
 type run struct {
@@ -125,7 +125,7 @@ func one(r Request, c Candidate, units []media.AccessUnit) (p Point, err error) 
 		return p, err
 	}
 	if t.pictures == 0 || t.compared == 0 {
-		return p, ErrNoPictures
+		return p, errNoPictures
 	}
 	n := float64(t.compared)
 	p = Point{Codec: k.Codec, Width: k.Width, Height: k.Height, Effort: k.Effort, Asked: c.Asked,

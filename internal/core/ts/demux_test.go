@@ -299,7 +299,7 @@ func TestCodecsInTransportStreams(t *testing.T) {
 		tr, err := m.Programme(1, "x").Track(&track)
 		require.NoError(t, err)
 		tr.Unit(0, 0, true, make([]byte, 50))
-		got := newTaken().all(Stuff(m.Take(), 7))
+		got := newTaken().all(stuffPackets(m.Take(), 7))
 		require.NotEmpty(t, got.programmes, c)
 		assert.Equal(t, c, got.programmes[0].Tracks[0].Codec)
 	}

@@ -307,8 +307,8 @@ func (m *Mux) Reuse(b []byte) {
 	}
 }
 
-// Stuff appends null packets up to a multiple of so many packets, as lines carry them together.
-func Stuff(b []byte, packets int) []byte {
+// stuffPackets appends null packets up to a multiple of so many packets, as lines carry them together.
+func stuffPackets(b []byte, packets int) []byte {
 	for len(b)/PacketSize%packets != 0 {
 		b = append(append(b, syncByte, 0x1f, 0xff, 0x10), stuffing[:PacketSize-4]...)
 	}

@@ -299,14 +299,14 @@ func (c *connection) event(e rtmp.Event) error {
 	return nil
 }
 
-// Address takes a channel and a key from what encoders send as application and stream name:
+// senderAddress takes a channel and a key from what encoders send as application and stream name:
 //
 //	app "in/start-line", name "KEY"
 //	app "in",            name "start-line/KEY"
 //	app "in",            name "start-line?key=KEY"
 //	app "in/start-line", name "start-line?key=KEY"
 //	app "in/start-line", name "KEY?anything"
-func Address(app, name string) (channel, key string, err error) {
+func senderAddress(app, name string) (channel, key string, err error) {
 	app = strings.Trim(app, "/")
 	app, _, _ = strings.Cut(app, "?")
 	name, query, ok := strings.Cut(strings.TrimPrefix(name, "/"), "?") // what follows is never part of the key
@@ -329,7 +329,7 @@ func Address(app, name string) (channel, key string, err error) {
 }
 
 func (c *connection) publish(app, name string) error {
-	channel, key, err := Address(app, name)
+	channel, key, err := senderAddress(app, name)
 	if err != nil {
 		c.engine.Refuse(rtmp.CodeBadName, err.Error())
 		return err

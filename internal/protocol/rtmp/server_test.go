@@ -40,13 +40,13 @@ func TestAddressesAsEncodersWriteThem(t *testing.T) {
 		{"in/start-line", "KEY?tune=zero", "start-line", "KEY"},
 		{"in", "start-line/KEY?", "start-line", "KEY"},
 	} {
-		channel, key, err := Address(c.app, c.name)
+		channel, key, err := senderAddress(c.app, c.name)
 		require.NoError(t, err, "%s %s", c.app, c.name)
 		assert.Equal(t, c.channel, channel, "%s %s", c.app, c.name)
 		assert.Equal(t, c.key, key, "%s %s", c.app, c.name)
 	}
 	for _, c := range [][2]string{{"in", "start-line"}, {"live", "start-line/s3cret"}, {"", ""}, {"in/a/b", "s3cret"}, {"in//", "s3cret"}, {"other/start-line", "start-line?key=s3cret"}} {
-		_, _, err := Address(c[0], c[1])
+		_, _, err := senderAddress(c[0], c[1])
 		require.ErrorContains(t, err, "expected application in/CHANNEL", c)
 		assert.NotContains(t, err.Error(), "s3cret", "a key is never repeated")
 	}

@@ -333,9 +333,9 @@ func takesDescription(accept []string) bool {
 	return false
 }
 
-// Address reads the channel and the key of an address: rtsp://host/in/CHANNEL/KEY or rtsp://host/in/CHANNEL?key=KEY; the
+// senderAddress reads the channel and the key of an address: rtsp://host/in/CHANNEL/KEY or rtsp://host/in/CHANNEL?key=KEY; the
 // key may also be the password of any user.
-func Address(m *rtsp.Message) (channel, key string) {
+func senderAddress(m *rtsp.Message) (channel, key string) {
 	u, err := url.Parse(m.Address)
 	if err != nil {
 		return "", ""
@@ -366,7 +366,7 @@ func (p *publisher) announce(m *rtsp.Message) (*rtsp.Message, error) {
 	if p.feed != nil || p.recorded {
 		return m.Response(455, "Method Not Valid in This State"), nil
 	}
-	channel, key := Address(m)
+	channel, key := senderAddress(m)
 	if channel == "" {
 		return m.Response(404, "Not Found: publish to /in/CHANNEL"), errors.New("its address names no channel")
 	}

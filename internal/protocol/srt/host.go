@@ -168,7 +168,7 @@ func (h *host) check(id, peer string) libsrt.Decision {
 		h.refuse(refusedMessage{Channel: channel, Peer: peer, Text: text, Do: do})
 		return libsrt.Decision{Refuse: reason}
 	}
-	a, err := ParseStreamID(id)
+	a, err := parseStreamID(id)
 	if err != nil {
 		return refuse(libsrt.BadRequest, "", err.Error(), "Copy the stream id from the channel's sender settings.")
 	}
@@ -252,7 +252,7 @@ type expected struct {
 
 // shared tells it of the shared port, by the stream id.
 func (h *host) shared(id string) expected {
-	a, err := ParseStreamID(id)
+	a, err := parseStreamID(id)
 	if err != nil {
 		return expected{}
 	}
@@ -351,7 +351,7 @@ func (h *host) open(id uint32, d *dialMessage) {
 // run reads a connection until it is over; sends says that it carries what the service sends.
 func (h *host) run(id, request uint32, s *libsrt.Socket, sends bool) {
 	c := &connection{s: s}
-	if a, err := ParseStreamID(s.ID); sends || request == 0 && err == nil && a.Request {
+	if a, err := parseStreamID(s.ID); sends || request == 0 && err == nil && a.Request {
 		c.quiet, c.queue = true, make(chan []byte, sendQueue)
 	}
 	peer, _, _ := net.SplitHostPort(s.Peer)

@@ -410,7 +410,7 @@ func (m *Manager) took(in message) (then func()) {
 
 // admit takes who came to the shared port.
 func (m *Manager) admit(c *conn, id string) {
-	a, err := ParseStreamID(id)
+	a, err := parseStreamID(id)
 	if err != nil { // the host let it in, so this does not happen
 		m.hangUp(c.id)
 		return

@@ -11,8 +11,8 @@ import (
 	"metaplasis/internal/onward/mux"
 )
 
-// Options reads what the query of an address says: latency in milliseconds, streamid, passphrase, pbkeylen, overhead.
-func Options(u *url.URL) (o libsrt.Options, err error) {
+// streamOptions reads what the query of an address says: latency in milliseconds, streamid, passphrase, pbkeylen, overhead.
+func streamOptions(u *url.URL) (o libsrt.Options, err error) {
 	q := u.Query()
 	number := func(name string) int {
 		if !q.Has(name) || err != nil {
@@ -32,7 +32,7 @@ func Options(u *url.URL) (o libsrt.Options, err error) {
 // Dial calls srt://host:port?streamid=…; with mode=listener it waits for a call on that port, with mode=rendezvous it
 // meets the other side.
 func Dial(ctx context.Context, u *url.URL) (*mux.Conn, error) {
-	o, err := Options(u)
+	o, err := streamOptions(u)
 	if err != nil {
 		return nil, err
 	}

@@ -33,12 +33,12 @@ func TestStreamIDs(t *testing.T) {
 		"request/start-line/720p/KEY":                        {"start-line", "KEY", true, "720p"},
 		"#!::r=start-line/720p,m=request,u=KEY":              {"start-line", "KEY", true, "720p"},
 	} {
-		got, err := ParseStreamID(text)
+		got, err := parseStreamID(text)
 		require.NoError(t, err, text)
 		assert.Equal(t, want, got, text)
 	}
 	for _, text := range []string{"", "start-line", "#!::r=start-line", "#!::u=s3cret", "#!::r=a,u=s3cret,m=bidirectional", strings.Repeat("s3cret/", 100)} {
-		_, err := ParseStreamID(text)
+		_, err := parseStreamID(text)
 		require.ErrorContains(t, err, "expected #!::r=CHANNEL", text)
 		assert.NotContains(t, err.Error(), "s3cret", "a key is never repeated")
 	}
@@ -47,7 +47,7 @@ func TestStreamIDs(t *testing.T) {
 func FuzzStreamID(f *testing.F) {
 	f.Add("#!::r=a,u=b")
 	f.Fuzz(func(t *testing.T, text string) {
-		if a, err := ParseStreamID(text); err == nil {
+		if a, err := parseStreamID(text); err == nil {
 			assert.NotEmpty(t, a.Channel)
 			assert.NotEmpty(t, a.Key)
 		}

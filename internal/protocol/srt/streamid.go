@@ -21,7 +21,7 @@ type Access struct {
 //limit:bytes of a stream id | each caller | the caller is refused
 const maxStreamID = 512
 
-// ParseStreamID reads a stream id: the access control syntax of the SRT draft (draft-sharabayko-srt, appendix B),
+// parseStreamID reads a stream id: the access control syntax of the SRT draft (draft-sharabayko-srt, appendix B),
 //
 //	#!::r=start-line,m=publish,u=KEY
 //
@@ -30,7 +30,7 @@ const maxStreamID = 512
 //	start-line/KEY     start-line?key=KEY     request/start-line/KEY     request/start-line/720p/KEY
 //
 // A request may name a rung behind the channel: r=start-line/720p.
-func ParseStreamID(text string) (a Access, err error) {
+func parseStreamID(text string) (a Access, err error) {
 	wrong := func(found string) error {
 		return &media.FormatError{Format: "SRT stream id", Found: found, Want: "#!::r=CHANNEL,m=publish,u=KEY or CHANNEL/KEY"}
 	}

@@ -76,21 +76,21 @@ func (s *shots) set(id string, b []byte) shot {
 	return s.made[id]
 }
 
-// ErrNoPicture says that there is no source, or none of which pictures can be shown, and which.
-var ErrNoPicture = errors.New("no picture")
+// errNoPicture says that there is no source, or none of which pictures can be shown, and which.
+var errNoPicture = errors.New("no picture")
 
 // Picture is a small picture of a source, JPEG. The error is ErrNoPicture, with why.
 func (d *Directory) Picture(ctx context.Context, id string) ([]byte, error) {
 	e, err := d.find(id)
 	if err != nil {
-		return nil, fmt.Errorf("%w: %w", ErrNoPicture, err)
+		return nil, fmt.Errorf("%w: %w", errNoPicture, err)
 	}
 	if s, ok := d.shots.get(e.ID); ok {
 		return s.jpeg, nil
 	}
 	end, ok := d.shots.begin(ctx)
 	if !ok {
-		return nil, fmt.Errorf("%w: others were asked for before it", ErrNoPicture)
+		return nil, fmt.Errorf("%w: others were asked for before it", errNoPicture)
 	}
 	defer end()
 	if s, ok := d.shots.get(e.ID); ok { // another one asked for it
@@ -98,11 +98,11 @@ func (d *Directory) Picture(ctx context.Context, id string) ([]byte, error) {
 	}
 	img, err := shoot(ctx, e)
 	if err != nil {
-		return nil, fmt.Errorf("%w: %w", ErrNoPicture, err)
+		return nil, fmt.Errorf("%w: %w", errNoPicture, err)
 	}
 	var b bytes.Buffer
 	if err := jpeg.Encode(&b, img, &jpeg.Options{Quality: 75}); err != nil {
-		return nil, fmt.Errorf("%w: %w", ErrNoPicture, err)
+		return nil, fmt.Errorf("%w: %w", errNoPicture, err)
 	}
 	return d.shots.set(e.ID, b.Bytes()).jpeg, nil
 }

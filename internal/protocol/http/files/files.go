@@ -43,9 +43,6 @@ type Writer struct {
 	copies map[relay.Plan]*copied
 }
 
-// Schemes are those of addresses that files are written to.
-var Schemes = []string{"folder", "put+http", "put+https", "s3", "ftp", "ftps", "sftp"}
-
 // copied is what the far end has of a channel, over several attempts.
 type copied struct {
 	mu    sync.Mutex
