@@ -97,7 +97,8 @@ type Library struct {
 
 	mu      sync.Mutex
 	entries map[string]*Entry
-	names   map[string]string // of items, by their main files
+	looking sync.Mutex        // one look at a time
+	names   map[string]string // of items, by their main files; guarded by looking
 	queue   []*Entry          // to be looked into
 	wake    chan struct{}
 	stop    chan struct{}
@@ -172,6 +173,8 @@ type member struct {
 
 // Look looks through the folder once.
 func (l *Library) Look() {
+	l.looking.Lock()
+	defer l.looking.Unlock()
 	root, err := os.OpenRoot(l.folder)
 	if err != nil {
 		if !errors.Is(err, fs.ErrNotExist) {

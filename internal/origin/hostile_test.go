@@ -1,6 +1,7 @@
 package origin
 
 import (
+	"sync"
 	"testing"
 	"time"
 
@@ -35,21 +36,26 @@ func (n nobody) Event(e events.Event) {
 
 // set is a pair of clocks that a test moves.
 type set struct {
+	mu              sync.Mutex // it is read by the channel's own goroutines
 	wall, monotonic time.Duration
 	stepped         time.Duration // wall clock less the other one
 	before          time.Duration // the same before the newest step
-	since           time.Time     // the wall clock behind that
+	since           time.Duration // the wall clock behind that
 }
 
 // set sets the wall clock.
 func (s *set) set(by time.Duration) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	s.before, s.stepped, s.wall = s.stepped, s.stepped+by, s.wall+by
-	s.since = s.now()
+	s.since = s.wall
 }
 
 // elapsed is the other clock's reading of a time that now returned.
 func (s *set) elapsed(at time.Time) time.Duration {
-	if d := at.Sub(zero) - s.stepped; d >= s.since.Sub(zero)-s.stepped {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if d := at.Sub(zero) - s.stepped; d >= s.since-s.stepped {
 		return d
 	}
 	return at.Sub(zero) - s.before
@@ -57,9 +63,17 @@ func (s *set) elapsed(at time.Time) time.Duration {
 
 var zero = time.Date(2027, 3, 1, 12, 0, 0, 0, time.UTC)
 
-func (s *set) now() time.Time { return zero.Add(s.wall) }
+func (s *set) now() time.Time {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return zero.Add(s.wall)
+}
 
-func (s *set) pass(d time.Duration) { s.wall, s.monotonic = s.wall+d, s.monotonic+d }
+func (s *set) pass(d time.Duration) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.wall, s.monotonic = s.wall+d, s.monotonic+d
+}
 
 // aired is a channel of audio only, on a clock that the test moves.
 func aired(t *testing.T) (*set, *Channel, *Feed, nobody) {
