@@ -342,6 +342,8 @@ func (m *maker) add(f File, b []byte, err error) {
 }
 
 // Make makes all files.
+//
+//large:one list of the files, in the order in which they are written
 func Make() ([]File, error) {
 	m := &maker{}
 	usual := media.Rational{Num: 30, Den: 1}

@@ -62,6 +62,8 @@ func number(v uint64) []byte {
 var codecIDs = map[media.Codec]string{media.H264: "V_MPEG4/ISO/AVC", media.VP8: "V_VP8", media.VP9: "V_VP9", media.AV1: "V_AV1", media.AAC: "A_AAC", media.Opus: "A_OPUS"}
 
 // matroska writes a file, a cluster for each second.
+//
+//large:the elements nest as the file does
 func matroska(docType string, o MatroskaOptions, tracks ...*track) []byte {
 	const (
 		fileHead = 0x1a45dfa3

@@ -178,6 +178,8 @@ func strangersHTTP3(r *rig) (string, error) {
 }
 
 // strangersWebTransport holds sessions of WebTransport that read nothing. A viewer who means it gets a picture beside them.
+//
+//large:one attack, told from its begin to its end
 func strangersWebTransport(r *rig) (string, error) {
 	at := "https://" + r.https + "/socket/" + slug
 	res, err := http.Get(r.http + "/socket/")

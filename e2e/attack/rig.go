@@ -51,6 +51,9 @@ const slug = "start-line"
 // dataSize is the disk of the service, so that it can be filled.
 const dataSize = 400 << 20
 
+// newRig starts a service with a channel on air.
+//
+//large:starts everything that an attack needs, in order
 func newRig(quick bool, args ...string) (_ *rig, err error) {
 	r := &rig{quick: quick}
 	defer func() {

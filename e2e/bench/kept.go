@@ -166,6 +166,8 @@ func keptDay(dir string) error {
 }
 
 // keptViewers lets a thousand viewers read segments at different places, against the same bytes as plain files.
+//
+//large:one measurement, told from its begin to its end
 func keptViewers(dir string) error {
 	now := time.Now()
 	s, err := openKept(filepath.Join(dir, "store"), now, nil, nil)

@@ -33,6 +33,9 @@ import (
 	"metaplasis/internal/settings"
 )
 
+// main measures, and prints the table.
+//
+//large:the list of all rows
 func main() {
 	if len(os.Args) > 1 && os.Args[1] == "cameras" {
 		cameras(os.Args[2:])

@@ -144,6 +144,9 @@ func pageDelays() error {
 	return nil
 }
 
+// partsOf measures what parts cost.
+//
+//large:one measurement, told from its begin to its end
 func (s *wholeService) partsOf(loop *demo.Loop, address func(slug, key string) (input, to string)) ([]time.Duration, error) {
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()

@@ -24,6 +24,8 @@ const (
 
 // relaysOut measures what relays add to the processor time of a service whose one channel they carry, all to another service
 // or to sockets that throw away what comes.
+//
+//large:one measurement, told from its begin to its end
 func relaysOut() error {
 	s, err := serveWhole()
 	if err != nil {

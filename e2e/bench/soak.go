@@ -98,6 +98,8 @@ func watch(client *http.Client, base string, n int, count *atomic.Int64) error {
 }
 
 // soak lets a thousand viewers watch for a while and holds the memory against its start.
+//
+//large:one measurement, told from its begin to its end
 func soak(args []string) error {
 	lasts := 15 * time.Minute
 	if len(args) > 0 {

@@ -307,6 +307,8 @@ func bareWriter(each int64, conns int) (float64, error) {
 }
 
 // audienceOf is the other process: audience WAY ADDRESS N TIME.
+//
+//large:one measurement, told from its begin to its end
 func audienceOf(args []string) {
 	n, _ := strconv.Atoi(args[2])
 	take, _ := time.ParseDuration(args[3])

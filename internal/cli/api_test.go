@@ -162,9 +162,13 @@ func TestLiveUpdates(t *testing.T) {
 	}
 	next("status", func(s string) bool { return strings.Contains(s, `"slug":"pier"`) })
 	next("health", func(string) bool { return true })
-	next("also", func(s string) bool { return strings.Contains(s, `"path":"/channels/pier/relays"`) && strings.Contains(s, `"body":[]`) })
+	next("also", func(s string) bool {
+		return strings.Contains(s, `"path":"/channels/pier/relays"`) && strings.Contains(s, `"body":[]`)
+	})
 	d.do("relays", "add", "pier", "club", "srt://127.0.0.1:9", "--off")
-	next("also", func(s string) bool { return strings.Contains(s, `"path":"/channels/pier/relays"`) && strings.Contains(s, `"name":"club"`) })
+	next("also", func(s string) bool {
+		return strings.Contains(s, `"path":"/channels/pier/relays"`) && strings.Contains(s, `"name":"club"`)
+	})
 	d.do("keys", "create", "pier", "--label", "camera 1")
 	next("event", func(s string) bool { return strings.Contains(s, "camera 1") })
 	r, err = http.NewRequestWithContext(ctx, "GET", b.base+"/api/v1/live?also=http://elsewhere.example/", nil)

@@ -112,6 +112,9 @@ func (a *app) channelsShow() *cobra.Command {
 	}
 }
 
+// showChannel prints a channel as people read it.
+//
+//large:one page of text, line by line
 func (a *app) showChannel(ch *api.Channel) {
 	st := &ch.Status
 	a.printf("%s (%s): %s\n", ch.Settings.Title, ch.Settings.Slug, st.State)

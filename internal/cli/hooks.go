@@ -12,6 +12,8 @@ import (
 )
 
 // hooks are programs that are told what happens.
+//
+//large:the commands of a group, each a literal
 func (a *app) hooks() *cobra.Command {
 	var in hooks.Hook
 	add := &cobra.Command{

@@ -18,6 +18,9 @@ func keyUse(k *api.Key) string {
 	return or(k.Protocol, "any")
 }
 
+// keys are the commands for contribution keys.
+//
+//large:the commands of a group, each a literal
 func (a *app) keys() *cobra.Command {
 	var in api.NewKey
 	var valid time.Duration

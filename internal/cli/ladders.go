@@ -18,6 +18,9 @@ import (
 	"metaplasis/internal/core/media"
 )
 
+// ladders are the commands for the ladder of a channel.
+//
+//large:the commands of a group, each a literal
 func (a *app) ladders() *cobra.Command {
 	show := &cobra.Command{
 		Use: "show CHANNEL", Short: "Show the ladder in force", Args: exactly("CHANNEL"), ValidArgsFunction: a.completeChannels,

@@ -19,6 +19,8 @@ import (
 )
 
 // recordings are stretches of channels that are kept.
+//
+//large:the commands of a group, each a literal
 func (a *app) recordings() *cobra.Command {
 	var channel string
 	list := &cobra.Command{

@@ -33,6 +33,8 @@ const (
 )
 
 // app is what every command shares.
+//
+//large:a method for each command, which has little to do with the others
 type app struct {
 	in     io.Reader
 	out    io.Writer

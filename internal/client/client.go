@@ -27,6 +27,8 @@ import (
 )
 
 // Client calls one service.
+//
+//large:a method for each call of the API
 type Client struct {
 	Server string // such as http://127.0.0.1:8780
 	Token  string

@@ -15,6 +15,8 @@ type object = map[string]any
 
 // openAPI describes the API in OpenAPI 3.1. It is made from the routes and the Go types, so
 // that it cannot say anything else than what is served.
+//
+//large:one document
 func openAPI() any {
 	schemas := object{}
 	whole, partial := &components{schemas, "", false}, &components{schemas, "Partial", true}

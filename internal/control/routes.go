@@ -115,6 +115,8 @@ func userRoutes() []route {
 }
 
 // channelRoutes are the calls about channels, and what belongs to one.
+//
+//large:a table
 func channelRoutes() []route {
 	return []route{
 		{
@@ -297,6 +299,8 @@ func channelRoutes() []route {
 }
 
 // planRoutes are the calls about what channels use.
+//
+//large:a table
 func planRoutes() []route {
 	return []route{
 		{
@@ -391,6 +395,8 @@ func planRoutes() []route {
 }
 
 // keptRoutes are the calls about what is kept, and files on demand.
+//
+//large:a table
 func keptRoutes() []route {
 	return []route{
 		{

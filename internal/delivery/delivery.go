@@ -243,6 +243,8 @@ func preflight(w http.ResponseWriter) {
 func (s *Server) Stop() { s.stopping.Store(true) }
 
 // request is one request on its way.
+//
+//large:a method for each kind of address
 type request struct {
 	s                     *Server
 	w                     http.ResponseWriter

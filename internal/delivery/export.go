@@ -57,6 +57,8 @@ func (d *deadlineWriter) Write(b []byte) (int, error) {
 }
 
 // export answers with a stretch as one file.
+//
+//large:one answer, whose status depends on what went wrong
 func (q *request) export() {
 	name, ending, _ := exportName(q.file)
 	a, ok := q.stretch()

@@ -241,6 +241,8 @@ func (q *request) sendSegment(seg *segment.Segment) {
 // follow sends an open segment, or a range that reaches into what is still to come, as it grows
 // (RFC 8673). A segment that does not become whole breaks the connection off, so that no cache keeps a
 // torso.
+//
+//large:one answer that goes on, with what may end it
 func (q *request) follow(rend *publish.Rendition, v *present.View, seg *segment.Segment, from, to int64, ranged bool) {
 	h := q.w.Header()
 	h.Set("Content-Type", contentType(q.file, seg.Header.Track.Kind == media.Audio))

@@ -40,6 +40,8 @@ import (
 )
 
 // Entry is an item of the library: a file, or several that belong together by their names.
+//
+//large:what is told of an item, as the API gives it out
 type Entry struct {
 	Name     string    `json:"name"` // part of its addresses
 	File     string    `json:"file"` // below the folder: the main one
@@ -90,6 +92,8 @@ type EntryTrack struct {
 }
 
 // Library is a folder that is watched.
+//
+//large:the folder, what is known of its files, and the caches before them
 type Library struct {
 	folder    string
 	logger    *slog.Logger

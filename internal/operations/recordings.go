@@ -20,6 +20,8 @@ import (
 )
 
 // Recordings are stretches of channels that are retained. Without a store nothing is.
+//
+//large:a method for each action on recordings and on the store
 type Recordings struct {
 	desk   *Desk
 	origin *origin.Origin

@@ -24,6 +24,8 @@ import (
 // Channel is one running channel. It assembles the parts, each of which knows nothing of the others, and holds the one lock under
 // which they work: the switch, the feeds, the run that goes on, and the publisher. What is read beside the media has locks of its
 // own or is replaced whole. It has more fields than a part may have, since it has all the parts.
+//
+//large:puts the parts of a channel together; all of its methods hold the one lock or ask a part
 type Channel struct {
 	o       *Origin
 	slug    string

@@ -20,6 +20,8 @@ import (
 
 // Feed is one contribution connection into a channel. It is what a protocol hands media to: its methods are called from one
 // goroutine, and take the channel's lock.
+//
+//large:a method for each thing that a sender may tell
 type Feed struct {
 	c        *Channel
 	air      *air.Feed

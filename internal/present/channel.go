@@ -49,6 +49,8 @@ type Marker struct {
 }
 
 // Channel is an immutable picture of what a channel offers: all that its documents are made of.
+//
+//large:all that documents say of a channel
 type Channel struct {
 	Slug        string
 	Epoch       time.Time // wall clock at media time 0

@@ -19,6 +19,8 @@ const (
 
 // Multivariant is the playlist that names all variants. Variants of one codec of video stand together,
 // each group with the one to start with first: players stay within the group that they begin with.
+//
+//large:groups and variants refer to each other
 func (c *Channel) Multivariant(w hls.Wrapping) *hls.Multivariant {
 	list := c.Offers
 	m := &hls.Multivariant{StartOffset: c.StartOffset, Dependent: c.Dependent}

@@ -47,6 +47,8 @@ const (
 )
 
 // DB is the store.
+//
+//large:a method for each query
 type DB struct{ x *sqlx.DB }
 
 // Open connects to a MariaDB by its DSN (user:password@tcp(host:port)/database) and brings its

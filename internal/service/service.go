@@ -53,6 +53,8 @@ import (
 )
 
 // Config of a service. Addresses are host:port; "" turns a port off, port 0 takes a free one.
+//
+//large:what serve can be told
 type Config struct {
 	Data          string // folder of our own database and of the operator's token
 	DSN           string // another MariaDB; "" starts our own
@@ -92,6 +94,8 @@ type Config struct {
 }
 
 // Service is a running service.
+//
+//large:holds what was started, to stop it in reverse; the work is done elsewhere
 type Service struct {
 	HTTP, HTTPS, RTMP, RTMPS, Metrics, SRT, RTSP, RTSPS, WebRTC string // the addresses in use, "" when off
 	Operator                                                    string // a client token for this machine's user

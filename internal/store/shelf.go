@@ -39,6 +39,8 @@ func (h *Hold) covers(rendition string, from, to time.Time) bool {
 }
 
 // shelf is what is kept of one channel.
+//
+//large:the bundles of a channel, open and closed, behind one lock
 type shelf struct {
 	s    *Store
 	slug string

@@ -51,6 +51,8 @@ type Options struct {
 }
 
 // Store keeps what has been on air.
+//
+//large:a method for each question that recordings, delivery and retention ask
 type Store struct {
 	place  Place
 	ledger Ledger

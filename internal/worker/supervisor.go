@@ -63,6 +63,8 @@ type note struct {
 // Supervisor keeps one worker alive for one feed, whose units it reads from the channel's hub: a worker
 // that is slow or dead costs the channel nothing but what left the hub meanwhile. Its methods may be
 // called from any goroutine and never block on the worker.
+//
+//large:one process, its pipes, and what it was sent and has answered
 type Supervisor struct {
 	command func() *exec.Cmd
 	hub     *hub.Hub

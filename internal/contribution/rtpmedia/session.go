@@ -42,6 +42,8 @@ const clocksWait = 1200 * time.Millisecond
 func NewSession(open func() (contribution.Feed, error)) *Session { return &Session{open: open} }
 
 // Track is one stream.
+//
+//large:what SDP says of a track, and the state of its stream in the packets' order
 type Track struct {
 	s        *Session
 	id       media.TrackID

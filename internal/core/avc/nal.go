@@ -150,6 +150,8 @@ type SPS struct {
 const maxSide = 16864
 
 // ParseSPS reads a sequence parameter set NAL unit.
+//
+//large:follows the syntax table of the standard, element by element
 func ParseSPS(nal []byte) (*SPS, error) {
 	if NALType(nal) != TypeSPS {
 		return nil, &media.FormatError{Format: "SPS", Found: fmt.Sprintf("NAL unit type %d", NALType(nal)), Want: "7"}

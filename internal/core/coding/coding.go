@@ -22,6 +22,8 @@ import (
 )
 
 // Codec is a row of the table.
+//
+//large:one row of the table of codecs: what there is to know of each
 type Codec struct {
 	ID     media.Codec
 	Kind   media.Kind

@@ -177,6 +177,8 @@ func unsupported(kind media.Kind, what string) error {
 //	{ size-1(8) [size-1(16)] data type(4) packetType(4) }            modifiers; of type 0: nanoseconds(24)
 //	fourCC(32) body                                                  one track
 //	kind(4) packetType(4) [fourCC(32)] { [fourCC(32)] track(8) [size(24)] body }
+//
+//large:follows the syntax of the enhanced form, field by field
 func enhanced(format string, b []byte, packet, multitrack byte, each func(t *Body, packet byte) error) error {
 	short := func(want string) error {
 		return &media.FormatError{Format: format, Found: fmt.Sprintf("%d bytes behind an enhanced header", len(b)),

@@ -56,6 +56,8 @@ type DateRange struct {
 }
 
 // Media is what a media playlist is made of.
+//
+//large:one field for each tag of a media playlist
 type Media struct {
 	Wrapping       Wrapping
 	Whole          []*segment.Segment // the segments that are

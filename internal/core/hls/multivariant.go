@@ -67,6 +67,8 @@ type Multivariant struct {
 }
 
 // Marshal writes the playlist (draft, 4.4.6), variants in the order given.
+//
+//large:writes the tags in the order that players expect
 func (m *Multivariant) Marshal() []byte {
 	var b bytes.Buffer
 	b.WriteString("#EXTM3U\n#EXT-X-VERSION:8\n")

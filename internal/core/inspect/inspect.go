@@ -9,6 +9,8 @@ import (
 )
 
 // Inspector collects what is shown to it. It is not safe for concurrent use.
+//
+//large:a method for each rule
 type Inspector struct {
 	address  string
 	findings []Finding
@@ -31,6 +33,8 @@ const (
 )
 
 // stream is one rendition as it was seen.
+//
+//large:what the rules remember of a stream
 type stream struct {
 	Stream
 	last *hls.Playlist
@@ -114,6 +118,8 @@ func (i *Inspector) ContentType(where, found string) {
 const draft = "draft-pantos-hls-rfc8216bis, "
 
 // Multivariant judges a multivariant playlist.
+//
+//large:the checks of one document, in its order
 func (i *Inspector) Multivariant(body []byte) (variants []hls.VariantEntry, renditions []map[string]string) {
 	variants, renditions, err := hls.ReadMultivariant(body)
 	if err != nil {

@@ -129,6 +129,8 @@ func samplesOf(s *source) []bmff.Sample {
 const wavBlock = 1024
 
 // readWAV reads WAV files, and those with sizes of 64 bits (EBU Tech 3306; ITU-R BS.2088).
+//
+//large:follows the chunks of the format
 func readWAV(src Source, _ func(int64)) (*contents, error) {
 	wrong := func(found, want string) error {
 		return &media.FormatError{Format: "WAV file", Found: found, Want: want}

@@ -10,6 +10,8 @@ import (
 
 // Rung is one line of a ladder: the plan of one rendition. One without a size and with a bitrate of sound is of sound
 // alone. A setting with a flag is one of the CLI too, with the help text beside it.
+//
+//large:what can be set of a rung, as it is stored
 type Rung struct {
 	Name   string `json:"name"`                                                                            // part of the rendition's address
 	On     bool   `json:"on" flag:"on" help:"make this rendition"`                                         // false: kept in the ladder, not made

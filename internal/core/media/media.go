@@ -161,6 +161,8 @@ const (
 // Track describes one elementary stream. Config is the decoder configuration of the codec as it lies
 // in its box of an ISO media file, such as an AVCDecoderConfigurationRecord (ISO/IEC 14496-15, 5.3.3.1);
 // of AAC it is the AudioSpecificConfig (ISO/IEC 14496-3, 1.6.2.1).
+//
+//large:what is known of a track, of every kind
 type Track struct {
 	ID        TrackID `json:"id,omitempty"`
 	Language  string  `json:"language,omitempty"` // RFC 5646; "" when the sender does not say

@@ -177,6 +177,8 @@ func (r *ChunkReader) grow(s *chunkStream, n int) error {
 }
 
 // tryHeader parses the collected header bytes; while too few are there it does nothing.
+//
+//large:follows the chunk header of the standard, field by field
 func (r *ChunkReader) tryHeader() error {
 	h := r.header
 	format, csid, at := h[0]>>6, uint32(h[0]&63), 1

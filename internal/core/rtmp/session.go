@@ -304,6 +304,9 @@ func aggregate(m *Message, handle func(Event) error) error {
 	return nil
 }
 
+// commandMessage answers a command of the other side.
+//
+//large:one case for each command
 func (s *Server) commandMessage(m *Message, handle func(Event) error) error {
 	values, err := amf.DecodeAll(trimAMF3(m))
 	if err != nil {

@@ -26,6 +26,8 @@ const (
 const maxBridge = media.VideoTimescale / 2
 
 // Cutter collects the units of one rendition between two boundaries and hands them out in parts.
+//
+//large:the state of one open segment, its parts and what decides where it ends
 type Cutter struct {
 	header    *Header // of the open segment
 	next      *Header // of the segments that begin from now on

@@ -31,6 +31,8 @@ type Part struct {
 
 // Segment is a CMAF segment, or what there is of it while Open. It is immutable: an open segment
 // is replaced by its next state, which shares the parts.
+//
+//large:what playlists, manifests and wrappings say of a segment
 type Segment struct {
 	MSN           uint64
 	Prefix        string // of its file names: it tells apart the bytes that different runs made for one number

@@ -198,6 +198,8 @@ const (
 
 // Graph makes the pictures of one channel's renditions. Its methods are called from one goroutine;
 // Received and Stats may be called from any.
+//
+//large:the stages of one worker, with the lines between them
 type Graph struct {
 	still   still // of the source
 	sink    Sink

@@ -58,6 +58,9 @@ func newStage(sink Sink, r Rung, rate media.Rational, pool *picture.Pool, after 
 	return s
 }
 
+// run takes pictures until the stage is closed.
+//
+//large:one loop, whose cases share its state
 func (s *stage) run(sink Sink, rate media.Rational, after <-chan struct{}) {
 	defer close(s.done)
 	if after != nil {

@@ -9,6 +9,8 @@ import (
 
 // StreamHealth counts what ETSI TR 101 290, 5.2, asks to watch in its first two priorities, and measures what goes
 // with it. Counters only rise; the rest is of the last whole second, or of the longest interval lately.
+//
+//large:one figure for each measurement of ETSI TR 101 290
 type StreamHealth struct {
 	// First priority: the stream cannot be read.
 	SyncLoss   int64 `json:"syncLoss"`   // 1.1

@@ -160,6 +160,8 @@ func stamp(s string) (int64, error) {
 }
 
 // ttml reads the paragraphs of a document with their times (TTML2, 8.1.5 and 12.3).
+//
+//large:one loop over the tokens of a document
 func ttml(text string) (cues []Cue, err error) {
 	wrong := func(found string) error {
 		return &media.FormatError{Format: "TTML", Found: found, Want: "a document with paragraphs that have times"}

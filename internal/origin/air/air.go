@@ -102,6 +102,8 @@ type Decision struct {
 }
 
 // Switch is what is known of a channel's feeds: who is on air, who could be, and what was chosen.
+//
+//large:a small method for each question about who is on air
 type Switch struct {
 	inputs  []settings.Input
 	closed  bool

@@ -79,6 +79,8 @@ type Change struct {
 type Ignored struct{ Text, Do string }
 
 // Intake is what is known of one feed's tracks.
+//
+//large:a small method for each question about the source
 type Intake struct {
 	video      *media.Track // the main one of sizes
 	sizes      []*size      // all tracks of pictures

@@ -24,6 +24,8 @@ import (
 // that name them. Segments go in; views and documents come out, replaced whole, which delivery reads without
 // a lock. All else is guarded by the channel's lock. It knows nothing of feeds and sessions but the
 // forecast and the offering that it is given.
+//
+//large:everything that a view is made of, behind one lock
 type Publisher struct {
 	slug     string
 	now      func() time.Time

@@ -50,6 +50,8 @@ type Options struct {
 
 // Run is one run of a feed. It is a record of all that goes on within it, hence its many fields: the tracks with their times, the
 // outputs with what waits for them, the worker, and what is told of the source.
+//
+//large:times, outputs and cutting of one run share the state of its timeline
 type Run struct {
 	Options
 	out, spare []Made

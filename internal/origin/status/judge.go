@@ -15,6 +15,8 @@ import (
 )
 
 // Snapshot is all that is known of a channel at one time.
+//
+//large:all that the judgement looks at, gathered once
 type Snapshot struct {
 	Now      time.Time
 	Settings settings.Settings

@@ -70,6 +70,8 @@ type FeedStatus struct {
 }
 
 // RenditionStatus is one rendition.
+//
+//large:a row of the console's table
 type RenditionStatus struct {
 	Name      string `json:"name"`
 	Kind      string `json:"kind"`

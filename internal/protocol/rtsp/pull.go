@@ -363,6 +363,8 @@ func (c *pulled) frame(f rtsp.Frame) {
 }
 
 // play starts the stream and keeps it up.
+//
+//large:one dialogue, request by request
 func (c *pulled) play(ctx context.Context, trial bool) error {
 	ask := rtsp.Request("PLAY", c.base)
 	ask.Header.Set("Range", "npt=0.000-")
