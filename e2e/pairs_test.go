@@ -93,7 +93,7 @@ func (s *service) pairs(t *testing.T, in string, outs []string) (row string) {
 		switch {
 		case refused():
 		case out == "whip pushed" && in != "whip": // re-encoded
-			cell = "encoded for it"
+			cell = "re-encoded"
 		default:
 			made := s.made(name, loop)
 			assert.Empty(t, made.wrong, "%s to %s", in, out)
