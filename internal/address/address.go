@@ -49,6 +49,7 @@ type Scheme struct {
 	// Programmes says that it carries a transport stream as it is, and several programmes in one.
 	Programmes bool
 	Files      bool // it takes a channel's files
+	OneWay     bool // nothing comes back: whether anybody receives what is sent cannot be known
 	// Strict says that a parameter that is not in the table is an error; else it is the far end's, and taken for a secret.
 	Strict     bool
 	Parameters []Parameter

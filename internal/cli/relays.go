@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"metaplasis/internal/address"
 	"metaplasis/internal/api"
 	"metaplasis/internal/onward/relay"
 	"metaplasis/internal/settings"
@@ -68,10 +69,11 @@ func (a *app) addRelay() *cobra.Command {
 	var programmes []string
 	add := &cobra.Command{
 		Use: "add CHANNEL RELAY ADDRESS", Short: "Add a relay, or change the one of that name", Args: exactly("CHANNEL", "RELAY", "ADDRESS"), ValidArgsFunction: a.completeChannels,
-		Long: `Carry a channel onward: to rtmp, rtmps, srt, rtsp, rtsps, udp, rtp, and by WHIP to http and
-https; or as files, playlists and segments, to folder, put+http, put+https, s3, ftp, ftps and
-sftp (docs/relays.md). A key, a passphrase or a password in the address is kept as a secret. A relay is
-tried again for as long as it is on.`,
+		Long: `Push a channel to an address, and retry for as long as the relay is on. Keys, passphrases and passwords in the
+address are stored encrypted. Addresses:
+
+` + schemeList(address.Relay) + `
+Parameters are in docs/relays.md.`,
 		Example: `  metaplasis relays add start-line platform rtmp://192.0.2.7/live/KEY
   metaplasis relays add start-line truck "srt://192.0.2.8:9000?latency=200&passphrase=PHRASE" --rung 720p
   metaplasis relays add start-line decoder "udp://239.10.1.1:5000?interface=eth0&ttl=4"
@@ -166,4 +168,13 @@ func (a *app) showRelays(list []api.ChannelRelay) error {
 		}
 		a.table("RELAY|ADDRESS|RUNG|STATE|MBIT/S|MB|LEFT OUT|", rows)
 	})
+}
+
+// schemeList lists the schemes of a direction, each with an example of its addresses.
+func schemeList(d address.Direction) string {
+	var b strings.Builder
+	for _, s := range address.In(d) {
+		fmt.Fprintf(&b, "  %-10s %s\n", s.Name, s.Text[d].Example)
+	}
+	return b.String()
 }

@@ -21,6 +21,7 @@ import (
 	"golang.org/x/term"
 
 	"metaplasis/demo"
+	"metaplasis/internal/address"
 	"metaplasis/internal/api"
 	"metaplasis/internal/camera"
 	"metaplasis/internal/client"
@@ -384,10 +385,10 @@ func (a *app) camera() *cobra.Command {
 	var loops int
 	c := &cobra.Command{
 		Use: "camera", Short: "Send a demo loop as a camera would", Args: cobra.NoArgs,
-		Long: `Send a recorded loop to a channel, forever and with continuous timestamps. The address says over which
-protocol: rtmp, rtmps, udp and rtp (MPEG-TS; a multicast group with ?interface=eth0&ttl=4), srt, rtsp, http (WHIP,
-CMAF, a transport stream), studio (raw video or JPEG, announced by SAP). Several loops become the programmes of one
-transport stream. It connects again when the line is lost.`,
+		Long: `Send a recorded loop to a channel, forever and with continuous timestamps, and reconnect when the connection is lost.
+Several loops become the programmes of one transport stream. Addresses:
+
+` + schemeList(address.Camera),
 		Example: `  metaplasis camera --to rtmp://127.0.0.1:1935/in/start-line/KEY
   metaplasis camera --loop chase-boat --to rtmp://127.0.0.1:1935/in/chase-boat/KEY
   metaplasis camera --loop harbour --to rtmp://127.0.0.1:1935/in/harbour/KEY      # VP9 and Opus

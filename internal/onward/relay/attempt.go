@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"metaplasis/internal/address"
 	"metaplasis/internal/core/hub"
 	"metaplasis/internal/onward"
 	"metaplasis/internal/settings"
@@ -211,7 +212,7 @@ func (r *Runner) Test(ctx context.Context, p Plan) (string, error) {
 	}
 	cancel()
 	<-ended
-	if u.Scheme == "udp" || u.Scheme == "rtp" {
+	if s, known := address.Find(u.Scheme); known && s.OneWay {
 		return "Packets leave for " + Shown(p.Address) + ". Whether somebody receives them cannot be told.", nil
 	}
 	return "The far end accepts the stream.", nil
