@@ -81,7 +81,13 @@ func (p *Player) Run(ctx context.Context) {
 			go func() {
 				defer p.all.Done()
 				defer close(done)
-				safely.Do(nil, func() { p.try(ctx, in) }, func(err error) { p.Channels.Problem(in, err.Error()) })
+				if err := safely.Run(nil, func() error { return p.try(ctx, in) }); err != nil {
+					p.Channels.Problem(in, err.Error())
+					select {
+					case <-ctx.Done():
+					case <-time.After(retryAfter):
+					}
+				}
 			}()
 		}
 		select {
@@ -92,21 +98,14 @@ func (p *Player) Run(ctx context.Context) {
 	}
 }
 
-// try plays one input until it is taken off the air. One that cannot be played is left alone for a while.
-func (p *Player) try(ctx context.Context, in Input) {
+// try plays one input until it is taken off the air. An error says why it cannot be played.
+func (p *Player) try(ctx context.Context, in Input) error {
 	r, err := p.Channels.Load(ctx, in)
-	if err == nil {
-		p.Channels.Problem(in, "")
-		err = p.play(ctx, in, r)
+	if err != nil {
+		return err
 	}
-	if err == nil {
-		return
-	}
-	p.Channels.Problem(in, err.Error())
-	select {
-	case <-ctx.Done():
-	case <-time.After(retryAfter):
-	}
+	p.Channels.Problem(in, "")
+	return p.play(ctx, in, r)
 }
 
 // Recording is a file in memory: units in the order in which they are due within a turn.
