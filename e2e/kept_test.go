@@ -221,9 +221,9 @@ func (s *service) fill(slug string, ago, length time.Duration) time.Time {
 	loop := int64(demo.Loops[0].Frames) * media.VideoTimescale / 30
 	begin := media.TicksSince(epoch, time.Now().Add(-ago)) / loop * loop
 	const turns = 4 // segments of a turn of the loop, whose keyframes lie two seconds apart
-	strips := map[string]store.Strip{}
+	strips := map[string]store.RenditionSpan{}
 	units := map[*segment.Segment][]media.AccessUnit{}
-	for _, st := range span.Strips {
+	for _, st := range span.Renditions {
 		if st.Rendition != "source" && st.Rendition != "audio" {
 			continue
 		}

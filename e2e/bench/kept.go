@@ -148,9 +148,9 @@ func keptDay(dir string) error {
 				return 0, 0
 			}
 			p := present.Past{Slug: keptSlug, Epoch: span.Epoch, Now: now, From: from, Step: keptStep}
-			for i := range span.Strips {
-				x := &span.Strips[i]
-				p.Strips = append(p.Strips, present.PastStrip{Name: x.Rendition, List: x.List, Gapped: x.Gaps > 0, Goes: true, Ordinal: x.Ordinal, Breaks: x.Breaks, Longest: x.Longest})
+			for i := range span.Renditions {
+				x := &span.Renditions[i]
+				p.Renditions = append(p.Renditions, present.RetainedRendition{Name: x.Rendition, List: x.List, Gapped: x.Gaps > 0, Goes: true, Ordinal: x.Ordinal, Breaks: x.Breaks, Longest: x.Longest})
 			}
 			size = len(p.Playlist("source", hls.CMAF, skip))
 			best = min(best, time.Since(begin))

@@ -195,7 +195,7 @@ func run(ctx context.Context, c *Clip, o Options, passed uint32) error {
 }
 
 // send sends the loop over a line that is open.
-func (c *Clip) send(ctx context.Context, conn line, o Options, passed uint32) error {
+func (c *Clip) send(ctx context.Context, conn connection, o Options, passed uint32) error {
 	if o.OnChange != nil {
 		o.OnChange("sending")
 	}
@@ -274,7 +274,7 @@ func RunProgrammes(ctx context.Context, list []Programme, o Options) error {
 	if err != nil {
 		return err
 	}
-	lines := make([]line, len(list)) // all are in the tables from the begin on
+	lines := make([]connection, len(list)) // all are in the tables from the begin on
 	for i, p := range list {
 		lines[i] = newUnitLine(conn.Programme(p.Number, p.Name))
 	}
@@ -302,7 +302,7 @@ func (c *Clip) wanted(t *flv.Tag, o *Options) bool {
 }
 
 // wait lets the time of a picture come, and hears the server meanwhile.
-func wait(ctx context.Context, conn line, until time.Time, fast bool) error {
+func wait(ctx context.Context, conn connection, until time.Time, fast bool) error {
 	d := time.Until(until)
 	if fast || d < 0 {
 		d = 0

@@ -24,8 +24,8 @@ import (
 	"metaplasis/internal/protocol/webrtc"
 )
 
-// line is what a camera sends over.
-type line interface {
+// connection is what a camera sends over.
+type connection interface {
 	// begin sends what the loop says of itself.
 	begin(metadata amf.ECMAArray) error
 	tag(kind uint8, at uint32, body []byte) error
@@ -35,7 +35,7 @@ type line interface {
 }
 
 // dial opens the line to an address.
-func dial(ctx context.Context, o *Options) (line, error) {
+func dial(ctx context.Context, o *Options) (connection, error) {
 	u, err := url.Parse(o.URL)
 	if err != nil {
 		return nil, fmt.Errorf("address to send to: %w", err)

@@ -19,7 +19,7 @@ func newSplicer(every time.Duration) *splicer {
 	return &splicer{every: ms, next: ms, event: uint32(time.Now().Unix())}
 }
 
-func (s *splicer) send(conn line, base, at uint32) error {
+func (s *splicer) send(conn connection, base, at uint32) error {
 	if s.every == 0 || at < s.next {
 		return nil
 	}

@@ -312,7 +312,7 @@ func (a *app) laddersRung() *cobra.Command {
 			if c.Flags().Changed("bitrate") {
 				to.Peak = 0 // follows again
 			}
-			if err := flags.over(to); err != nil {
+			if err := flags.applyTo(to); err != nil {
 				return err
 			}
 			if l.Plan != nil { // the others stay the plan's

@@ -92,8 +92,8 @@ func (f *settingFlags) changed() map[string]any {
 	return out
 }
 
-// over puts what was given over a value of the type that the flags are of.
-func (f *settingFlags) over(to any) error {
+// applyTo puts what was given over a value of the type that the flags are of.
+func (f *settingFlags) applyTo(to any) error {
 	text, err := json.Marshal(f.changed())
 	if err != nil {
 		return err
@@ -103,7 +103,7 @@ func (f *settingFlags) over(to any) error {
 
 // settings holds what was given, and nothing else.
 func (f *settingFlags) settings() (s settings.Settings, err error) {
-	err = f.over(&s)
+	err = f.applyTo(&s)
 	return s, err
 }
 

@@ -77,7 +77,7 @@ func TestFlagsOfSettings(t *testing.T) {
 	rung.register(flags, ladder.Rung{On: true})
 	require.NoError(t, flags.Parse([]string{"--bitrate", "2.5M", "--audio", "96k", "--label"}))
 	var r ladder.Rung
-	require.NoError(t, rung.over(&r))
+	require.NoError(t, rung.applyTo(&r))
 	assert.EqualValues(t, 2_500_000, r.Bitrate)
 	assert.EqualValues(t, 96_000, r.AudioBitrate)
 	assert.True(t, r.Picture.Label)

@@ -225,7 +225,7 @@ func (c *Client) RemoveItem(ctx context.Context, name string) error {
 
 // VerifyRecording reads all that a recording holds.
 func (c *Client) VerifyRecording(ctx context.Context, id int64) (store.Verification, error) {
-	return call[store.Verification](ctx, c.patient(), "POST", fmt.Sprintf("/recordings/%d/verify", id), nil)
+	return call[store.Verification](ctx, c.withoutTimeout(), "POST", fmt.Sprintf("/recordings/%d/verify", id), nil)
 }
 
 // Store shows where what is kept lies.

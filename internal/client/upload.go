@@ -23,8 +23,8 @@ const pieceBytes = 32 << 20
 // slowHTTP has no timeout: a piece may take long.
 var slowHTTP = &http.Client{}
 
-// patient is the client without a timeout: what is asked for may take long.
-func (c *Client) patient() *Client {
+// withoutTimeout is the client without a timeout: what is asked for may take long.
+func (c *Client) withoutTimeout() *Client {
 	out := *c
 	out.HTTP = slowHTTP
 	return &out

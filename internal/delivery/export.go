@@ -143,12 +143,12 @@ func (q *request) export() {
 }
 
 // source is what a file of a rendition is made of: its pictures with a sound, or audio only; nil when nothing of it is kept.
-func (q *request) source(past *present.Past, name string) (strip *present.PastStrip, src clip.Source) {
+func (q *request) source(past *present.Past, name string) (strip *present.RetainedRendition, src clip.Source) {
 	src.Turn = func() (func(), error) { return q.s.turns.take(q.r.Context(), q.r.RemoteAddr) }
-	var sound *present.PastStrip
-	for i := range past.Strips {
-		if past.Strips[i].Name == name {
-			strip = &past.Strips[i]
+	var sound *present.RetainedRendition
+	for i := range past.Renditions {
+		if past.Renditions[i].Name == name {
+			strip = &past.Renditions[i]
 		}
 	}
 	if strip == nil {
@@ -158,9 +158,9 @@ func (q *request) source(past *present.Past, name string) (strip *present.PastSt
 	if wanted == "" {
 		wanted = strip.Sound
 	}
-	for i := range past.Strips {
-		if past.Strips[i].Name == wanted && past.Strips[i].Name != name {
-			sound = &past.Strips[i]
+	for i := range past.Renditions {
+		if past.Renditions[i].Name == wanted && past.Renditions[i].Name != name {
+			sound = &past.Renditions[i]
 		}
 	}
 	if strip.Track().Kind == media.Video {

@@ -82,14 +82,14 @@ func pastOf(name string, list []library.Rendition) *present.Past {
 	}
 	for i := range list {
 		t := list[i].Track
-		s := present.PastStrip{Name: list[i].Name, List: t.Segments, Ordinal: t.Segments[0].MSN}
+		s := present.RetainedRendition{Name: list[i].Name, List: t.Segments, Ordinal: t.Segments[0].MSN}
 		if t.Kind == media.Video {
 			s.Sound = sound
 		}
 		for _, seg := range t.Segments {
 			s.Longest = max(s.Longest, seg.Duration)
 		}
-		p.Strips = append(p.Strips, s)
+		p.Renditions = append(p.Renditions, s)
 	}
 	return p
 }
@@ -99,7 +99,7 @@ const itemLife = "public, max-age=10"
 
 // sendItem answers with a document of an item.
 func (q *request) sendItem(kind string, past *present.Past, make func() []byte) {
-	d, err := q.document("", past.Strips[0].List[0].ETag, make)
+	d, err := q.document("", past.Renditions[0].List[0].ETag, make)
 	switch {
 	case err != nil:
 		q.fail(http.StatusServiceUnavailable, "The service is busy with other requests. Try again in a moment.")
@@ -211,8 +211,8 @@ func (s *Server) wrapItem(past *present.Past, t *library.Rendition, seg *segment
 		return webvtt.File(seg.Start, webvtt.Within(t.Track.Cues, seg.Start, seg.Start+seg.Duration)), nil
 	case kind == "ts" && track.Kind == media.Video && coding.Transportable(track):
 		var with *segment.Segment
-		for i := range past.Strips {
-			o := &past.Strips[i]
+		for i := range past.Renditions {
+			o := &past.Renditions[i]
 			if o.Name != soundOf(past, t.Name) {
 				continue
 			}
@@ -230,13 +230,13 @@ func (s *Server) wrapItem(past *present.Past, t *library.Rendition, seg *segment
 // soundOf is the rendition of sound that goes with pictures in a transport stream, "" when it cannot lie there.
 func soundOf(past *present.Past, pictures string) string {
 	name := ""
-	for i := range past.Strips {
-		if past.Strips[i].Name == pictures {
-			name = past.Strips[i].Sound
+	for i := range past.Renditions {
+		if past.Renditions[i].Name == pictures {
+			name = past.Renditions[i].Sound
 		}
 	}
-	for i := range past.Strips {
-		if t := past.Strips[i].Track(); past.Strips[i].Name == name && !coding.Transportable(&t) {
+	for i := range past.Renditions {
+		if t := past.Renditions[i].Track(); past.Renditions[i].Name == name && !coding.Transportable(&t) {
 			return ""
 		}
 	}

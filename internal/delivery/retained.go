@@ -178,8 +178,8 @@ func (q *request) described(a *stretch) *present.Past {
 		out.Step, out.Language, out.SoundName = media.Rescale(set.SegmentMillis, 1000, media.VideoTimescale), set.Language, set.SoundName
 		out.Ranges, out.Markers = c.Ranges(a.from, a.to), c.Noted()
 	}
-	for i := range span.Strips {
-		s := &span.Strips[i]
+	for i := range span.Renditions {
+		s := &span.Renditions[i]
 		if s.Rendition == publish.Stills {
 			out.Tiles = len(s.List) > 0
 			continue
@@ -187,10 +187,10 @@ func (q *request) described(a *stretch) *present.Past {
 		if len(renditions) > 0 && !slices.Contains(renditions, s.Rendition) {
 			continue
 		}
-		out.Strips = append(out.Strips, present.PastStrip{Name: s.Rendition, Sound: s.Sound, List: s.List, Gapped: s.Gaps > 0, Goes: !a.ended && goes(q.channel, s.Rendition), Ordinal: s.Ordinal, Breaks: s.Breaks, Longest: s.Longest,
+		out.Renditions = append(out.Renditions, present.RetainedRendition{Name: s.Rendition, Sound: s.Sound, List: s.List, Gapped: s.Gaps > 0, Goes: !a.ended && goes(q.channel, s.Rendition), Ordinal: s.Ordinal, Breaks: s.Breaks, Longest: s.Longest,
 			Impaired: strings.HasPrefix(s.Rendition, "text-cc") || strings.HasPrefix(s.Rendition, "text-service")})
 	}
-	if len(out.Strips) == 0 {
+	if len(out.Renditions) == 0 {
 		q.fail(http.StatusNotFound, "No media of that time is stored.")
 		return nil
 	}
@@ -214,8 +214,8 @@ func goes(c *origin.Channel, rendition string) bool {
 // state names what a document of a stretch is made of.
 func state(p *present.Past) string {
 	var b strings.Builder
-	for i := range p.Strips {
-		s := &p.Strips[i]
+	for i := range p.Renditions {
+		s := &p.Renditions[i]
 		fmt.Fprintf(&b, "%d+%d;", s.Ordinal, len(s.List))
 	}
 	return b.String()
@@ -306,7 +306,7 @@ func (q *request) still() {
 		q.fail(http.StatusNotFound, "No picture of that time is stored.")
 		return
 	}
-	strip, err := q.s.store.Strip(q.r.Context(), q.name, publish.Stills, at.Add(-stillReach), at.Add(time.Second))
+	strip, err := q.s.store.Rendition(q.r.Context(), q.name, publish.Stills, at.Add(-stillReach), at.Add(time.Second))
 	if err != nil || len(strip.List) == 0 {
 		q.fail(http.StatusNotFound, "No picture of that time is stored.")
 		return

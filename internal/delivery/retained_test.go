@@ -152,7 +152,7 @@ func TestOnlyTheTimeShiftIsPublic(t *testing.T) {
 	s, st := newPast(t, 60)
 	span, err := st.Span(context.Background(), "booth", time.Now().Add(-2*time.Hour), time.Time{})
 	require.NoError(t, err)
-	first := span.Strips[0].List[0]
+	first := span.Renditions[0].List[0]
 	paths := []string{"/booth/audio/" + first.Name() + ".m4s", "/booth/audio/0.m4s", "/booth/index.m3u8?from=10m", "/booth/picture.jpg?time=5m", "/booth/audio.mp4?from=10m"}
 	assert.Equal(t, 200, ask(s, paths[0]).Code)
 	set := s.o.Channel("booth").Settings()

@@ -48,7 +48,7 @@ func (q *request) tile() {
 		q.fail(http.StatusNotFound, "No picture of that time is stored.")
 		return
 	}
-	strip, err := q.s.store.Strip(q.r.Context(), q.name, publish.Stills, begin.Add(-stillReach), end)
+	strip, err := q.s.store.Rendition(q.r.Context(), q.name, publish.Stills, begin.Add(-stillReach), end)
 	if err != nil || len(strip.List) == 0 {
 		q.fail(http.StatusNotFound, "No picture of that time is stored.")
 		return

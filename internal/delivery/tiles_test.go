@@ -36,7 +36,7 @@ func TestSmallPicturesLieManyInOne(t *testing.T) {
 	s, st := newPast(t, 150)
 	span, err := st.Span(context.Background(), "booth", time.Now().Add(-2*time.Hour), time.Time{})
 	require.NoError(t, err)
-	first := span.Strips[0].List[0]
+	first := span.Renditions[0].List[0]
 	h := &segment.Header{Name: "header-stills", Track: media.Track{Kind: media.Data, Timescale: media.VideoTimescale}}
 	for n := range int64(30) { // one each five seconds, each a little brighter
 		b := grey(uint8(10 + 8*n))

@@ -193,11 +193,11 @@ func (r *Runner) Set(list []Hook) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.hooks, r.set = slices.Clone(list), true
-	r.look()
+	r.deliverDue()
 }
 
-// look has a worker look for what is due.
-func (r *Runner) look() {
+// deliverDue has a worker look for what is due.
+func (r *Runner) deliverDue() {
 	select {
 	case r.wake <- struct{}{}:
 	default:
@@ -243,7 +243,7 @@ func (r *Runner) put(hook Hook, h Happening) {
 	d := &Delivery{Hook: hook.ID, Event: h.Event, Channel: h.Channel, At: h.At, Status: "waits", happened: h, due: time.Now()}
 	r.queue = append(r.queue, d)
 	r.note(d)
-	r.look()
+	r.deliverDue()
 }
 
 func (r *Runner) note(d *Delivery) {
@@ -308,7 +308,7 @@ func (r *Runner) work() {
 		}
 		r.mu.Lock()
 		delete(r.busy, d.Hook)
-		r.look()
+		r.deliverDue()
 		if hook == nil {
 			d.GivenUp, d.Status = true, "the hook was removed"
 			r.mu.Unlock()

@@ -217,7 +217,7 @@ func (l *Library) Look() {
 	slugs := l.named(root, groups)
 	for i, group := range groups {
 		found[slugs[i]] = true
-		l.take(slugs[i], group)
+		l.adopt(slugs[i], group)
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -362,8 +362,8 @@ func (e *Entry) identity() string {
 	return hex.EncodeToString(sum[:5])
 }
 
-// take notes an item that is new or another one than before, to be looked into.
-func (l *Library) take(slug string, group []member) {
+// adopt notes an item that is new or another one than before, to be looked into.
+func (l *Library) adopt(slug string, group []member) {
 	coded := l.coder.files(slug, group)
 	state := ""
 	size := int64(0)
@@ -413,7 +413,7 @@ func (l *Library) lookInto() {
 			continue
 		}
 		if there {
-			l.look(next)
+			l.examine(next)
 		}
 	}
 }
@@ -500,8 +500,8 @@ func (l *Library) openSafely(e *Entry) (it *item.Item, names []string, note stri
 	return it, names, note, err
 }
 
-// look looks into an item that is new.
-func (l *Library) look(e *Entry) {
+// examine looks into an item that is new.
+func (l *Library) examine(e *Entry) {
 	done := *e
 	var it *item.Item
 	var names []string

@@ -47,7 +47,7 @@ func (a *Acceptor) Serve(l net.Listener, conf *tls.Config, handle func(net.Conn)
 		if err != nil {
 			return err
 		}
-		if !a.take(conn) {
+		if !a.admit(conn) {
 			_ = conn.Close()
 			continue
 		}
@@ -58,7 +58,7 @@ func (a *Acceptor) Serve(l net.Listener, conf *tls.Config, handle func(net.Conn)
 	}
 }
 
-func (a *Acceptor) take(c net.Conn) bool {
+func (a *Acceptor) admit(c net.Conn) bool {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if a.over {

@@ -62,7 +62,7 @@ func (c *Channels) Start(ctx context.Context) error {
 			c.tell(stored.Slug, events.Failure, "channel-refused", "The stored channel could not be started: "+err.Error(), "Change its settings.")
 			continue
 		}
-		c.recordings.keep(stored.Slug)
+		c.recordings.updateRetention(stored.Slug)
 		c.history.begin(stored.Slug, stored.Revision, set)
 		c.recallFeed(ctx, stored.Slug)
 		c.recallMarkers(ctx, stored.Slug)
@@ -138,7 +138,7 @@ func (c *Channels) Add(ctx context.Context, in settings.Settings, by string) (*o
 	if err != nil {
 		return nil, err
 	}
-	c.recordings.keep(in.Slug)
+	c.recordings.updateRetention(in.Slug)
 	c.history.begin(in.Slug, 1, in)
 	c.desk.changed()
 	c.tell(in.Slug, events.Info, "channel-created", "The channel was created by "+by+".", "")
@@ -233,7 +233,7 @@ func (c *Channels) apply(ctx context.Context, to *origin.Channel, set settings.S
 	if err := to.Apply(set); err != nil {
 		return err
 	}
-	c.recordings.keep(slug)
+	c.recordings.updateRetention(slug)
 	c.history.add(slug, revision, set)
 	c.desk.changed()
 	c.tell(slug, events.Info, "channel-changed", "The settings were changed by "+by+"; they take effect at the next segment.", "")

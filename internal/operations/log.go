@@ -70,8 +70,8 @@ func (m *merged) latest() time.Time {
 	return m.event.At
 }
 
-// take returns the events that were counted since the last call, and forgets those that are over.
-func (l *merging) take(now time.Time) (out []events.Event) {
+// due returns the events that were counted since the last call, and forgets those that are over.
+func (l *merging) due(now time.Time) (out []events.Event) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for key, m := range l.recent {
@@ -145,7 +145,7 @@ func (l *Log) store(e events.Event) {
 
 // storeCounts stores and shows the counts of merged events.
 func (l *Log) storeCounts(now time.Time) {
-	for _, e := range l.merging.take(now) {
+	for _, e := range l.merging.due(now) {
 		l.store(e)
 		l.show(e)
 	}

@@ -58,7 +58,7 @@ func NewRecordings(ctx context.Context, d *Desk, o *origin.Origin, st *store.Sto
 		channels[r.Channel] = true
 	}
 	for slug := range channels {
-		x.keep(slug)
+		x.updateRetention(slug)
 	}
 	return x, nil
 }
@@ -75,9 +75,9 @@ func holdOf(r *recording.Recording) store.Hold {
 	return store.Hold{From: r.Begun, To: r.Ended, Renditions: r.Renditions}
 }
 
-// keep tells the store what is kept of a channel. Of one that does not run nothing is decided: its recordings are held,
+// updateRetention tells the store what is kept of a channel. Of one that does not run nothing is decided: its recordings are held,
 // and what else there is of it stays.
-func (x *Recordings) keep(slug string) { x.decide(slug, false) }
+func (x *Recordings) updateRetention(slug string) { x.decide(slug, false) }
 
 func (x *Recordings) decide(slug string, removed bool) {
 	if x.store == nil {
@@ -316,7 +316,7 @@ func (x *Recordings) add(ctx context.Context, rec *recording.Recording) (err err
 	x.list = append([]recording.Recording{*rec}, x.list...)
 	slices.SortStableFunc(x.list, func(a, b recording.Recording) int { return b.Begun.Compare(a.Begun) })
 	x.mu.Unlock()
-	x.keep(rec.Channel)
+	x.updateRetention(rec.Channel)
 	return nil
 }
 
@@ -332,7 +332,7 @@ func (x *Recordings) alter(ctx context.Context, rec recording.Recording) error {
 		}
 	}
 	x.mu.Unlock()
-	x.keep(rec.Channel)
+	x.updateRetention(rec.Channel)
 	return nil
 }
 
@@ -413,7 +413,7 @@ func (x *Recordings) drop(ctx context.Context, rec recording.Recording) error {
 	x.mu.Lock()
 	x.list = slices.DeleteFunc(slices.Clone(x.list), func(r recording.Recording) bool { return r.ID == rec.ID })
 	x.mu.Unlock()
-	x.keep(rec.Channel)
+	x.updateRetention(rec.Channel)
 	return nil
 }
 

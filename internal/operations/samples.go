@@ -58,7 +58,7 @@ func (s *samples) arrival(of map[string][]int64, st *status.Status, length int) 
 	s.lost[st.Slug] = lost
 	next := map[string][]int64{}
 	for name, list := range of {
-		next[name] = keep(list, now[name])
+		next[name] = appendBounded(list, now[name])
 	}
 	for name, v := range now {
 		if of[name] == nil {
@@ -68,8 +68,8 @@ func (s *samples) arrival(of map[string][]int64, st *status.Status, length int) 
 	return next
 }
 
-// take measures channels.
-func (s *samples) take(now time.Time, all []status.Status, minutes *minutes) (over []records.Statistic) {
+// record measures channels.
+func (s *samples) record(now time.Time, all []status.Status, minutes *minutes) (over []records.Statistic) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	next := make(map[string]*api.History, len(s.by))
@@ -91,7 +91,7 @@ func (s *samples) take(now time.Time, all []status.Status, minutes *minutes) (ov
 		}
 		over = append(over, minutes.add(now, st.Slug, st.Feed != nil, bitrate, load, viewers)...)
 		h.Until = now.UnixMilli()
-		h.Bitrate, h.Load, h.Viewers = keep(h.Bitrate, bitrate), keep(h.Load, load), keep(h.Viewers, viewers)
+		h.Bitrate, h.Load, h.Viewers = appendBounded(h.Bitrate, bitrate), appendBounded(h.Load, load), appendBounded(h.Viewers, viewers)
 		h.Quality = keepQuality(h.Quality, st.Renditions)
 		h.Arrival = s.arrival(h.Arrival, &st, len(h.Bitrate))
 		next[st.Slug] = h
@@ -118,7 +118,7 @@ func (s *samples) of(slug string) api.History {
 	return out
 }
 
-func keep(list []int64, v int64) []int64 {
+func appendBounded(list []int64, v int64) []int64 {
 	list = append(list, v)
 	if n := len(list); n > keptSamples {
 		list = append(list[:0], list[n-keptSamples:]...)
@@ -131,7 +131,7 @@ func keepQuality(of map[string][]int64, list []status.RenditionStatus) map[strin
 	next := map[string][]int64{}
 	for _, r := range list {
 		if r.PSNR > 0 || of[r.Name] != nil && !r.Retired {
-			next[r.Name] = keep(of[r.Name], r.PSNR)
+			next[r.Name] = appendBounded(of[r.Name], r.PSNR)
 		}
 	}
 	return next

@@ -51,7 +51,7 @@ type Watch struct {
 // NewWatch looks once, and then while Run runs.
 func NewWatch(o WatchOptions, d *Desk, or *origin.Origin, h *Hooks, recordings *Recordings, relays *Relays) *Watch {
 	w := &Watch{WatchOptions: o, desk: d, origin: or, hooks: h, recordings: recordings, relays: relays}
-	w.look(time.Now())
+	w.check(time.Now())
 	return w
 }
 
@@ -92,8 +92,8 @@ func (w *Watch) Health() []api.ServiceProblem {
 	return w.problems
 }
 
-// look finds what is wrong now.
-func (w *Watch) look(now time.Time) {
+// check finds what is wrong now.
+func (w *Watch) check(now time.Time) {
 	found := []api.ServiceProblem{}
 	add := func(what, do, text string, args ...any) {
 		found = append(found, api.ServiceProblem{What: what, Text: fmt.Sprintf(text, args...), Do: do})
@@ -166,11 +166,11 @@ func (w *Watch) Run(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case now := <-tick.C:
-			w.look(now)
+			w.check(now)
 			all := w.Statuses()
 			if now.Sub(taken) > sampleEvery-healthEvery/2 {
 				taken = now
-				w.storeMinutes(w.samples.take(now, all, &w.minutes))
+				w.storeMinutes(w.samples.record(now, all, &w.minutes))
 			}
 			told = w.tellHealth(now, told)
 			seen = w.hooks.tellConditions(all, seen)

@@ -455,7 +455,7 @@ func (c *Channel) decide(list []air.Decision) {
 		case air.StandBy:
 			c.event(events.Info, "feed-standby", fmt.Sprintf("The %s stands by: %s.", f.words(), d.Why), "")
 		case air.End:
-			f.over(d.Why, d.Kick)
+			f.finish(d.Why, d.Kick)
 		}
 	}
 }
@@ -471,8 +471,8 @@ func (f *Feed) admitted() {
 	f.c.event(events.Info, "feed-begun", text, "")
 }
 
-// over ends a feed.
-func (f *Feed) over(why string, kick bool) {
+// finish ends a feed.
+func (f *Feed) finish(why string, kick bool) {
 	c := f.c
 	if !f.air.Standby() {
 		f.offAir(why)

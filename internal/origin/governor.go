@@ -108,8 +108,8 @@ func (c *Channel) applyGoverned() {
 // machineLoad measures how much of the machine nobody uses.
 type machineLoad struct{ total, idle int64 }
 
-// look returns the thousandths of all processors that were idle since the last look, less than 0 when not known.
-func (m *machineLoad) look() int64 {
+// sample returns the thousandths of all processors that were idle since the last look, less than 0 when not known.
+func (m *machineLoad) sample() int64 {
 	total, idle, err := processorTimes()
 	before := *m
 	m.total, m.idle = total, idle

@@ -96,7 +96,7 @@ func (o *Origin) tick() {
 		case <-o.stop:
 			return
 		case <-t.C:
-			idle := machine.look()
+			idle := machine.sample()
 			o.idle.Store(idle)
 			order.Begin()
 			for _, c := range *o.channels.Load() {

@@ -15,8 +15,8 @@ import (
 	"metaplasis/internal/core/segment"
 )
 
-// PastStrip is a stretch of one rendition that lies back.
-type PastStrip struct {
+// RetainedRendition is a stretch of one rendition that lies back.
+type RetainedRendition struct {
 	Name   string
 	Sound  string             // the rendition of sound that goes with pictures
 	List   []*segment.Segment // with gaps where there is nothing
@@ -30,13 +30,13 @@ type PastStrip struct {
 }
 
 // Track is that of the newest segment.
-func (s *PastStrip) Track() media.Track { return s.List[len(s.List)-1].Header.Track }
+func (s *RetainedRendition) Track() media.Track { return s.List[len(s.List)-1].Header.Track }
 
 // last is the ordinal of the newest segment.
-func (s *PastStrip) last() uint64 { return s.Ordinal + uint64(len(s.List)) - 1 }
+func (s *RetainedRendition) last() uint64 { return s.Ordinal + uint64(len(s.List)) - 1 }
 
 // at returns the segment of an ordinal, nil when there is none.
-func (s *PastStrip) at(ordinal uint64) *segment.Segment {
+func (s *RetainedRendition) at(ordinal uint64) *segment.Segment {
 	if ordinal < s.Ordinal || ordinal > s.last() {
 		return nil
 	}
@@ -45,45 +45,45 @@ func (s *PastStrip) at(ordinal uint64) *segment.Segment {
 
 // Past is a stretch of a channel that lies back: a time-shift or a recording. Its documents are made as those of what is on air.
 type Past struct {
-	Slug      string
-	Epoch     time.Time // wall clock at media time 0
-	Now       time.Time
-	From      time.Time     // where players begin; zero leaves it to them
-	Depth     time.Duration // how far back it goes, of one that is not over
-	Ended     bool          // nothing will follow
-	Query     string        // of the addresses of media playlists
-	Suffix    string        // of those of headers and segments: the query that makes them public
-	Step      int64         // segments' nominal length, ticks of media.VideoTimescale
-	Language  string
-	SoundName string
-	Undated   bool // the wall clock is not told
-	Strips    []PastStrip
-	Tiles     bool // small pictures are kept too
-	Ranges    []hls.DateRange
-	Markers   []Marker // the same as manifests show them
+	Slug       string
+	Epoch      time.Time // wall clock at media time 0
+	Now        time.Time
+	From       time.Time     // where players begin; zero leaves it to them
+	Depth      time.Duration // how far back it goes, of one that is not over
+	Ended      bool          // nothing will follow
+	Query      string        // of the addresses of media playlists
+	Suffix     string        // of those of headers and segments: the query that makes them public
+	Step       int64         // segments' nominal length, ticks of media.VideoTimescale
+	Language   string
+	SoundName  string
+	Undated    bool // the wall clock is not told
+	Renditions []RetainedRendition
+	Tiles      bool // small pictures are kept too
+	Ranges     []hls.DateRange
+	Markers    []Marker // the same as manifests show them
 }
 
 // IsText reports whether a rendition is text.
 func (p *Past) IsText(name string) bool {
-	s := p.strip(name)
+	s := p.rendition(name)
 	return s != nil && s.Track().Kind == media.Data
 }
 
 // Align lets renditions that begin one after the other begin with one segment: that of the last of them.
 func (p *Past) Align() {
 	first := uint64(1<<63 - 1)
-	for i := range p.Strips {
-		first = min(first, p.Strips[i].Ordinal)
+	for i := range p.Renditions {
+		first = min(first, p.Renditions[i].Ordinal)
 	}
 	begin := first
-	for i := range p.Strips {
-		if s := &p.Strips[i]; s.Ordinal <= first+slackOfStart && s.last() >= s.Ordinal+slackOfStart {
+	for i := range p.Renditions {
+		if s := &p.Renditions[i]; s.Ordinal <= first+slackOfStart && s.last() >= s.Ordinal+slackOfStart {
 			begin = max(begin, s.Ordinal)
 		}
 	}
-	for i := range p.Strips {
+	for i := range p.Renditions {
 		// What is cut off may leave a gap in front, with which no list begins.
-		for s := &p.Strips[i]; (s.Ordinal < begin || s.List[0].Gap) && len(s.List) > 1; s.Ordinal++ {
+		for s := &p.Renditions[i]; (s.Ordinal < begin || s.List[0].Gap) && len(s.List) > 1; s.Ordinal++ {
 			if s.List[0].Discontinuity {
 				s.Breaks++
 			}
@@ -95,17 +95,17 @@ func (p *Past) Align() {
 // target is the target duration of all playlists, in seconds.
 func (p *Past) target() int64 {
 	longest := p.Step
-	for i := range p.Strips {
-		longest = max(longest, p.Strips[i].Longest)
+	for i := range p.Renditions {
+		longest = max(longest, p.Renditions[i].Longest)
 	}
 	return max((longest+media.VideoTimescale/2)/media.VideoTimescale, 1)
 }
 
-// strip returns a rendition, nil when there is none.
-func (p *Past) strip(name string) *PastStrip {
-	for i := range p.Strips {
-		if p.Strips[i].Name == name {
-			return &p.Strips[i]
+// rendition returns a rendition, nil when there is none.
+func (p *Past) rendition(name string) *RetainedRendition {
+	for i := range p.Renditions {
+		if p.Renditions[i].Name == name {
+			return &p.Renditions[i]
 		}
 	}
 	return nil
@@ -114,7 +114,7 @@ func (p *Past) strip(name string) *PastStrip {
 // Playlist writes the media playlist of a rendition, nil when there is none. What a delta update costs does not depend on how long
 // the list is, as long as the rendition has no gap.
 func (p *Past) Playlist(name string, w hls.Wrapping, skip bool) []byte {
-	s := p.strip(name)
+	s := p.rendition(name)
 	if s == nil {
 		return nil
 	}
@@ -133,12 +133,12 @@ func (p *Past) Playlist(name string, w hls.Wrapping, skip bool) []byte {
 }
 
 // partial reports whether a rendition lacks something that another one of its kind may have.
-func (p *Past) partial(s *PastStrip) bool {
+func (p *Past) partial(s *RetainedRendition) bool {
 	if s.Gapped {
 		return true
 	}
-	for i := range p.Strips {
-		o := &p.Strips[i]
+	for i := range p.Renditions {
+		o := &p.Renditions[i]
 		if o.Track().Kind == s.Track().Kind && (o.Ordinal+slackOfStart < s.Ordinal || o.last() > s.last()+slackOfStart && !s.Goes) {
 			return true
 		}
@@ -147,12 +147,12 @@ func (p *Past) partial(s *PastStrip) bool {
 }
 
 // standIns lets the nearest other rendition of the same kind stand in where one has nothing, as it does on air.
-func (p *Past) standIns(m *hls.Media, s *PastStrip) {
+func (p *Past) standIns(m *hls.Media, s *RetainedRendition) {
 	mine := s.Track()
-	var others []*PastStrip
+	var others []*RetainedRendition
 	first, last := s.Ordinal, s.last()
-	for i := range p.Strips {
-		if o := &p.Strips[i]; o != s && o.Track().Kind == mine.Kind && (mine.Kind != media.Audio || o.Track().Language == mine.Language) {
+	for i := range p.Renditions {
+		if o := &p.Renditions[i]; o != s && o.Track().Kind == mine.Kind && (mine.Kind != media.Audio || o.Track().Language == mine.Language) {
 			others = append(others, o)
 			if o.Ordinal < first {
 				first, m.Discontinuity = o.Ordinal, uint64(o.Breaks)
@@ -162,12 +162,12 @@ func (p *Past) standIns(m *hls.Media, s *PastStrip) {
 			}
 		}
 	}
-	distance := func(o *PastStrip) int {
+	distance := func(o *RetainedRendition) int {
 		t := o.Track()
 		d := t.Width*t.Height - mine.Width*mine.Height
 		return max(d*4, -d) // rather a smaller one
 	}
-	slices.SortStableFunc(others, func(a, b *PastStrip) int { return cmp.Compare(distance(a), distance(b)) })
+	slices.SortStableFunc(others, func(a, b *RetainedRendition) int { return cmp.Compare(distance(a), distance(b)) })
 	m.Whole, m.Elsewhere, m.Sequence = nil, map[uint64]string{}, first+1
 	for n := first; n <= last; n++ {
 		own := s.at(n)
@@ -255,9 +255,9 @@ func (p *Past) Manifest() []byte {
 
 // late reports whether a rendition begins later than others of its kind: it is not offered, since a player that begins with it would
 // begin with another's pictures. One that ends earlier is: the nearest stands in from there on.
-func (p *Past) late(s *PastStrip) bool {
-	for i := range p.Strips {
-		if o := &p.Strips[i]; o.Track().Kind == s.Track().Kind && o.Ordinal+slackOfStart < s.Ordinal {
+func (p *Past) late(s *RetainedRendition) bool {
+	for i := range p.Renditions {
+		if o := &p.Renditions[i]; o.Track().Kind == s.Track().Kind && o.Ordinal+slackOfStart < s.Ordinal {
 			return true
 		}
 	}
@@ -275,19 +275,19 @@ func (p *Past) channel() *Channel {
 	c := &Channel{Suffix: p.Suffix, Slug: p.Slug, Epoch: p.Epoch, Now: p.Now, Step: p.Step, Longest: p.target() * media.VideoTimescale, Over: p.Ended,
 		Language: p.Language, SoundName: cmp.Or(p.SoundName, "Sound"), Markers: p.Markers}
 	views := map[string]*View{}
-	for i := range p.Strips {
-		views[p.Strips[i].Name] = p.view(&p.Strips[i])
+	for i := range p.Renditions {
+		views[p.Renditions[i].Name] = p.view(&p.Renditions[i])
 	}
 	main := map[string]bool{}
 	add := func(o Offer) {
 		o.Rung = ladder.Rung{Name: o.Name, Source: true}
 		c.Offers = append(c.Offers, o)
 	}
-	for i := range p.Strips {
-		s := &p.Strips[i]
+	for i := range p.Renditions {
+		s := &p.Renditions[i]
 		if t := s.Track(); t.Kind == media.Video && !p.late(s) {
 			o := Offer{Name: s.Name, Video: views[s.Name], VideoTrack: t}
-			if sound := p.strip(s.Sound); sound != nil {
+			if sound := p.rendition(s.Sound); sound != nil {
 				o.Sound, o.SoundTrack, o.SoundName = views[sound.Name], sound.Track(), sound.Name
 				main[sound.Name] = true
 			}
@@ -295,8 +295,8 @@ func (p *Past) channel() *Channel {
 		}
 	}
 	pictures := len(c.Offers) > 0
-	for i := range p.Strips {
-		s := &p.Strips[i]
+	for i := range p.Renditions {
+		s := &p.Renditions[i]
 		t := s.Track()
 		if t.Kind == media.Data && !p.late(s) {
 			c.Texts = append(c.Texts, Text{Name: s.Name, View: views[s.Name], Track: t, Impaired: s.Impaired})
@@ -318,7 +318,7 @@ func (p *Past) channel() *Channel {
 }
 
 // view is a rendition without its gaps.
-func (p *Past) view(s *PastStrip) *View {
+func (p *Past) view(s *RetainedRendition) *View {
 	list := s.List
 	if s.Gapped {
 		list = slices.DeleteFunc(slices.Clone(list), func(s *segment.Segment) bool { return s.Gap })
@@ -341,32 +341,32 @@ func (p *Past) view(s *PastStrip) *View {
 // periods finds where encodings change, and where there is a discontinuity.
 func (p *Past) periods() (out []Period) {
 	first, last := uint64(1<<63), uint64(0)
-	for i := range p.Strips {
-		if s := &p.Strips[i]; s.Track().Kind != media.Data {
+	for i := range p.Renditions {
+		if s := &p.Renditions[i]; s.Track().Kind != media.Data {
 			first, last = min(first, s.Ordinal), max(last, s.last())
 		}
 	}
 	if !p.Ended { // to where all are that go on
 		newest := last
-		for i := range p.Strips {
-			if l := p.Strips[i].last(); (p.Strips[i].Goes || l+2 >= newest) && p.Strips[i].Track().Kind != media.Data {
+		for i := range p.Renditions {
+			if l := p.Renditions[i].last(); (p.Renditions[i].Goes || l+2 >= newest) && p.Renditions[i].Track().Kind != media.Data {
 				last = min(last, l)
 			}
 		}
 	}
-	notOffered := make([]bool, len(p.Strips))
-	for i := range p.Strips {
+	notOffered := make([]bool, len(p.Renditions))
+	for i := range p.Renditions {
 		// Text comes and goes without an end of anything.
-		kind := p.Strips[i].Track().Kind
-		notOffered[i] = kind == media.Video && p.late(&p.Strips[i]) || kind == media.Data
+		kind := p.Renditions[i].Track().Kind
+		notOffered[i] = kind == media.Video && p.late(&p.Renditions[i]) || kind == media.Data
 	}
 	end := int64(0)
 	for n := first; n <= last; n++ {
 		h := fnv.New64a()
 		var one *segment.Segment
 		begins := false
-		for i := range p.Strips {
-			s := p.Strips[i].at(n)
+		for i := range p.Renditions {
+			s := p.Renditions[i].at(n)
 			if s == nil || notOffered[i] {
 				continue
 			}

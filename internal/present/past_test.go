@@ -14,13 +14,13 @@ import (
 )
 
 // pastStrip is a rendition with segments of two seconds from one ordinal to another; it starts over at the ordinals of breaks.
-func pastStrip(name, sound string, width int, from, to uint64, breaks ...uint64) PastStrip {
+func pastStrip(name, sound string, width int, from, to uint64, breaks ...uint64) RetainedRendition {
 	t := media.Track{Kind: media.Audio, Codec: media.AAC, CodecName: "mp4a.40.2", Timescale: 48_000, SampleRate: 48_000, Channels: 2}
 	if width > 0 {
 		t = media.Track{Kind: media.Video, Codec: media.H264, CodecName: "avc1.42c01e", Timescale: 90_000, Width: width, Height: width * 9 / 16}
 	}
 	h := &segment.Header{Name: "header-" + name + ".mp4", Track: t}
-	s := PastStrip{Name: name, Sound: sound, Ordinal: from, Longest: 2 * media.VideoTimescale}
+	s := RetainedRendition{Name: name, Sound: sound, Ordinal: from, Longest: 2 * media.VideoTimescale}
 	for n := from; n < to; n++ {
 		begins := false
 		for _, b := range breaks {
@@ -33,8 +33,8 @@ func pastStrip(name, sound string, width int, from, to uint64, breaks ...uint64)
 	return s
 }
 
-func pastOf(ended bool, strips ...PastStrip) *Past {
-	return &Past{Slug: "line", Epoch: epoch0, Now: epoch0.Add(time.Hour), Ended: ended, Query: "?recording=1", Step: 2 * media.VideoTimescale, Strips: strips}
+func pastOf(ended bool, strips ...RetainedRendition) *Past {
+	return &Past{Slug: "line", Epoch: epoch0, Now: epoch0.Add(time.Hour), Ended: ended, Query: "?recording=1", Step: 2 * media.VideoTimescale, Renditions: strips}
 }
 
 var epoch0 = time.Date(2026, 6, 1, 9, 0, 0, 0, time.UTC)
@@ -78,7 +78,7 @@ func TestWhatIsBeingMadeIsWaitedFor(t *testing.T) {
 	list, err := hls.ReadMedia(p.Playlist("180p", hls.CMAF, false))
 	require.NoError(t, err)
 	assert.Len(t, list.Entries, 12, "its next segment is still to come")
-	p.Strips[1].Goes = false
+	p.Renditions[1].Goes = false
 	list, err = hls.ReadMedia(p.Playlist("180p", hls.CMAF, false))
 	require.NoError(t, err)
 	assert.Len(t, list.Entries, 20, "another stands in from where it ended")
@@ -99,7 +99,7 @@ func TestRenditionsBeginTogether(t *testing.T) {
 
 // Renditions that are cut off to begin together may have a hole there, and one may lack what none else has.
 func TestNoListBeginsWithAGap(t *testing.T) {
-	hole := func(s PastStrip, from, to int) PastStrip {
+	hole := func(s RetainedRendition, from, to int) RetainedRendition {
 		for i := from; i < to; i++ {
 			gap := *s.List[i]
 			gap.Gap = true

@@ -108,8 +108,8 @@ func (j *Journal) Close(ctx context.Context) {
 	}
 }
 
-// take returns the oldest write. From here on it is not replaced any more.
-func (j *Journal) take() *Write {
+// next returns the oldest write. From here on it is not replaced any more.
+func (j *Journal) next() *Write {
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	if len(j.queue) == 0 {
@@ -163,7 +163,7 @@ func (j *Journal) run() {
 	defer close(j.done)
 	pause := retry.New(journalPause, journalRest)
 	for {
-		w := j.take()
+		w := j.next()
 		if w == nil {
 			select {
 			case <-j.wake:

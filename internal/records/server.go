@@ -158,7 +158,7 @@ func StartServer(ctx context.Context, dir string, logger *slog.Logger) (_ *Serve
 	if err := s.start(ctx); err != nil {
 		return nil, err
 	}
-	go s.keep()
+	go s.supervise()
 	return s, nil
 }
 
@@ -344,8 +344,8 @@ func (s *Server) wait(ctx context.Context, done <-chan struct{}) error {
 	}
 }
 
-// keep starts the server again whenever it has ended, with growing pauses while that fails.
-func (s *Server) keep() {
+// supervise starts the server again whenever it has ended, with growing pauses while that fails.
+func (s *Server) supervise() {
 	defer close(s.stopped)
 	pause := retry.New(restartFirst, restartLongest)
 	for {

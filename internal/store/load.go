@@ -72,7 +72,7 @@ func (s *Store) load(known func() ([]Bundle, error)) error {
 		if err != nil {
 			errs = append(errs, err)
 		}
-		s.take(slug, append(byChannel[slug], found...))
+		s.addBundles(slug, append(byChannel[slug], found...))
 	}
 	return errors.Join(errs...)
 }
@@ -144,15 +144,15 @@ func (s *Store) searchDay(day string, have map[string]bool) (out []*Bundle, err 
 	return out, nil
 }
 
-// take gives a channel's shelf its bundles, and places what came meanwhile behind them.
-func (s *Store) take(slug string, list []*Bundle) {
+// addBundles gives a channel its bundles, and places what came meanwhile behind them.
+func (s *Store) addBundles(slug string, list []*Bundle) {
 	sh := s.make(slug)
 	sh.mu.Lock()
 	var own []Bundle
 	for _, b := range list {
 		st := sh.strips[b.Rendition]
 		if st == nil {
-			st = &strip{name: b.Rendition}
+			st = &renditionMedia{name: b.Rendition}
 			sh.strips[b.Rendition] = st
 		}
 		st.bundles = append(st.bundles, b)
@@ -177,8 +177,8 @@ func (s *Store) take(slug string, list []*Bundle) {
 	}
 }
 
-// loaded goes on with what came while the shelf was looked through. The lock is held.
-func (sh *shelf) loaded(s *Store) {
+// loaded goes on with what came while the channel was looked through. The lock is held.
+func (sh *channelMedia) loaded(s *Store) {
 	if !sh.loading {
 		return
 	}
@@ -188,7 +188,7 @@ func (sh *shelf) loaded(s *Store) {
 	for _, e := range waiting {
 		sh.queued -= e.seg.Size
 		s.queued.Add(-e.seg.Size)
-		sh.keep(e.rendition, e.sound, e.epoch, e.seg)
+		sh.append(e.rendition, e.sound, e.epoch, e.seg)
 	}
 }
 

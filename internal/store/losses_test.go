@@ -20,8 +20,8 @@ func stretch(t *testing.T, s *Store, from, to time.Duration) (there, gaps int) {
 		require.ErrorIs(t, err, ErrNothing)
 		return 0, 0
 	}
-	gaps = whole(t, s, "line", &span.Strips[0])
-	return len(span.Strips[0].List) - gaps, gaps
+	gaps = whole(t, s, "line", &span.Renditions[0])
+	return len(span.Renditions[0].List) - gaps, gaps
 }
 
 // TestOverlappingRecordingsLoseNothing has two recordings that share a stretch. Each is whole until it is removed, and

@@ -62,14 +62,14 @@ func (s *Store) Quarantined() []Quarantine {
 	return out
 }
 
-func (sh *shelf) quarantine() Quarantine {
+func (sh *channelMedia) quarantine() Quarantine {
 	sh.mu.Lock()
 	defer sh.mu.Unlock()
 	q := Quarantine{Channel: sh.slug, Why: whyUnrecorded}
 	if !sh.decided {
 		q.Why = whyUnknownChannel
 	}
-	sh.eachQuarantined(func(_ *strip, b *Bundle) {
+	sh.eachQuarantined(func(_ *renditionMedia, b *Bundle) {
 		q.Bundles++
 		q.Bytes += b.Bytes
 		if q.Oldest.IsZero() || b.Begin.Before(q.Oldest) {
@@ -83,7 +83,7 @@ func (sh *shelf) quarantine() Quarantine {
 }
 
 // eachQuarantined hands out the bundles in quarantine. The lock is held.
-func (sh *shelf) eachQuarantined(do func(*strip, *Bundle)) {
+func (sh *channelMedia) eachQuarantined(do func(*renditionMedia, *Bundle)) {
 	for _, st := range sh.strips {
 		for _, b := range st.bundles {
 			if b.from == setAside || !sh.decided && !sh.held(b) {
@@ -95,10 +95,10 @@ func (sh *shelf) eachQuarantined(do func(*strip, *Bundle)) {
 
 // RemoveQuarantined removes what is in quarantine of a channel, and returns what that was.
 func (s *Store) RemoveQuarantined(channel string) (Quarantine, error) {
-	return s.release(channel, func(sh *shelf) {
+	return s.release(channel, func(sh *channelMedia) {
 		var list []removable
 		sh.mu.Lock()
-		sh.eachQuarantined(func(st *strip, b *Bundle) { list = append(list, removable{sh, st, b}) })
+		sh.eachQuarantined(func(st *renditionMedia, b *Bundle) { list = append(list, removable{sh, st, b}) })
 		sh.mu.Unlock()
 		s.remove(sh, list)
 	})
@@ -107,10 +107,10 @@ func (s *Store) RemoveQuarantined(channel string) (Quarantine, error) {
 // AdoptQuarantined takes what is in quarantine of a channel into the ledger: the channel's rules are for it from now
 // on. Who wants it to stay has a recording hold it before.
 func (s *Store) AdoptQuarantined(channel string) (Quarantine, error) {
-	return s.release(channel, func(sh *shelf) {
+	return s.release(channel, func(sh *channelMedia) {
 		var list []Bundle
 		sh.mu.Lock()
-		sh.eachQuarantined(func(_ *strip, b *Bundle) {
+		sh.eachQuarantined(func(_ *renditionMedia, b *Bundle) {
 			b.from = written
 			list = append(list, *b)
 		})
@@ -122,7 +122,7 @@ func (s *Store) AdoptQuarantined(channel string) (Quarantine, error) {
 	})
 }
 
-func (s *Store) release(channel string, do func(*shelf)) (q Quarantine, err error) {
+func (s *Store) release(channel string, do func(*channelMedia)) (q Quarantine, err error) {
 	sh := s.known(channel)
 	if sh == nil {
 		return q, fmt.Errorf("nothing is kept of %s", channel)
@@ -156,13 +156,13 @@ func (s *Store) Release(channel string, h Hold) {
 
 // judge decides about a bundle that the ledger did not know, now that its channel's rules are known. It reports whether
 // it is the channel's own. The lock is held.
-func (sh *shelf) judge(b *Bundle) bool {
+func (sh *channelMedia) judge(b *Bundle) bool {
 	oldest := sh.s.now().Add(-sh.keeping.TimeShift)
 	return sh.held(b) || !b.Begin.Before(sh.keeping.Since) && !b.End.Before(oldest)
 }
 
 // judgeFound decides about all such bundles, and returns those that are the channel's own. The lock is held.
-func (sh *shelf) judgeFound() (own []Bundle) {
+func (sh *channelMedia) judgeFound() (own []Bundle) {
 	if !sh.decided || sh.keeping.Undecided {
 		return nil
 	}
@@ -224,7 +224,7 @@ func intervals(holds []Hold, rendition string) (out []interval) {
 }
 
 // held reports whether a recording holds a bundle, at a cost that hardly depends on how many there are. The lock is held.
-func (sh *shelf) held(b *Bundle) bool {
+func (sh *channelMedia) held(b *Bundle) bool {
 	list, known := sh.covered[b.Rendition]
 	if !known {
 		list = intervals(sh.keeping.Holds, b.Rendition)

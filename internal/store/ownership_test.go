@@ -99,7 +99,7 @@ func TestWhatTheLedgerDoesNotKnowIsSetAside(t *testing.T) {
 	assert.Equal(t, whyUnrecorded, s.Quarantined()[0].Why)
 	span, err := s.Span(context.Background(), "line", epoch, time.Time{})
 	require.NoError(t, err)
-	assert.Len(t, span.Strips[0].List, 50, "it plays all the same")
+	assert.Len(t, span.Renditions[0].List, 50, "it plays all the same")
 	assert.Empty(t, empty.all())
 
 	s.limits.Bytes = 0
@@ -239,8 +239,8 @@ func TestAFeedThatEndsClosesItsBundles(t *testing.T) {
 	settled(t, s, "line")
 	span, err := s.Span(context.Background(), "line", epoch, time.Time{})
 	require.NoError(t, err)
-	assert.Len(t, span.Strips[0].List, 4)
-	assert.Zero(t, whole(t, s, "line", &span.Strips[0]))
+	assert.Len(t, span.Renditions[0].List, 4)
+	assert.Zero(t, whole(t, s, "line", &span.Renditions[0]))
 }
 
 func TestFilesThatAreMissingAreFound(t *testing.T) {
@@ -368,9 +368,9 @@ func TestASlowObjectStoreLosesNothing(t *testing.T) {
 		again.Set(name(c), Keeping{TimeShift: time.Hour})
 		span, err := again.Span(context.Background(), name(c), epoch, time.Time{})
 		require.NoError(t, err)
-		require.Len(t, span.Strips, 1)
-		assert.Len(t, span.Strips[0].List, segments)
-		assert.Zero(t, whole(t, again, name(c), &span.Strips[0]))
+		require.Len(t, span.Renditions, 1)
+		assert.Len(t, span.Renditions[0].List, segments)
+		assert.Zero(t, whole(t, again, name(c), &span.Renditions[0]))
 	}
 	again.Close()
 	assert.LessOrEqual(t, files(t, folder), 0, "all of it is in the object store")
@@ -383,8 +383,8 @@ func TestASlowObjectStoreLosesNothing(t *testing.T) {
 	defer last.Close()
 	span, err := last.Span(context.Background(), name(3), epoch, time.Time{})
 	require.NoError(t, err)
-	assert.Zero(t, whole(t, last, name(3), &span.Strips[0]))
-	assert.Len(t, span.Strips[0].List, segments)
+	assert.Zero(t, whole(t, last, name(3), &span.Renditions[0]))
+	assert.Len(t, span.Renditions[0].List, segments)
 }
 
 func TestASpoolThatIsFullSaysSo(t *testing.T) {

@@ -12,8 +12,8 @@ import (
 	"metaplasis/internal/core/segment"
 )
 
-// Strip is a stretch of one rendition.
-type Strip struct {
+// RenditionSpan is a stretch of one rendition.
+type RenditionSpan struct {
 	Rendition string
 	Sound     string // the rendition of sound that goes with pictures
 	Track     media.Track
@@ -26,14 +26,14 @@ type Strip struct {
 
 // Span is a stretch of a channel: its renditions by name, their times told by one epoch.
 type Span struct {
-	Epoch  time.Time
-	Strips []Strip
+	Epoch      time.Time
+	Renditions []RenditionSpan
 }
 
 // Begin returns the wall clock at the first segment, zero when there is none.
 func (s *Span) Begin() (at time.Time) {
-	for i := range s.Strips {
-		if b := media.WallClock(s.Epoch, s.Strips[i].List[0].Start); at.IsZero() || b.Before(at) {
+	for i := range s.Renditions {
+		if b := media.WallClock(s.Epoch, s.Renditions[i].List[0].Start); at.IsZero() || b.Before(at) {
 			at = b
 		}
 	}
@@ -145,8 +145,8 @@ func (r *recent) ticks(at time.Time) int64 {
 	return media.TicksSince(r.epoch, at)
 }
 
-// strip returns what lies between two times.
-func (r *recent) strip(from, to time.Time) (out Strip) {
+// within returns what lies between two times.
+func (r *recent) within(from, to time.Time) (out RenditionSpan) {
 	after := func(at time.Time) int {
 		t := r.ticks(at)
 		n, _ := slices.BinarySearchFunc(r.list, t, func(s *segment.Segment, t int64) int {
@@ -189,41 +189,41 @@ func (s *Store) Span(ctx context.Context, channel string, from, to time.Time) (*
 	}
 	out := &Span{}
 	for _, st := range sh.all() {
-		r, err := sh.look(ctx, st, from, to)
+		r, err := sh.readIndexes(ctx, st, from, to)
 		if err != nil {
 			return nil, err
 		}
-		strip := r.strip(from, to)
+		strip := r.within(from, to)
 		if len(strip.List) == 0 {
 			continue
 		}
-		if r.epoch.After(out.Epoch) || len(out.Strips) == 0 {
+		if r.epoch.After(out.Epoch) || len(out.Renditions) == 0 {
 			out.Epoch = r.epoch
 		}
 		strip.Rendition, strip.Sound, strip.Track = st.name, sh.soundOf(st), strip.List[len(strip.List)-1].Header.Track
-		out.Strips = append(out.Strips, strip)
+		out.Renditions = append(out.Renditions, strip)
 	}
-	if len(out.Strips) == 0 {
+	if len(out.Renditions) == 0 {
 		return nil, ErrNothing
 	}
-	slices.SortFunc(out.Strips, func(a, b Strip) int { return cmp.Compare(a.Rendition, b.Rendition) })
+	slices.SortFunc(out.Renditions, func(a, b RenditionSpan) int { return cmp.Compare(a.Rendition, b.Rendition) })
 	return out, nil
 }
 
-// Strip returns one rendition of what is kept between two times.
-func (s *Store) Strip(ctx context.Context, channel, rendition string, from, to time.Time) (Strip, error) {
+// Rendition returns one rendition of what is kept between two times.
+func (s *Store) Rendition(ctx context.Context, channel, rendition string, from, to time.Time) (RenditionSpan, error) {
 	if _, err := s.ready(channel); err != nil {
-		return Strip{}, err
+		return RenditionSpan{}, err
 	}
 	sh, st := s.stripOf(channel, rendition)
 	if st == nil {
-		return Strip{}, ErrNothing
+		return RenditionSpan{}, ErrNothing
 	}
-	r, err := sh.look(ctx, st, from, to)
+	r, err := sh.readIndexes(ctx, st, from, to)
 	if err != nil {
-		return Strip{}, err
+		return RenditionSpan{}, err
 	}
-	out := r.strip(from, to)
+	out := r.within(from, to)
 	if len(out.List) == 0 {
 		return out, ErrNothing
 	}
@@ -234,7 +234,7 @@ func (s *Store) Strip(ctx context.Context, channel, rendition string, from, to t
 	return out, nil
 }
 
-func (sh *shelf) soundOf(st *strip) string {
+func (sh *channelMedia) soundOf(st *renditionMedia) string {
 	sh.mu.Lock()
 	defer sh.mu.Unlock()
 	if n := len(st.pending); n > 0 {
@@ -246,8 +246,8 @@ func (sh *shelf) soundOf(st *strip) string {
 	return ""
 }
 
-// ready returns the shelf of a channel that was looked through.
-func (s *Store) ready(channel string) (*shelf, error) {
+// ready returns the media of a channel that was looked through.
+func (s *Store) ready(channel string) (*channelMedia, error) {
 	s.mu.Lock()
 	loading := s.loading
 	sh := s.shelves[channel]
@@ -279,10 +279,10 @@ const (
 // ErrTooLong says that a stretch lies in too many bundles.
 var ErrTooLong = errors.New("the stretch is too long to be listed at once; ask for a shorter one with to=")
 
-// look makes the list of a strip from a time on, or to another one, nil when there is nothing. Requests for the same
+// readIndexes makes the list of a strip from a time on, or to another one, nil when there is nothing. Requests for the same
 // are answered with one list.
-func (sh *shelf) look(ctx context.Context, st *strip, from, to time.Time) (*recent, error) {
-	if r := sh.shared(st, from); r != nil {
+func (sh *channelMedia) readIndexes(ctx context.Context, st *renditionMedia, from, to time.Time) (*recent, error) {
+	if r := sh.cached(st, from); r != nil {
 		return r, nil
 	}
 	key := st.name + " " + from.UTC().Format(time.RFC3339Nano) + " " + to.UTC().Format(time.RFC3339Nano)
@@ -307,8 +307,8 @@ func (sh *shelf) look(ctx context.Context, st *strip, from, to time.Time) (*rece
 // listWithin bounds the making of one list.
 const listWithin = time.Minute
 
-// shared returns the newest part of a strip when it reaches back far enough.
-func (sh *shelf) shared(st *strip, from time.Time) *recent {
+// cached returns the newest part of a strip when it reaches back far enough.
+func (sh *channelMedia) cached(st *renditionMedia, from time.Time) *recent {
 	sh.mu.Lock()
 	defer sh.mu.Unlock()
 	r := &st.recent
@@ -321,7 +321,7 @@ func (sh *shelf) shared(st *strip, from time.Time) *recent {
 }
 
 // contents reads the indexes of bundles, several at a time. Those that cannot be read are left out.
-func (sh *shelf) contents(ctx context.Context, st *strip, wanted []Bundle) (out []*contents, err error) {
+func (sh *channelMedia) contents(ctx context.Context, st *renditionMedia, wanted []Bundle) (out []*contents, err error) {
 	all := make([]*contents, len(wanted))
 	var done sync.WaitGroup
 	for i := range wanted {
@@ -350,7 +350,7 @@ func (sh *shelf) contents(ctx context.Context, st *strip, wanted []Bundle) (out 
 }
 
 // list makes a list of what is in memory and in the place.
-func (sh *shelf) list(ctx context.Context, st *strip, from, to time.Time) (*recent, error) {
+func (sh *channelMedia) list(ctx context.Context, st *renditionMedia, from, to time.Time) (*recent, error) {
 	now := sh.s.now()
 	sh.mu.Lock()
 	var wanted []Bundle
@@ -419,7 +419,7 @@ func (sh *shelf) list(ctx context.Context, st *strip, from, to time.Time) (*rece
 }
 
 // contentsOf returns the records of a bundle, from memory or the place.
-func (sh *shelf) contentsOf(st *strip, path string) (*contents, error) {
+func (sh *channelMedia) contentsOf(st *renditionMedia, path string) (*contents, error) {
 	sh.mu.Lock()
 	if g := st.growing; g != nil && g.bundle.Path == path {
 		c := &contents{path: path, head: g.head, header: &segment.Header{Name: g.head.Header, Bytes: g.head.Bytes, Track: g.head.Track}, list: g.records[:g.readable:g.readable]}

@@ -64,7 +64,7 @@ type Store struct {
 	queued atomic.Int64
 
 	mu        sync.Mutex
-	shelves   map[string]*shelf
+	shelves   map[string]*channelMedia
 	loading   bool          // what is there is being looked through
 	loadedAll chan struct{} // closed when it was
 	loadError error         // why it could not be read when it was tried last
@@ -135,7 +135,7 @@ func Start(o Options, known func() ([]Bundle, error)) *Store {
 		o.Limits.BundleBytes = folderBundle
 	}
 	s := &Store{place: o.Place, ledger: o.Ledger, limits: o.Limits, logger: o.Logger, now: o.Now, step: o.Step, cache: lru.New[string, *contents](cacheBytes),
-		shelves: map[string]*shelf{}, stop: make(chan struct{}), loadedAll: make(chan struct{}), reading: make(chan struct{}, maxReading),
+		shelves: map[string]*channelMedia{}, stop: make(chan struct{}), loadedAll: make(chan struct{}), reading: make(chan struct{}, maxReading),
 		deletions: deletions{wake: make(chan struct{}, 1)}, loading: true}
 	s.over, s.close = context.WithCancel(context.Background())
 	s.stopped.Add(3)
@@ -154,7 +154,7 @@ func (s *Store) loadAll(known func() ([]Bundle, error)) {
 		err := s.load(known)
 		s.mu.Lock()
 		s.loadError = err
-		all := make([]*shelf, 0, len(s.shelves))
+		all := make([]*channelMedia, 0, len(s.shelves))
 		if err == nil || errors.Is(err, errStopped) {
 			s.loading = false
 			for _, sh := range s.shelves {
@@ -233,17 +233,17 @@ func (s *Store) Close() {
 	}
 }
 
-func (s *Store) allShelves() []*shelf {
+func (s *Store) allShelves() []*channelMedia {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	all := make([]*shelf, 0, len(s.shelves))
+	all := make([]*channelMedia, 0, len(s.shelves))
 	for _, sh := range s.shelves {
 		all = append(all, sh)
 	}
 	return all
 }
 
-func (sh *shelf) end(until time.Time) {
+func (sh *channelMedia) end(until time.Time) {
 	sh.mu.Lock()
 	sh.gone, sh.until = true, until
 	sh.mu.Unlock()
@@ -265,8 +265,8 @@ func (s *Store) Set(channel string, k Keeping) {
 	}
 }
 
-// make returns the shelf of a channel, made when it is new.
-func (s *Store) make(channel string) *shelf {
+// make returns the media of a channel, made when it is new.
+func (s *Store) make(channel string) *channelMedia {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	sh := s.shelves[channel]
@@ -279,18 +279,18 @@ func (s *Store) make(channel string) *shelf {
 	return sh
 }
 
-func newShelf(s *Store, channel string) *shelf {
-	return &shelf{s: s, slug: channel, strips: map[string]*strip{}, wake: make(chan struct{}, 1), done: make(chan struct{})}
+func newShelf(s *Store, channel string) *channelMedia {
+	return &channelMedia{s: s, slug: channel, strips: map[string]*renditionMedia{}, wake: make(chan struct{}, 1), done: make(chan struct{})}
 }
 
-// known returns the shelf of a channel, nil when there is none.
-func (s *Store) known(channel string) *shelf {
+// known returns the media of a channel, nil when there is none.
+func (s *Store) known(channel string) *channelMedia {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.shelves[channel]
 }
 
-func (s *Store) stripOf(channel, rendition string) (*shelf, *strip) {
+func (s *Store) stripOf(channel, rendition string) (*channelMedia, *renditionMedia) {
 	sh := s.known(channel)
 	if sh == nil {
 		return nil, nil
@@ -314,7 +314,7 @@ func (s *Store) Has(channel string) bool {
 func isGone(err error) bool { return errors.Is(err, fs.ErrNotExist) || errors.Is(err, ErrNothing) }
 
 // missing notes a bundle that cannot be read.
-func (s *Store) missing(sh *shelf, st *strip, path string, err error) {
+func (s *Store) missing(sh *channelMedia, st *renditionMedia, path string, err error) {
 	s.logger.Error("a bundle cannot be read", "channel", sh.slug, "path", path, "error", err)
 	if !isGone(err) {
 		return
@@ -377,12 +377,12 @@ func (s *Store) Tidy() {
 
 // removable is a bundle that may go.
 type removable struct {
-	sh *shelf
-	st *strip
+	sh *channelMedia
+	st *renditionMedia
 	b  *Bundle
 }
 
-// totals are how many bytes a shelf takes.
+// totals are how many bytes a channel takes.
 type totals struct {
 	free, held int64 // of what nobody holds, and of what recordings do
 	lost       int64 // of what is not in the place any more though it is to be kept
@@ -391,7 +391,7 @@ type totals struct {
 }
 
 // count brings the totals up to date, when something has changed. The lock is held.
-func (sh *shelf) count() totals {
+func (sh *channelMedia) count() totals {
 	if !sh.changed {
 		return sh.sum
 	}
@@ -426,7 +426,7 @@ func (sh *shelf) count() totals {
 }
 
 // grew books what the bundle that grows has become, without counting all. The lock is held.
-func (sh *shelf) grew(b *Bundle, before int64) {
+func (sh *channelMedia) grew(b *Bundle, before int64) {
 	if sh.held(b) {
 		sh.sum.held += b.Bytes - before
 	} else {
@@ -436,15 +436,15 @@ func (sh *shelf) grew(b *Bundle, before int64) {
 
 // removableOf reports whether a rule may remove a bundle: nobody holds it, it does not grow, and somebody has decided about
 // it. The lock is held.
-func (sh *shelf) removableOf(st *strip, b *Bundle) bool {
+func (sh *channelMedia) removableOf(st *renditionMedia, b *Bundle) bool {
 	if b.from == unclaimed {
 		return !sh.held(b)
 	}
 	return sh.decided && !sh.keeping.Undecided && b.from == written && !sh.held(b) && (st.growing == nil || b != &st.growing.bundle)
 }
 
-// unheld lists what may go when the store is full, and all that the shelf takes.
-func (sh *shelf) unheld() (out []removable, bytes int64) {
+// unheld lists what may go when the store is full, and all that the channel takes.
+func (sh *channelMedia) unheld() (out []removable, bytes int64) {
 	sh.mu.Lock()
 	defer sh.mu.Unlock()
 	for _, st := range sh.strips {
@@ -459,7 +459,7 @@ func (sh *shelf) unheld() (out []removable, bytes int64) {
 }
 
 // expired lists what is past the time-shift or its bytes.
-func (sh *shelf) expired() (out []removable) {
+func (sh *channelMedia) expired() (out []removable) {
 	sh.mu.Lock()
 	defer sh.mu.Unlock()
 	if sh.loading {
@@ -498,11 +498,11 @@ func (sh *shelf) expired() (out []removable) {
 }
 
 // remove takes bundles out of what is kept, and has their files removed.
-func (s *Store) remove(sh *shelf, list []removable) {
+func (s *Store) remove(sh *channelMedia, list []removable) {
 	if len(list) == 0 {
 		return
 	}
-	going := map[*strip]map[*Bundle]bool{}
+	going := map[*renditionMedia]map[*Bundle]bool{}
 	sh.mu.Lock()
 	for _, r := range list {
 		if going[r.st] == nil {

@@ -113,7 +113,7 @@ func tidied(t *testing.T, s *Store) {
 }
 
 // whole checks that every segment of a strip can be read and is what it says.
-func whole(t *testing.T, s *Store, channel string, st *Strip) (gaps int) {
+func whole(t *testing.T, s *Store, channel string, st *RenditionSpan) (gaps int) {
 	t.Helper()
 	for i, seg := range st.List {
 		if i > 0 && !seg.Discontinuity {
@@ -149,8 +149,8 @@ func TestWhatWasKeptIsFoundAgain(t *testing.T) {
 		if msn == 30 { // also while much of it is not written yet
 			span, err := s.Span(context.Background(), "line", epoch, time.Time{})
 			require.NoError(t, err)
-			for i := range span.Strips {
-				assert.Len(t, span.Strips[i].List, 31)
+			for i := range span.Renditions {
+				assert.Len(t, span.Renditions[i].List, 31)
 			}
 		}
 	}
@@ -158,22 +158,22 @@ func TestWhatWasKeptIsFoundAgain(t *testing.T) {
 	check := func(s *Store) {
 		span, err := s.Span(context.Background(), "line", epoch.Add(9*time.Second), time.Time{})
 		require.NoError(t, err)
-		require.Len(t, span.Strips, 2)
+		require.Len(t, span.Renditions, 2)
 		assert.True(t, span.Epoch.Equal(epoch))
-		for i := range span.Strips {
-			st := &span.Strips[i]
+		for i := range span.Renditions {
+			st := &span.Renditions[i]
 			assert.Len(t, st.List, 31)
 			assert.EqualValues(t, 4, st.Ordinal)
 			assert.EqualValues(t, 1, st.Breaks)
 			assert.Zero(t, whole(t, s, "line", st))
 			assert.True(t, st.List[16].Discontinuity)
 		}
-		assert.Equal(t, media.Audio, span.Strips[0].Track.Kind)
-		assert.Equal(t, "audio", span.Strips[1].Sound)
+		assert.Equal(t, media.Audio, span.Renditions[0].Track.Kind)
+		assert.Equal(t, "audio", span.Renditions[1].Sound)
 		part, err := s.Span(context.Background(), "line", epoch.Add(20*time.Second), epoch.Add(30*time.Second))
 		require.NoError(t, err)
-		assert.Len(t, part.Strips[0].List, 5)
-		assert.EqualValues(t, 10, part.Strips[0].Ordinal)
+		assert.Len(t, part.Renditions[0].List, 5)
+		assert.EqualValues(t, 10, part.Renditions[0].Ordinal)
 		_, err = s.Span(context.Background(), "line", epoch.Add(2*time.Hour), time.Time{})
 		assert.ErrorIs(t, err, ErrNothing)
 	}
@@ -212,7 +212,7 @@ func TestRunsFollowEachOther(t *testing.T) {
 		require.NoError(t, err)
 		s.Close()
 	}
-	st := span.Strips[0]
+	st := span.Renditions[0]
 	require.Len(t, st.List, 15)
 	assert.True(t, st.List[7].Gap)
 	assert.Equal(t, "run1-4098", st.List[7].Name())
@@ -242,9 +242,9 @@ func TestARenditionThatIsLate(t *testing.T) {
 	settled(t, s, "line")
 	span, err := s.Span(context.Background(), "line", epoch, time.Time{})
 	require.NoError(t, err)
-	require.Len(t, span.Strips, 2)
-	for i := range span.Strips {
-		st := &span.Strips[i]
+	require.Len(t, span.Renditions, 2)
+	for i := range span.Renditions {
+		st := &span.Renditions[i]
 		assert.Len(t, st.List, 18, st.Rendition)
 		assert.Zero(t, whole(t, s, "line", st))
 		assert.EqualValues(t, 0, st.Ordinal)
@@ -277,7 +277,7 @@ func TestCrashes(t *testing.T) {
 			again := open(t, place, l, func(o *Options) { o.Limits.BundleSpan = 6 * time.Second })
 			again.Set("line", Keeping{TimeShift: time.Hour})
 			if span, err := again.Span(context.Background(), "line", epoch, time.Time{}); err == nil {
-				assert.Zero(t, whole(t, again, "line", &span.Strips[0]), "%s, %d", at, turn)
+				assert.Zero(t, whole(t, again, "line", &span.Renditions[0]), "%s, %d", at, turn)
 			}
 			next := newSource("source", "b-", media.Video)
 			for i := range uint64(4) {
@@ -286,8 +286,8 @@ func TestCrashes(t *testing.T) {
 			settled(t, again, "line")
 			span, err := again.Span(context.Background(), "line", epoch, time.Time{})
 			require.NoError(t, err)
-			assert.Zero(t, whole(t, again, "line", &span.Strips[0]), "%s, %d", at, turn)
-			assert.Equal(t, "b-103", span.Strips[0].List[len(span.Strips[0].List)-1].Name())
+			assert.Zero(t, whole(t, again, "line", &span.Renditions[0]), "%s, %d", at, turn)
+			assert.Equal(t, "b-103", span.Renditions[0].List[len(span.Renditions[0].List)-1].Name())
 			again.Close()
 		}
 	}
@@ -326,8 +326,8 @@ func TestTornFiles(t *testing.T) {
 			assert.ErrorIs(t, err, ErrNothing)
 		} else {
 			require.NoError(t, err)
-			assert.Len(t, span.Strips[0].List, tear.left)
-			assert.Zero(t, whole(t, again, "line", &span.Strips[0]))
+			assert.Len(t, span.Renditions[0].List, tear.left)
+			assert.Zero(t, whole(t, again, "line", &span.Renditions[0]))
 		}
 		again.Close()
 	}
@@ -349,7 +349,7 @@ func TestTheOldestGoesFirst(t *testing.T) {
 	tidied(t, s)
 	span, err := s.Span(context.Background(), "line", epoch, time.Time{})
 	require.NoError(t, err)
-	st := &span.Strips[0]
+	st := &span.Renditions[0]
 	held := 0
 	for _, seg := range st.List {
 		if !seg.Gap && seg.Start < 5*60*media.VideoTimescale-step*6 {
@@ -379,7 +379,7 @@ func TestTheOldestGoesFirst(t *testing.T) {
 	assert.Equal(t, status(s, "line").Held, st2.Held)
 	span, err = s.Span(context.Background(), "line", epoch.Add(time.Minute), epoch.Add(2*time.Minute))
 	require.NoError(t, err)
-	assert.Len(t, span.Strips[0].List, 30)
+	assert.Len(t, span.Renditions[0].List, 30)
 	s.Close()
 }
 
@@ -444,8 +444,8 @@ func TestAPlaceThatFailsComesBack(t *testing.T) {
 	assert.Contains(t, status(s, "line").Error, "no space left on the device")
 	span, err := s.Span(context.Background(), "line", epoch, time.Time{})
 	require.NoError(t, err)
-	assert.Len(t, span.Strips[0].List, 12, "what waits is in memory")
-	whole(t, s, "line", &span.Strips[0])
+	assert.Len(t, span.Renditions[0].List, 12, "what waits is in memory")
+	whole(t, s, "line", &span.Renditions[0])
 	place.set(nil, 5*time.Millisecond)
 	settled(t, s, "line")
 	keep(12, 20)
@@ -455,8 +455,8 @@ func TestAPlaceThatFailsComesBack(t *testing.T) {
 	again := open(t, place, &ledger{}, nil)
 	span, err = again.Span(context.Background(), "line", epoch, time.Time{})
 	require.NoError(t, err)
-	assert.Len(t, span.Strips[0].List, 20)
-	assert.Zero(t, whole(t, again, "line", &span.Strips[0]))
+	assert.Len(t, span.Renditions[0].List, 20)
+	assert.Zero(t, whole(t, again, "line", &span.Renditions[0]))
 	again.Close()
 }
 
@@ -536,8 +536,8 @@ func TestAnObjectStoreKeepsToo(t *testing.T) {
 	look := func(s *Store) {
 		span, err := s.Span(context.Background(), "line", epoch, time.Time{})
 		require.NoError(t, err)
-		assert.Len(t, span.Strips[0].List, 25)
-		assert.Zero(t, whole(t, s, "line", &span.Strips[0]))
+		assert.Len(t, span.Renditions[0].List, 25)
+		assert.Zero(t, whole(t, s, "line", &span.Renditions[0]))
 	}
 	look(s)
 	s.Close()

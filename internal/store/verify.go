@@ -64,12 +64,12 @@ func (s *Store) Verify(ctx context.Context, channel string, h Hold) (*Verificati
 
 // covered is a bundle of a hold.
 type covered struct {
-	st *strip
+	st *renditionMedia
 	b  Bundle
 }
 
 // covers lists the bundles that a hold covers, but for what grows.
-func (sh *shelf) covers(h Hold) (out []covered) {
+func (sh *channelMedia) covers(h Hold) (out []covered) {
 	sh.mu.Lock()
 	defer sh.mu.Unlock()
 	for _, st := range sh.strips {
@@ -84,7 +84,7 @@ func (sh *shelf) covers(h Hold) (out []covered) {
 }
 
 // mark notes whether a bundle is there.
-func (s *Store) mark(sh *shelf, st *strip, path string, lost bool) {
+func (s *Store) mark(sh *channelMedia, st *renditionMedia, path string, lost bool) {
 	sh.mu.Lock()
 	defer sh.mu.Unlock()
 	for _, b := range st.bundles {
@@ -159,7 +159,7 @@ func (s *Store) Audit(pause time.Duration) {
 	}
 }
 
-func (s *Store) auditFolder(sh *shelf, folder string, list []covered) {
+func (s *Store) auditFolder(sh *channelMedia, folder string, list []covered) {
 	entries, err := s.place.List(folder)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return // it says nothing about the files

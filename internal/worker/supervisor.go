@@ -288,12 +288,12 @@ func (s *Supervisor) run() {
 		}
 		why = err.Error()
 		s.logger.Warn("worker lost", "why", why)
-		s.rest(time.Since(begin))
+		s.restartPause(time.Since(begin))
 	}
 }
 
-// rest waits before another process is started: ever longer while they end at once.
-func (s *Supervisor) rest(lived time.Duration) {
+// restartPause waits before another process is started: ever longer while they end at once.
+func (s *Supervisor) restartPause(lived time.Duration) {
 	const enough = 5 * time.Second // of a life that was no failure to start
 	if s.early++; lived >= enough {
 		s.early = 0
@@ -535,10 +535,10 @@ func (e *stuckError) Error() string { return fmt.Sprintf("it made no progress fo
 // errSilent says that a worker's heart has stopped.
 var errSilent = errors.New("it stopped answering")
 
-// patient reads from a worker and gives up after so many quiet ticks. A tick that comes late does
+// slowWriter reads from a worker and gives up after so many quiet ticks. A tick that comes late does
 // not count, nor one at which the worker waits for a processor: then the machine is held up, not
 // the worker.
-type patient struct {
+type slowWriter struct {
 	conn  *net.UnixConn
 	pid   int
 	limit func() time.Duration
@@ -546,7 +546,7 @@ type patient struct {
 
 const quietTick = 100 * time.Millisecond
 
-func (p *patient) Read(b []byte) (int, error) {
+func (p *slowWriter) Read(b []byte) (int, error) {
 	for quiet := time.Duration(0); ; {
 		begin := time.Now()
 		_ = p.conn.SetReadDeadline(begin.Add(quietTick))
@@ -565,7 +565,7 @@ func (p *patient) Read(b []byte) (int, error) {
 
 // listen hands messages to the handler until the process ends or hangs.
 func (s *Supervisor) listen(conn *net.UnixConn, pid int) error {
-	r := bufio.NewReaderSize(&patient{conn, pid, func() time.Duration { return s.hang }}, 256<<10)
+	r := bufio.NewReaderSize(&slowWriter{conn, pid, func() time.Duration { return s.hang }}, 256<<10)
 	steady := time.Now()
 	for {
 		kind, body, err := readMessage(r)

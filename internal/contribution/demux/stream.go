@@ -165,7 +165,7 @@ func (s *Stream) Write(b []byte) {
 	}
 	s.came = s.came || len(b) > 0
 	s.demux.Write(b, now.Sub(s.begun))
-	s.look(now)
+	s.watchTracks(now)
 }
 
 // Break says that what comes next does not go on where the stream was: what is open is handed over, and nothing counts
@@ -189,7 +189,7 @@ func (s *Stream) Break() {
 func (s *Stream) Look() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.look(s.now())
+	s.watchTracks(s.now())
 }
 
 // Measured takes what the protocol below measures.
@@ -258,8 +258,8 @@ func names(list []ts.Programme) string {
 	return strings.Join(out, ", ")
 }
 
-// look measures, and tells the feeds.
-func (s *Stream) look(now time.Time) {
+// watchTracks measures, and tells the feeds.
+func (s *Stream) watchTracks(now time.Time) {
 	if now.Sub(s.looked) < lookEach {
 		return
 	}

@@ -183,7 +183,7 @@ func (t *Track) RTP(p *rtp.Packet, now time.Time) {
 	if t.arrived == nil {
 		t.arrived = &anchorPoint{p.Timestamp, now}
 		if t.m.Direct {
-			t.arrived.at, t.aligned = s.shared(t.m, p.Timestamp, now), true
+			t.arrived.at, t.aligned = s.onSharedClock(t.m, p.Timestamp, now), true
 		}
 	}
 	if a, ok := s.early[t.ssrc]; ok {
@@ -263,9 +263,9 @@ func (t *Track) socket(of contribution.Socket) {
 	t.received = of
 }
 
-// shared is the time of a stamp whose clock is that of all streams of the sender (RFC 7273, 5.2), as near to the time at
+// onSharedClock is the time of a stamp whose clock is that of all streams of the sender (RFC 7273, 5.2), as near to the time at
 // which the first of them came as the turns of 32 bits let it be.
-func (s *Session) shared(m *Media, stamp uint32, now time.Time) time.Time {
+func (s *Session) onSharedClock(m *Media, stamp uint32, now time.Time) time.Time {
 	turn := time.Duration(float64(1<<32) / float64(m.Format.Clock) * float64(time.Second))
 	phase := time.Duration(media.Rescale(int64(stamp-m.Offset), m.Format.Clock, int64(time.Second)))
 	near := func(at time.Duration) time.Duration { // the time with that phase

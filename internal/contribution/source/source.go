@@ -104,7 +104,7 @@ func (r *Runner) Run(ctx context.Context) {
 			go func() {
 				defer r.all.Done()
 				defer close(done)
-				r.keep(own, s)
+				r.maintain(own, s)
 			}()
 		}
 		for s, cancel := range running {
@@ -133,8 +133,8 @@ func (r *Runner) Run(ctx context.Context) {
 	}
 }
 
-// keep tries one source again and again.
-func (r *Runner) keep(ctx context.Context, s Source) {
+// maintain tries one source again and again.
+func (r *Runner) maintain(ctx context.Context, s Source) {
 	defer r.Channels.Problem(s, "")
 	pause := retry.New(firstPause, maxPause)
 	for {

@@ -107,7 +107,7 @@ func (l *LATM) Element(b []byte, muxed bool) (frames [][]byte, err error) {
 				}
 			}
 		}
-		data := take(r, n)
+		data := readBytes(r, n)
 		if r.Err() != nil {
 			return nil, &media.FormatError{Format: "LATM", Found: fmt.Sprintf("a frame of %d bytes in %d", n/8, len(b)), Want: "all of it"}
 		}
@@ -116,8 +116,8 @@ func (l *LATM) Element(b []byte, muxed bool) (frames [][]byte, err error) {
 	return frames, nil
 }
 
-// take copies bits that need not begin at a byte.
-func take(r *bits.Reader, n int) []byte {
+// readBytes copies bits that need not begin at a byte.
+func readBytes(r *bits.Reader, n int) []byte {
 	if n > r.Left() {
 		r.Skip(n)
 		return nil
@@ -166,7 +166,7 @@ func (l *LATM) mux(r *bits.Reader, b []byte) error {
 		}
 		length = r.Left() - probe.Left()
 	}
-	config := take(r, length)
+	config := readBytes(r, length)
 	if r.Err() != nil {
 		return &media.FormatError{Format: "LATM", Found: fmt.Sprintf("a configuration of %d bits", length), Want: "all of it"}
 	}

@@ -94,7 +94,7 @@ func broken(found, want string) error {
 	return &media.FormatError{Format: "AMF", Found: found, Want: want}
 }
 
-func (d *decoder) take(n int) ([]byte, error) {
+func (d *decoder) bytes(n int) ([]byte, error) {
 	if n < 0 || n > len(d.b) {
 		return nil, broken(fmt.Sprintf("%d bytes", len(d.b)), fmt.Sprintf("%d", n))
 	}
@@ -104,7 +104,7 @@ func (d *decoder) take(n int) ([]byte, error) {
 }
 
 func (d *decoder) u8() (byte, error) {
-	p, err := d.take(1)
+	p, err := d.bytes(1)
 	if err != nil {
 		return 0, err
 	}
@@ -112,7 +112,7 @@ func (d *decoder) u8() (byte, error) {
 }
 
 func (d *decoder) number() (float64, error) {
-	p, err := d.take(8)
+	p, err := d.bytes(8)
 	if err != nil {
 		return 0, err
 	}
@@ -120,7 +120,7 @@ func (d *decoder) number() (float64, error) {
 }
 
 func (d *decoder) text(lengthBytes int) (string, error) {
-	p, err := d.take(lengthBytes)
+	p, err := d.bytes(lengthBytes)
 	if err != nil {
 		return "", err
 	}
@@ -128,7 +128,7 @@ func (d *decoder) text(lengthBytes int) (string, error) {
 	for _, b := range p {
 		n = n<<8 | int(b)
 	}
-	if p, err = d.take(n); err != nil {
+	if p, err = d.bytes(n); err != nil {
 		return "", err
 	}
 	return string(p), nil
@@ -166,7 +166,7 @@ func (d *decoder) value(depth int) (any, error) {
 	case markNull, markUndefined, markUnsupported:
 		return nil, nil
 	case markReference:
-		_, err := d.take(2)
+		_, err := d.bytes(2)
 		return nil, err
 	case markTyped:
 		if _, err := d.text(2); err != nil {
@@ -176,12 +176,12 @@ func (d *decoder) value(depth int) (any, error) {
 	case markObject:
 		return d.properties(depth)
 	case markECMAArray:
-		if _, err := d.take(4); err != nil { // a hint that encoders set wrongly
+		if _, err := d.bytes(4); err != nil { // a hint that encoders set wrongly
 			return nil, err
 		}
 		return d.properties(depth)
 	case markStrict:
-		p, err := d.take(4)
+		p, err := d.bytes(4)
 		if err != nil {
 			return nil, err
 		}
@@ -204,7 +204,7 @@ func (d *decoder) value(depth int) (any, error) {
 		if err != nil {
 			return nil, err
 		}
-		_, err = d.take(2)
+		_, err = d.bytes(2)
 		return time.UnixMilli(int64(ms)).UTC(), err
 	case markAMF3:
 		return d.value3(depth)

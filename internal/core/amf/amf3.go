@@ -41,7 +41,7 @@ func (d *decoder) string3() (string, error) {
 		}
 		return d.strings[n>>1], nil
 	}
-	p, err := d.take(n >> 1)
+	p, err := d.bytes(n >> 1)
 	if err != nil {
 		return "", err
 	}
@@ -108,7 +108,7 @@ func (d *decoder) complex3(mark byte, depth int) (any, error) {
 		v, err = d.object3(n, depth)
 	case 12:
 		var p []byte
-		p, err = d.take(n >> 1)
+		p, err = d.bytes(n >> 1)
 		v = string(p)
 	}
 	d.objects[slot] = v

@@ -68,8 +68,8 @@ func newBudget(size int64) *budget {
 	return &budget{min(maxFileSamples, size/leastSample+fewSamples)}
 }
 
-// take books samples.
-func (b *budget) take(n int64) error {
+// spend books samples.
+func (b *budget) spend(n int64) error {
 	if n < 0 || n > b.left {
 		return broken(fmt.Sprintf("%d further samples in a file that may have %d more", n, b.left), fmt.Sprintf("%d bytes each, on average, and %d samples at most", leastSample, maxFileSamples))
 	}
@@ -424,7 +424,7 @@ func (s *tables) samples(t *FileTrack, size int64) error {
 	if t.Sampled != nil && each > 0 {
 		return s.blocks(t, count, each)
 	}
-	if err := s.budget.take(int64(count)); err != nil {
+	if err := s.budget.spend(int64(count)); err != nil {
 		return err
 	}
 	if int64(count)*int64(each) > size {
@@ -472,7 +472,7 @@ func (s *tables) blocks(t *FileTrack, count int, each uint32) error {
 	return s.runs(func(offset int64, samples uint32) (bool, error) {
 		left := min(int64(samples), int64(count)-at)
 		for left > 0 {
-			if err := s.budget.take(1); err != nil {
+			if err := s.budget.spend(1); err != nil {
 				return false, err
 			}
 			k := min(left, blockFrames)
@@ -609,7 +609,7 @@ func (f *File) fragment(moof []byte, at, size int64, next map[uint32]int64) erro
 			}
 			return err
 		}
-		if err := f.budget.take(int64(len(own.Units))); err != nil {
+		if err := f.budget.spend(int64(len(own.Units))); err != nil {
 			return err
 		}
 		for k, u := range own.Units {

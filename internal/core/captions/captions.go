@@ -14,7 +14,7 @@ type Scan struct{ packets packets708 }
 func (s *Scan) See(cc []byte) (found []string) {
 	triplets(cc, func(kind, a, b byte) {
 		if kind >= 2 {
-			s.packets.take(kind, a, b, func(service int, block []byte) {
+			s.packets.decodePair(kind, a, b, func(service int, block []byte) {
 				if len(block) > 0 {
 					found = append(found, fmt.Sprintf("SERVICE%d", service))
 				}
@@ -52,8 +52,8 @@ type packets708 struct {
 	size   int
 }
 
-// take takes two bytes, and hands over the service blocks of a packet that is whole with them (6.2).
-func (p *packets708) take(kind, a, b byte, each func(service int, block []byte)) {
+// decodePair takes two bytes, and hands over the service blocks of a packet that is whole with them (6.2).
+func (p *packets708) decodePair(kind, a, b byte, each func(service int, block []byte)) {
 	if kind == 3 {
 		if p.size = 2 * int(a&0x3f); p.size == 0 {
 			p.size = 128

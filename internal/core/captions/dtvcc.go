@@ -238,10 +238,10 @@ func (d *Decoder) See(at int64, cc []byte, tell func(Text)) {
 	}
 	triplets(cc, func(kind, a, b byte) {
 		if kind < 2 {
-			d.fields[kind].pair(at, a, b, tell)
+			d.fields[kind].decodePair(at, a, b, tell)
 			return
 		}
-		d.packets.take(kind, a, b, func(number int, block []byte) {
+		d.packets.decodePair(kind, a, b, func(number int, block []byte) {
 			s := d.services[number]
 			if s == nil && len(d.services) < maxServices {
 				s = &service708{name: fmt.Sprintf("SERVICE%d", number)}

@@ -78,8 +78,8 @@ func newField608(field int) *field608 {
 	return f
 }
 
-// pair reads two bytes (CEA-608, 8.3 to 8.5), without their parity.
-func (f *field608) pair(at int64, a, b byte, tell func(Text)) {
+// decodePair reads two bytes (CEA-608, 8.3 to 8.5), without their parity.
+func (f *field608) decodePair(at int64, a, b byte, tell func(Text)) {
 	a, b = a&0x7f, b&0x7f
 	switch {
 	case a == 0 && b == 0:

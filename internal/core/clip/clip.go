@@ -53,8 +53,8 @@ func (s *Source) changes() bool {
 // ErrNothing says that there is nothing to write.
 var ErrNothing = errors.New("nothing of that time is kept")
 
-// pair is a segment of pictures and the one of sound that goes with it; either may be nil.
-type pair struct {
+// alignedSegments is a segment of pictures and the one of sound that goes with it; either may be nil.
+type alignedSegments struct {
 	video, sound *segment.Segment
 	shift        int64 // what their times lie earlier in the file, ticks of media.VideoTimescale
 }
@@ -63,7 +63,7 @@ type pair struct {
 const slack = media.VideoTimescale / 20
 
 // each hands out the segments in order.
-func (s *Source) each(ctx context.Context, do func(pair) error) error {
+func (s *Source) each(ctx context.Context, do func(alignedSegments) error) error {
 	sounds := map[uint64]*segment.Segment{}
 	lead := s.Video
 	if len(lead) == 0 {
@@ -87,7 +87,7 @@ func (s *Source) each(ctx context.Context, do func(pair) error) error {
 			shift += away
 		}
 		any, end = true, l.Start+l.Duration
-		p := pair{shift: shift}
+		p := alignedSegments{shift: shift}
 		if len(s.Video) > 0 {
 			p.video, p.sound = l, sounds[l.MSN]
 		} else {
@@ -172,7 +172,7 @@ func (s *Source) Movie(ctx context.Context) (*Movie, error) {
 		sound = m.Track(media.Audio)
 	}
 	last := int64(0)
-	err := s.each(ctx, func(p pair) error {
+	err := s.each(ctx, func(p alignedSegments) error {
 		last = p.shift
 		for _, one := range []struct {
 			seg *segment.Segment
@@ -213,7 +213,7 @@ func (m *Movie) Write(ctx context.Context, w io.Writer) error {
 	if _, err := w.Write(m.header); err != nil {
 		return err
 	}
-	return m.source.each(ctx, func(p pair) error {
+	return m.source.each(ctx, func(p alignedSegments) error {
 		for _, seg := range []*segment.Segment{p.video, p.sound} {
 			units, err := m.source.units(seg)
 			if err != nil {
@@ -235,7 +235,7 @@ func (s *Source) Transport(ctx context.Context, w io.Writer, title string) error
 	programme := mux.Programme(1, title)
 	tracks := map[bool]*ts.MuxTrack{} // of pictures, and of sound
 	header := map[bool]string{}
-	return s.each(ctx, func(p pair) error {
+	return s.each(ctx, func(p alignedSegments) error {
 		type ready struct {
 			of *segment.Segment
 			u  []media.AccessUnit
@@ -321,7 +321,7 @@ func (s *Source) Fragmented(ctx context.Context, w io.Writer) error {
 		return err
 	}
 	sequence, begin, begun := uint32(0), int64(0), false
-	return s.each(ctx, func(p pair) error {
+	return s.each(ctx, func(p alignedSegments) error {
 		for _, seg := range []*segment.Segment{p.video, p.sound} {
 			units, err := s.units(seg)
 			if err != nil {

@@ -112,9 +112,9 @@ func (e *Elementary) single() error {
 	return e.unit(h.at, h.composition, h.stamped, h.cut)
 }
 
-// pair takes a frame of two fields, of which each came in a stretch of its own: a picture has one access unit, as files
+// fieldPair takes a frame of two fields, of which each came in a stretch of its own: a picture has one access unit, as files
 // and players hold it. It reports whether the unit waits, or was used.
-func (e *Elementary) pair(at, composition int64, stamped bool, c *cut) (taken bool, err error) {
+func (e *Elementary) fieldPair(at, composition int64, stamped bool, c *cut) (taken bool, err error) {
 	if h := e.half; h != nil {
 		if e.half = nil; c.field != nil && c.data != nil && c.field.Pairs(h.field) {
 			h.data = append(h.data[:len(h.data):len(h.data)], c.data...)
@@ -180,7 +180,7 @@ func (e *Elementary) Feed(stamp, composition int64, data []byte) error {
 		if stamped {
 			waits = false
 		}
-		taken, err := e.pair(e.begin(stamp, stamped), composition, stamped, &c)
+		taken, err := e.fieldPair(e.begin(stamp, stamped), composition, stamped, &c)
 		if err != nil {
 			wrong = err
 			e.Broken++

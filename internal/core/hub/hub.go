@@ -41,8 +41,8 @@ type Loss struct {
 	Bytes int64
 }
 
-// line is one track's units.
-type line struct {
+// trackRing is one track's units.
+type trackRing struct {
 	id    media.TrackID
 	ring  []Unit   // of a length that is a power of two; unit i lies at i modulo it
 	first uint64   // count of the oldest unit held
@@ -53,11 +53,11 @@ type line struct {
 	run   uint64 // of the newest unit
 }
 
-func (l *line) at(i uint64) *Unit { return &l.ring[i&uint64(len(l.ring)-1)] }
+func (l *trackRing) at(i uint64) *Unit { return &l.ring[i&uint64(len(l.ring)-1)] }
 
-func (l *line) empty() bool { return l.first == l.next }
+func (l *trackRing) empty() bool { return l.first == l.next }
 
-func (l *line) push(u *Unit) {
+func (l *trackRing) push(u *Unit) {
 	if n := uint64(len(l.ring)); l.next-l.first == n {
 		grown := make([]Unit, max(2*n, 64))
 		for i := l.first; i < l.next; i++ {
@@ -77,7 +77,7 @@ func (l *line) push(u *Unit) {
 }
 
 // drop lets the oldest unit go.
-func (l *line) drop() {
+func (l *trackRing) drop() {
 	*l.at(l.first) = Unit{}
 	if len(l.keys) > 0 && l.keys[0] == l.first {
 		l.keys = l.keys[1:]
@@ -87,7 +87,7 @@ func (l *line) drop() {
 
 // random returns the first count from one on at which a decoder can start, or false. Every unit of a track
 // that is not video is such a point.
-func (l *line) random(from uint64) (uint64, bool) {
+func (l *trackRing) random(from uint64) (uint64, bool) {
 	from = max(from, l.first)
 	if from >= l.next || !l.video {
 		return from, from < l.next
@@ -100,13 +100,13 @@ func (l *line) random(from uint64) (uint64, bool) {
 }
 
 // search returns the count of the first unit that is not below a number.
-func (l *line) search(number uint64) uint64 {
+func (l *trackRing) search(number uint64) uint64 {
 	n := sort.Search(int(l.next-l.first), func(i int) bool { return l.at(l.first+uint64(i)).Number >= number })
 	return l.first + uint64(n)
 }
 
 // bytesBefore is what came before a count, in bytes.
-func (l *line) bytesBefore(i uint64) int64 {
+func (l *trackRing) bytesBefore(i uint64) int64 {
 	if i >= l.next {
 		return l.total
 	}
@@ -118,7 +118,7 @@ type Hub struct {
 	mu       sync.RWMutex
 	maxBytes int64
 	maxTime  int64
-	lines    []*line
+	lines    []*trackRing
 	bytes    int64
 	newest   int64  // place of the newest unit on the hub's line of time
 	shift    int64  // from decode times of this run to the line of time
@@ -161,24 +161,24 @@ func (h *Hub) Push(t *media.Track, u *media.AccessUnit) uint64 {
 	}
 	in.line = in.At + h.shift
 	h.newest = max(h.newest, in.line)
-	h.line(t.ID).push(&in)
+	h.ring(t.ID).push(&in)
 	h.bytes += in.Size()
 	h.trim()
 	h.wake()
 	return in.Number
 }
 
-// line returns a track's line, made when it is new.
-func (h *Hub) line(id media.TrackID) *line {
+// ring returns a track's line, made when it is new.
+func (h *Hub) ring(id media.TrackID) *trackRing {
 	if l := h.find(id); l != nil {
 		return l
 	}
-	l := &line{id: id}
+	l := &trackRing{id: id}
 	h.lines = append(h.lines, l)
 	return l
 }
 
-func (h *Hub) find(id media.TrackID) *line {
+func (h *Hub) find(id media.TrackID) *trackRing {
 	for _, l := range h.lines {
 		if l.id == id {
 			return l
@@ -190,7 +190,7 @@ func (h *Hub) find(id media.TrackID) *line {
 // trim lets go what is over the bounds, the oldest of all tracks first.
 func (h *Hub) trim() {
 	for {
-		var oldest *line
+		var oldest *trackRing
 		held := uint64(0)
 		for _, l := range h.lines {
 			held += l.next - l.first

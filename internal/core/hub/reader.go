@@ -125,7 +125,7 @@ func (r *Reader) read(into []Unit, below uint64) (n int, lost Loss) {
 }
 
 // add counts what lies between where a reader was and where it goes on.
-func (l *Loss) add(from *line, p *place, next uint64) {
+func (l *Loss) add(from *trackRing, p *place, next uint64) {
 	l.Units += int64(next - p.next)
 	l.Bytes += from.bytesBefore(next) - p.bytes
 	p.next, p.bytes = next, from.bytesBefore(next)

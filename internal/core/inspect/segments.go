@@ -501,13 +501,13 @@ func (i *Inspector) finish() {
 			continue
 		}
 		if lead != nil {
-			i.pair(lead, s)
+			i.comparePair(lead, s)
 		}
 	}
 }
 
-// pair holds two renditions' segments against one another.
-func (i *Inspector) pair(a, b *stream) {
+// comparePair holds two renditions' segments against one another.
+func (i *Inspector) comparePair(a, b *stream) {
 	for msn, at := range b.starts {
 		if other, ok := a.starts[msn]; ok {
 			d := at - other

@@ -106,7 +106,7 @@ func Open(o Options) (*Item, error) {
 				s.language = o.Languages[n]
 			}
 			if len(s.samples) > 0 {
-				t := it.look(src, s, o.NewHeader)
+				t := it.examine(src, s, o.NewHeader)
 				t.File = n
 				it.Tracks = append(it.Tracks, t)
 			}
@@ -146,8 +146,8 @@ func (it *Item) alone() {
 	}
 }
 
-// look finds out what a track is.
-func (it *Item) look(src Source, s *source, newHeader func(media.Track) *segment.Header) (out Track) {
+// examine finds out what a track is.
+func (it *Item) examine(src Source, s *source, newHeader func(media.Track) *segment.Header) (out Track) {
 	out.src, out.source, out.Kind = src, s, s.kind
 	out.Language, out.Name = s.language, s.title
 	switch {

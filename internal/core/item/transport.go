@@ -38,15 +38,15 @@ type transport struct {
 	demux  *ts.Demuxer
 	wanted int // the programme, 0 for the first with something in it
 	only   int // the PID that is followed alone, 0 for all
-	lines  map[int]*line
-	order  []*line
+	lines  map[int]*clockLine
+	order  []*clockLine
 	at     int64 // of the chunk that is being read
 	total  int
 	jumps  []int64 // by how much times were moved where the stream jumps
 }
 
-// line is one elementary stream.
-type line struct {
+// clockLine is one elementary stream.
+type clockLine struct {
 	*coding.Elementary
 	of     *transport
 	info   ts.StreamTrack
@@ -62,7 +62,7 @@ type line struct {
 }
 
 func newTransport() *transport {
-	t := &transport{lines: map[int]*line{}}
+	t := &transport{lines: map[int]*clockLine{}}
 	t.demux = ts.NewDemuxer(t)
 	return t
 }
@@ -81,7 +81,7 @@ func (t *transport) Programmes(list []ts.Programme) {
 			if t.lines[e.PID] != nil || codec == nil || codec.Kind == media.Data || !codec.HasElementary() || len(t.lines) >= maxTracks || t.only != 0 && t.only != e.PID {
 				continue
 			}
-			l := &line{of: t, info: *e, before: t.at, begin: t.at}
+			l := &clockLine{of: t, info: *e, before: t.at, begin: t.at}
 			l.source = &source{kind: codec.Kind, codec: codec, called: e.Label, scale: media.VideoTimescale, language: e.Language, coarse: codec.Kind == media.Audio}
 			elementary, err := coding.OpenElementary(codec, nil, l)
 			if err != nil {
@@ -123,7 +123,7 @@ func (t *transport) Lost(pid int) {
 }
 
 // Track implements coding.ElementarySink.
-func (l *line) Track(t media.Track) {
+func (l *clockLine) Track(t media.Track) {
 	if l.source.track == nil {
 		l.source.track = &t
 	}
@@ -133,7 +133,7 @@ func (l *line) Track(t media.Track) {
 const jumpLimit = 10 * media.VideoTimescale
 
 // Unit implements coding.ElementarySink.
-func (l *line) Unit(stamp, composition int64, key bool, data []byte) {
+func (l *clockLine) Unit(stamp, composition int64, key bool, data []byte) {
 	if l.take != nil {
 		l.take(stamp, data)
 		return
@@ -158,7 +158,7 @@ func (l *line) Unit(stamp, composition int64, key bool, data []byte) {
 }
 
 // newest is the newest time of another line, -1 when there is none.
-func (t *transport) newest(but *line) int64 {
+func (t *transport) newest(but *clockLine) int64 {
 	at := int64(-1)
 	for _, l := range t.order {
 		if l != but && len(l.source.samples) > 0 {
@@ -169,7 +169,7 @@ func (t *transport) newest(but *line) int64 {
 }
 
 // unwrap makes a time of a stamp that goes on from the newest, also where the stream jumps: all lines are moved by as much there.
-func (l *line) unwrap(stamp int64, first bool) int64 {
+func (l *clockLine) unwrap(stamp int64, first bool) int64 {
 	near := func() int64 {
 		at := stamp
 		for _, j := range l.of.jumps[:min(l.moved, len(l.of.jumps))] {

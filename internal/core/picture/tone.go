@@ -199,8 +199,8 @@ type corners struct {
 	w0, w1, w2, w3 uint32
 }
 
-// look reads a table at a luma, rounded to a sample.
-func (c *corners) look(table []uint16, luma uint32) byte {
+// lookUp reads a table at a luma, rounded to a sample.
+func (c *corners) lookUp(table []uint16, luma uint32) byte {
 	at, f := int(luma>>4), luma&15
 	p0, p1, p2, p3 := table[c.at[0]+at:][:2:2], table[c.at[1]+at:][:2:2], table[c.at[2]+at:][:2:2], table[c.at[3]+at:][:2:2]
 	low := uint32(p0[0])*c.w0 + uint32(p1[0])*c.w1 + uint32(p2[0])*c.w2 + uint32(p3[0])*c.w3
@@ -219,9 +219,9 @@ func (m *ToneMap) block(to *Picture, x, y, cx int) {
 	right, below := min(x+1, to.Width-1), min(y+1, to.Height-1)
 	l0, l1 := uint32(m.rows[0][x]), uint32(m.rows[0][right])
 	l2, l3 := uint32(m.rows[1][x]), uint32(m.rows[1][right])
-	to.Y[y*to.StrideY+x], to.Y[y*to.StrideY+right] = c.look(m.luma, l0), c.look(m.luma, l1)
-	to.Y[below*to.StrideY+x], to.Y[below*to.StrideY+right] = c.look(m.luma, l2), c.look(m.luma, l3)
+	to.Y[y*to.StrideY+x], to.Y[y*to.StrideY+right] = c.lookUp(m.luma, l0), c.lookUp(m.luma, l1)
+	to.Y[below*to.StrideY+x], to.Y[below*to.StrideY+right] = c.lookUp(m.luma, l2), c.lookUp(m.luma, l3)
 	mean := (l0 + l1 + l2 + l3) / 4
 	at := y/2*to.Stride + x/2
-	to.U[at], to.V[at] = c.look(m.blue, mean), c.look(m.red, mean)
+	to.U[at], to.V[at] = c.lookUp(m.blue, mean), c.lookUp(m.red, mean)
 }

@@ -221,13 +221,13 @@ func ParseTransports(header string) (out []Transport) {
 			case name == "multicast":
 				t.Multicast = true
 			case name == "interleaved":
-				t.Interleaved = pair(value, -1)
+				t.Interleaved = portPair(value, -1)
 			case name == "client_port":
-				t.Client = pair(value, 0)
+				t.Client = portPair(value, 0)
 			case name == "server_port":
-				t.Server = pair(value, 0)
+				t.Server = portPair(value, 0)
 			case name == "port":
-				t.Port = pair(value, 0)
+				t.Port = portPair(value, 0)
 			case name == "destination":
 				t.Destination = value
 			case name == "source":
@@ -248,8 +248,8 @@ func ParseTransports(header string) (out []Transport) {
 	return out
 }
 
-// pair reads 4588-4589, or one number and the one behind it.
-func pair(text string, none int) [2]int {
+// portPair reads 4588-4589, or one number and the one behind it.
+func portPair(text string, none int) [2]int {
 	a, b, ok := strings.Cut(text, "-")
 	first, err := strconv.Atoi(a)
 	if err != nil || first < 0 || first > 65535 {

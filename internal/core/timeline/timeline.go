@@ -49,8 +49,8 @@ const (
 	staleFor = 3000 * ticksEachMilli
 )
 
-// line is what is known of one track's stamps, unwrapped.
-type line struct {
+// trackTimeline is what is known of one track's stamps, unwrapped.
+type trackTimeline struct {
 	set   bool
 	clock media.Clock   // of the track
 	stamp int64         // the newest, of its clock
@@ -69,7 +69,7 @@ type Feed struct {
 	set    bool
 	newest int64 // the newest over all tracks, in the same way
 	last   int64 // the newest media time given out
-	tracks map[media.TrackID]*line
+	tracks map[media.TrackID]*trackTimeline
 	old    *int64 // the newest stamp of the line before a jump
 	drift  *drift // nil: the sender's clock is taken as it is
 
@@ -102,7 +102,7 @@ const (
 // Tracks that jump together keep their distance. step is how long a unit lasts, in ticks of media.VideoTimescale. It reports
 // false where the line is not ours to move.
 func (f *Feed) Rejoin(id media.TrackID, c media.Clock, stamp, step int64, now time.Duration) (by int64, ok bool) {
-	t := f.line(id)
+	t := f.trackOf(id)
 	if f.drift == nil || !f.set {
 		return 0, false
 	}
@@ -143,7 +143,7 @@ func (f *Feed) Rejoin(id media.TrackID, c media.Clock, stamp, step int64, now ti
 
 // joins reports whether a stamp that might follow lies where a jump of another track would put it: a jump of a second is as much as stamps
 // may be ahead, and tracks that jump together keep their distance.
-func (f *Feed) joins(t *line, s int64, now time.Duration) bool {
+func (f *Feed) joins(t *trackTimeline, s int64, now time.Duration) bool {
 	strays := s - t.last - media.Ticks(now-t.at, media.VideoTimescale)
 	for _, j := range f.jumps {
 		if now-j.at < sameJumpWithin && t.moved < j.number && abs(strays+j.by) < sameJump/2 {
@@ -155,7 +155,7 @@ func (f *Feed) joins(t *line, s int64, now time.Duration) bool {
 
 // NewFeed begins at a media time in ticks of media.VideoTimescale.
 func NewFeed(start int64) *Feed {
-	return &Feed{start: start, last: start, drift: &drift{}, tracks: map[media.TrackID]*line{}}
+	return &Feed{start: start, last: start, drift: &drift{}, tracks: map[media.TrackID]*trackTimeline{}}
 }
 
 // Lead says by how much the feed's first unit lies ahead of the wall clock, which is made up slowly.
@@ -182,7 +182,7 @@ const absolute = 10_000 * ticksEachMilli
 // steps so that the first stamp lies nearest to the time when it came. Media time 0 is 1970. wall and
 // step are milliseconds. The sender's clock is not corrected then.
 func (f *Feed) Align(id media.TrackID, c media.Clock, stamp, wall, step int64) {
-	v := f.first(f.line(id), c, stamp)
+	v := f.first(f.trackOf(id), c, stamp)
 	f.set, f.base, f.newest, f.drift = true, v, v, nil
 	wall, step = wall*ticksEachMilli, step*ticksEachMilli
 	near := v
@@ -199,7 +199,7 @@ func (f *Feed) Align(id media.TrackID, c media.Clock, stamp, wall, step int64) {
 }
 
 // unwrap extends a stamp to 64 bits, nearest to what is known.
-func (f *Feed) unwrap(t *line, c media.Clock, stamp int64) int64 {
+func (f *Feed) unwrap(t *trackTimeline, c media.Clock, stamp int64) int64 {
 	if c.Turn == 0 {
 		return stamp
 	}
@@ -216,7 +216,7 @@ func (f *Feed) unwrap(t *line, c media.Clock, stamp int64) int64 {
 // Map returns the media time of a track's stamp that came at a time on the wall clock since the feed
 // began, and what the stamp means. Of one that jumped or is stale nothing is kept.
 func (f *Feed) Map(id media.TrackID, c media.Clock, stamp int64, now time.Duration) (ticks int64, v Verdict) {
-	t := f.line(id)
+	t := f.trackOf(id)
 	if !f.set {
 		v := f.first(t, c, stamp)
 		f.set, f.base, f.newest = true, v, v
@@ -239,10 +239,10 @@ func (f *Feed) Map(id media.TrackID, c media.Clock, stamp int64, now time.Durati
 	return ticks, Follows
 }
 
-func (f *Feed) line(id media.TrackID) *line {
+func (f *Feed) trackOf(id media.TrackID) *trackTimeline {
 	t := f.tracks[id]
 	if t == nil {
-		t = &line{}
+		t = &trackTimeline{}
 		f.tracks[id] = t
 	}
 	return t
@@ -252,7 +252,7 @@ func (f *Feed) line(id media.TrackID) *line {
 // for all tracks of the sender. Tracks that were anchored lie on the line of that clock, from wherever each of
 // them counts. What the sender corrects later counts when it is more than it could by its network and its drift.
 func (f *Feed) Anchor(id media.TrackID, c media.Clock, stamp, at int64) {
-	t := f.line(id)
+	t := f.trackOf(id)
 	whole := f.unwrap(t, c, stamp)
 	shift := at - c.Ticks(whole)
 	if !f.anchored {
@@ -275,7 +275,7 @@ func (f *Feed) Anchor(id media.TrackID, c media.Clock, stamp, at int64) {
 }
 
 // first is where a feed's line begins, with a stamp of a track.
-func (f *Feed) first(t *line, c media.Clock, stamp int64) int64 {
+func (f *Feed) first(t *trackTimeline, c media.Clock, stamp int64) int64 {
 	if t.known {
 		return c.Ticks(f.unwrap(t, c, stamp)) + t.shift
 	}
@@ -284,7 +284,7 @@ func (f *Feed) first(t *line, c media.Clock, stamp int64) int64 {
 
 func (f *Feed) at(ticks int64) int64 { return f.start + ticks - f.base }
 
-func (f *Feed) judge(t *line, s int64, now time.Duration) Verdict {
+func (f *Feed) judge(t *trackTimeline, s int64, now time.Duration) Verdict {
 	if f.old != nil && now < staleFor/ticksEachMilli*time.Millisecond {
 		if near := abs(s-f.newest) <= abs(s-*f.old); !near && abs(s-*f.old) < maxJump {
 			return Stale
@@ -317,7 +317,7 @@ func (f *Feed) Peek(c media.Clock, stamp int64) (ticks int64) {
 	if !f.set {
 		return f.start
 	}
-	ticks = f.at(c.Ticks(f.unwrap(&line{shift: f.moved}, c, stamp)) + f.moved)
+	ticks = f.at(c.Ticks(f.unwrap(&trackTimeline{shift: f.moved}, c, stamp)) + f.moved)
 	if f.drift != nil {
 		ticks += f.drift.shift()
 	}

@@ -93,7 +93,7 @@ func TestTracksGoOnBehindAJump(t *testing.T) {
 				send(audio, base+now-100, now)
 			}
 		}
-		assert.InDelta(t, 100, (f.line(video).last-f.line(audio).last)/ticksEachMilli, 60, "%d", jump)
+		assert.InDelta(t, 100, (f.trackOf(video).last-f.trackOf(audio).last)/ticksEachMilli, 60, "%d", jump)
 	}
 }
 

@@ -34,10 +34,10 @@ type beat struct {
 // longestRepeat is for how many seconds a picture is repeated when none comes.
 const longestRepeat = 2
 
-// take says whether a picture is taken, and when it is shown; repeat is how many even times before that have no
+// schedule says whether a picture is taken, and when it is shown; repeat is how many even times before that have no
 // picture of their own, for which the one before stands. must: a part begins with it, and others were left out, so that
 // counting them tells nothing. Times are in ticks of media.VideoTimescale.
-func (b *beat) take(pts int64, key, must bool) (at int64, repeat int64, taken bool) {
+func (b *beat) schedule(pts int64, key, must bool) (at int64, repeat int64, taken bool) {
 	if b.same() {
 		return pts, 0, true
 	}

@@ -17,7 +17,7 @@ import (
 func shownTimes(c Cadence, pictures, key int, pts func(n int) int64) (out []int64) {
 	b := beat{Cadence: c}
 	for n := range pictures {
-		at, repeat, taken := b.take(pts(n), n%key == 0, false)
+		at, repeat, taken := b.schedule(pts(n), n%key == 0, false)
 		for i := repeat; i > 0; i-- {
 			out = append(out, b.at(b.index-i)/90)
 		}

@@ -238,7 +238,7 @@ func (g *Sound) Audio(u *media.AccessUnit) {
 			continue
 		}
 		begin := time.Now()
-		err := s.take(g.sink, pcm, pts, rate, channels, loud)
+		err := s.encode(g.sink, pcm, pts, rate, channels, loud)
 		s.coding.add(time.Since(begin))
 		if err != nil {
 			s.failed = true
@@ -275,8 +275,8 @@ func (g *Sound) Drain() {
 	}
 }
 
-// take codes samples for one rendition. loud is how loud the source is, nil while nobody knows.
-func (s *encoding) take(sink Sink, pcm []int16, pts int64, rate, channels int, loud *Loudness) error {
+// encode codes samples for one rendition. loud is how loud the source is, nil while nobody knows.
+func (s *encoding) encode(sink Sink, pcm []int16, pts int64, rate, channels int, loud *Loudness) error {
 	if s.enc == nil {
 		if err := s.open(sink, rate, channels); err != nil {
 			return err

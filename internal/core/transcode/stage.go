@@ -100,7 +100,7 @@ func (s *stage) run(sink Sink, rate media.Rational, after <-chan struct{}) {
 		begin := time.Now()
 		again := j.pic == nil
 		if !s.failed.Load() && j.pts >= s.from && (!again || shown != nil) {
-			at, repeat, taken := beat.take(j.pts, j.key || first, j.must)
+			at, repeat, taken := beat.schedule(j.pts, j.key || first, j.must)
 			for i := repeat; i > 0 && shown != nil && !s.failed.Load(); i-- {
 				encode(shown, beat.at(beat.index-i), false)
 			}

@@ -140,7 +140,7 @@ func (t *run) feed(source codec.PictureDecoder, r Request, units []media.AccessU
 	var first error
 	take := func(f *picture.Frame) {
 		if first == nil {
-			first = t.take(f, r.Screen)
+			first = t.scoreFrame(f, r.Screen)
 		}
 	}
 	for i := range units {
@@ -163,7 +163,7 @@ func (t *run) feed(source codec.PictureDecoder, r Request, units []media.AccessU
 	return first
 }
 
-func (t *run) take(f *picture.Frame, screen [2]int) error {
+func (t *run) scoreFrame(f *picture.Frame, screen [2]int) error {
 	k := &t.candidate.Rung
 	if err := t.scaler.Shaped(t.pic, f, k.Shape()); err != nil {
 		return err

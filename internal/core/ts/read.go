@@ -116,7 +116,7 @@ func (s *Stream) packet(p []byte, n int) error {
 		return s.section(body, start, s.programme)
 	}
 	if r := s.pids[pid]; r != nil {
-		r.take(s, body, start, random)
+		r.handle(s, body, start, random)
 	}
 	return nil
 }
@@ -189,7 +189,7 @@ func (s *Stream) programme(b []byte) {
 	}
 }
 
-func (r *reading) take(s *Stream, body []byte, start, random bool) {
+func (r *reading) handle(s *Stream, body []byte, start, random bool) {
 	if start {
 		r.flush(s)
 		r.open, r.random, r.started = append([]byte(nil), body...), random, true

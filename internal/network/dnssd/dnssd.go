@@ -104,7 +104,7 @@ func Browse(ctx context.Context, face, kind string, found func(Instance)) error 
 			}
 			ask, pause = now.Add(pause), min(2*pause, lastAsk)
 		}
-		if err := s.read(func(m *dns.Msg) { b.take(m, found) }); err != nil {
+		if err := s.read(func(m *dns.Msg) { b.handle(m, found) }); err != nil {
 			return err
 		}
 	}
@@ -136,7 +136,7 @@ func (b *browser) question() *dns.Msg {
 	return m
 }
 
-func (b *browser) take(m *dns.Msg, found func(Instance)) {
+func (b *browser) handle(m *dns.Msg, found func(Instance)) {
 	if !m.Response {
 		return
 	}

@@ -52,7 +52,7 @@ func TestPiecesOfWhatIsKnown(t *testing.T) {
 		require.NoError(t, err)
 		m := &dns.Msg{Answer: []dns.RR{rr}}
 		m.Response = true
-		b.take(m, func(i Instance) { got = append(got, i) })
+		b.handle(m, func(i Instance) { got = append(got, i) })
 	}
 	take(`_http._tcp.local. 120 IN PTR page._http._tcp.local.`)
 	assert.Empty(t, b.instances)

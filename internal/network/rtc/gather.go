@@ -44,8 +44,8 @@ func (g *Gather) Release() {
 	g.flush()
 }
 
-// take holds a packet, or reports that it has to be sent at once.
-func (g *Gather) take(s *gatherer, b []byte, to netip.AddrPort) bool {
+// collect holds a packet, or reports that it has to be sent at once.
+func (g *Gather) collect(s *gatherer, b []byte, to netip.AddrPort) bool {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	if !g.held {
@@ -114,7 +114,7 @@ func (s *gatherer) ReadFromAddrPort(b []byte) (int, netip.AddrPort, error) {
 
 // WriteToAddrPort implements ice.AddrPortReaderWriter.
 func (s *gatherer) WriteToAddrPort(b []byte, to netip.AddrPort) (int, error) {
-	if g := s.all.of(b); g != nil && g.take(s, b, to) {
+	if g := s.all.of(b); g != nil && g.collect(s, b, to) {
 		return len(b), nil
 	}
 	return s.WriteToUDPAddrPort(b, to)

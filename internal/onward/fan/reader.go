@@ -135,7 +135,7 @@ func (r *Reader) rescue(into []Unit) (n int, catchUp uint64) {
 	if got, _, _ := r.coming.Read(key, first[:]); got == 0 || r.begun && first[0].Time <= r.last && time.Since(r.moved) <= veryQuiet {
 		return 0, 0
 	}
-	return r.take(key, end, into)
+	return r.readUnits(key, end, into)
 }
 
 // read reads up to a keyframe at which the reader changes, or waits to do so.
@@ -170,7 +170,7 @@ func (r *Reader) meet(into []Unit, n int, next uint64, lost bool) (int, bool) {
 	if ok {
 		var first [1]Unit
 		if got, _, _ := r.coming.Read(key, first[:]); got > 0 && first[0].Time >= at-first[0].Packer.Clock/50 {
-			n, _ = r.take(key, end, into)
+			n, _ = r.readUnits(key, end, into)
 			return n, lost
 		}
 	}
@@ -187,8 +187,8 @@ func (r *Reader) meet(into []Unit, n int, next uint64, lost bool) (int, bool) {
 	return n, lost
 }
 
-// take goes over to the stream to come at its keyframe.
-func (r *Reader) take(key, end uint64, into []Unit) (n int, catchUp uint64) {
+// readUnits goes over to the stream to come at its keyframe.
+func (r *Reader) readUnits(key, end uint64, into []Unit) (n int, catchUp uint64) {
 	r.pool.Leave(r.stream)
 	r.stream, r.coming, r.held = r.coming, nil, time.Time{}
 	r.begun = true

@@ -169,7 +169,7 @@ func (r *Runner) Run(ctx context.Context) {
 				x := &relay{r: r, p: p, stop: stop, over: make(chan struct{})}
 				x.set(Connecting, "it begins")
 				r.running[p] = x
-				r.all.Go(func() { defer close(x.over); x.keep(own) })
+				r.all.Go(func() { defer close(x.over); x.maintain(own) })
 			}
 		}
 		r.mu.Unlock()
@@ -291,8 +291,8 @@ func (x *relay) sent(bytes int, lost int64) {
 	x.st.Lost += lost
 }
 
-// keep tries again and again.
-func (x *relay) keep(ctx context.Context) {
+// maintain tries again and again.
+func (x *relay) maintain(ctx context.Context) {
 	most := maxPause
 	if u, err := url.Parse(x.p.Full); err == nil && x.r.Schemes[u.Scheme].Copy != nil {
 		most = maxFilesPause

@@ -225,7 +225,7 @@ const (
 // one whose input is preferred less stands by, if it is live. What has to be done comes back even beside an error.
 func (s *Switch) Admit(f *Feed, now time.Time) ([]Decision, error) {
 	err := s.admit(f, now)
-	return s.take(), err
+	return s.takeDecisions(), err
 }
 
 func (s *Switch) admit(f *Feed, now time.Time) error {
@@ -281,7 +281,7 @@ func (s *Switch) admit(f *Feed, now time.Time) error {
 // End says that a feed's connection is over, and why.
 func (s *Switch) End(f *Feed, why string, now time.Time) []Decision {
 	s.end(f, why, false, now)
-	return s.take()
+	return s.takeDecisions()
 }
 
 // SendAway ends feeds, on air or standing by, and their connections.
@@ -291,7 +291,7 @@ func (s *Switch) SendAway(why string, now time.Time, which func(*Feed) bool) []D
 			s.end(f, why, true, now)
 		}
 	}
-	return s.take()
+	return s.takeDecisions()
 }
 
 // Remove ends all feeds for good, since the channel is removed.
@@ -305,7 +305,7 @@ func (s *Switch) Shown(f *Feed, now time.Time) []Decision {
 	if f.standby && f.eager {
 		s.exchange(f, whyPreferred, now)
 	}
-	return s.take()
+	return s.takeDecisions()
 }
 
 // Eager reports whether a feed takes over with its first picture.
@@ -319,7 +319,7 @@ func (s *Switch) Watch(now time.Time) []Decision {
 		}
 	}
 	s.promote(false, now)
-	return s.take()
+	return s.takeDecisions()
 }
 
 // Apply takes other settings.
@@ -342,7 +342,7 @@ func (s *Switch) Apply(inputs []settings.Input, closed bool, now time.Time) []De
 	case f != nil:
 		s.promote(true, now) // the order may be another one
 	}
-	return s.take()
+	return s.takeDecisions()
 }
 
 // Choose puts an input on air by hand, as soon as it has something: it is preferred to all others until another one is chosen, or
@@ -360,7 +360,7 @@ func (s *Switch) Choose(in settings.Input, now time.Time) (chosen settings.Input
 	}
 	s.chosen = in
 	s.promote(true, now)
-	return in, true, s.take(), nil
+	return in, true, s.takeDecisions(), nil
 }
 
 // Vacant reports whether an input that plays by itself would be put on air: nobody is, or one that is preferred less, and who left
@@ -381,7 +381,7 @@ func (s *Switch) decide(act Act, f *Feed, why string) {
 	s.out = append(s.out, Decision{Act: act, Feed: f, Why: why})
 }
 
-func (s *Switch) take() []Decision {
+func (s *Switch) takeDecisions() []Decision {
 	out := s.out
 	s.out = nil
 	return out

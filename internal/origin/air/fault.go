@@ -120,7 +120,7 @@ func (s *Switch) Avoid(list []Fault, now time.Time) (fault *Fault, rest time.Dur
 		on.faults.rest = min(max(2*on.faults.rest, faultRest), maxFaultRest)
 		on.faults.avoidedUntil = now.Add(on.faults.rest)
 		s.exchange(best, "it was faulty", now)
-		return &list[i], on.faults.rest, s.take()
+		return &list[i], on.faults.rest, s.takeDecisions()
 	}
 	return nil, 0, nil
 }

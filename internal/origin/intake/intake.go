@@ -137,7 +137,7 @@ func (x *Intake) Announce(t media.Track, state State) (c Change, ignored *Ignore
 	if old != nil && !t.FrameRate.Valid() {
 		t.FrameRate = old.FrameRate
 	}
-	x.keep(&t)
+	x.remember(&t)
 	if old != nil && old.Stamps() != t.Stamps() {
 		for i := range x.early {
 			if e := &x.early[i]; e.ID == t.ID {
@@ -194,8 +194,8 @@ func (x *Intake) sound(id media.TrackID) int {
 	return slices.IndexFunc(x.sounds, func(t *media.Track) bool { return t.ID == id })
 }
 
-// keep takes a track in its place.
-func (x *Intake) keep(t *media.Track) {
+// remember takes a track in its place.
+func (x *Intake) remember(t *media.Track) {
 	if t.Kind == media.Video {
 		x.keepSize(t)
 		return

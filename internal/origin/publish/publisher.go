@@ -164,7 +164,7 @@ func (p *Publisher) Restart(epoch time.Time) {
 	p.renditions.Store(&map[string]*Rendition{})
 	p.documents.Store(nil)
 	for _, r := range gone {
-		r.over()
+		r.markEnded()
 	}
 }
 
@@ -410,7 +410,7 @@ func (p *Publisher) Idle() {
 // Close tells all who wait that nothing will follow.
 func (p *Publisher) Close() {
 	for _, r := range *p.renditions.Load() {
-		r.over()
+		r.markEnded()
 	}
 }
 

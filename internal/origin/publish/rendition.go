@@ -48,8 +48,8 @@ func (r *Rendition) nudge(now time.Time) {
 	}
 }
 
-// over tells all who wait that nothing will follow.
-func (r *Rendition) over() {
+// markEnded tells all who wait that nothing will follow.
+func (r *Rendition) markEnded() {
 	if v := r.view.Load(); v != nil {
 		r.show(v.Over())
 	}

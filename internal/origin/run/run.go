@@ -183,7 +183,7 @@ func (r *Run) ApplyLadder(rungs []ladder.Rung) {
 	r.clock.SetStep(r.Settings.SegmentTicks())
 	l := layout.Of(&r.Source, at)
 	maps.Copy(r.languages, l.Languages)
-	r.pair.keep(&r.Source)
+	r.pair.reuse(&r.Source)
 	for _, name := range l.Names {
 		r.want(name, l.From[name], at)
 	}

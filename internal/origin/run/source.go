@@ -34,8 +34,8 @@ const (
 	regularAfter = 2
 )
 
-// look notes what a unit tells, and returns how long there was no IDR picture before it.
-func (s *source) look(pts int64, p *coding.Picture) (gap int64) {
+// inspectPicture notes what a unit tells, and returns how long there was no IDR picture before it.
+func (s *source) inspectPicture(pts int64, p *coding.Picture) (gap int64) {
 	if !s.begun {
 		s.begun, s.idr = true, pts
 	}
@@ -96,7 +96,7 @@ func (r *Run) Apart() int64 {
 // judgeSource follows the source's IDR pictures: it tells the engineer when they are too far apart for
 // a rung that passes through, turns that rung off where the encoded ones would wait for it, and on again.
 func (r *Run) judgeSource(u *media.AccessUnit, p *coding.Picture) {
-	gap := r.source.look(u.PTS, p)
+	gap := r.source.inspectPicture(u.PTS, p)
 	if !layout.PassesThrough(r.Rungs) {
 		return
 	}

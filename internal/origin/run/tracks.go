@@ -8,8 +8,8 @@ import (
 // pairTracks are those of the pair in the hub, nil while they are not made.
 type pairTracks struct{ video, sound *media.Track }
 
-// keep lets those go that are not made any more.
-func (p *pairTracks) keep(s *layout.Source) {
+// reuse lets those go that are not made any more.
+func (p *pairTracks) reuse(s *layout.Source) {
 	if !s.MakesPairVideo() {
 		p.video = nil
 	}

@@ -26,11 +26,11 @@ type Receiver struct {
 	Logger  *slog.Logger
 
 	mu     sync.Mutex
-	shared map[string]*shared // by address and secret
+	shared map[string]*reception // by address and secret
 }
 
-// shared is a stream that is received while somebody takes it.
-type shared struct {
+// reception is a stream that is received while somebody takes it.
+type reception struct {
 	r      *Receiver
 	lets   []func(remote string) bool // of the channels that share it
 	stream *demux.Stream
@@ -52,11 +52,11 @@ func (r *Receiver) Receive(ctx context.Context, l *source.Line) error {
 	defer r.leave(l, s)
 	defer r.Streams.Publish(l.Channel, s.stream)()
 	protocol := strings.ToUpper(l.URL.Scheme)
-	return r.take(ctx, l, s.stream, protocol, l.URL.Host)
+	return r.feedChannel(ctx, l, s.stream, protocol, l.URL.Host)
 }
 
-// take lets a stream feed the channel.
-func (r *Receiver) take(ctx context.Context, l *source.Line, s *demux.Stream, protocol, remote string) error {
+// feedChannel lets a stream feed the channel.
+func (r *Receiver) feedChannel(ctx context.Context, l *source.Line, s *demux.Stream, protocol, remote string) error {
 	over, stop := s.Take(l.Programme, func() (contribution.Feed, error) { return l.Open(protocol, remote, silence) })
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
@@ -82,7 +82,7 @@ func (r *Receiver) programme(ctx context.Context, l *source.Line) error {
 	defer tick.Stop()
 	for waited := 0; ; waited++ {
 		if s := r.Streams.Of(l.From); s != nil {
-			return r.take(ctx, l, s, "TS programme", l.From)
+			return r.feedChannel(ctx, l, s, "TS programme", l.From)
 		}
 		if waited == 5 {
 			l.Problem(fmt.Sprintf("the channel %s receives no transport stream now", l.From))
@@ -98,17 +98,17 @@ func (r *Receiver) programme(ctx context.Context, l *source.Line) error {
 func key(l *source.Line) string { return l.Address + "\x00" + l.Secret }
 
 // join begins to receive an address, or joins who does.
-func (r *Receiver) join(l *source.Line) *shared {
+func (r *Receiver) join(l *source.Line) *reception {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.shared == nil {
-		r.shared = map[string]*shared{}
+		r.shared = map[string]*reception{}
 	}
 	k := key(l)
 	s := r.shared[k]
 	if s == nil {
 		ctx, cancel := context.WithCancel(context.Background())
-		s = &shared{r: r, stream: demux.NewStream(time.Now), stop: cancel, done: make(chan struct{})}
+		s = &reception{r: r, stream: demux.NewStream(time.Now), stop: cancel, done: make(chan struct{})}
 		r.shared[k] = s
 		u, secret := l.URL, l.Secret
 		go func() {
@@ -130,14 +130,14 @@ func (r *Receiver) join(l *source.Line) *shared {
 }
 
 // may reports whether somebody at an address may feed one of the channels that share it.
-func (r *Receiver) may(s *shared, remote string) bool {
+func (r *Receiver) may(s *reception, remote string) bool {
 	r.mu.Lock()
 	list := s.lets
 	r.mu.Unlock()
 	return len(list) == 0 || slices.ContainsFunc(list, func(lets func(string) bool) bool { return lets(remote) })
 }
 
-func (r *Receiver) leave(l *source.Line, s *shared) {
+func (r *Receiver) leave(l *source.Line, s *reception) {
 	r.mu.Lock()
 	s.users--
 	last := s.users == 0
@@ -152,7 +152,7 @@ func (r *Receiver) leave(l *source.Line, s *shared) {
 }
 
 // receivers read a stream until it ends, by the scheme of its address.
-var receivers = map[string]func(ctx context.Context, u *url.URL, secret string, s *shared) error{
+var receivers = map[string]func(ctx context.Context, u *url.URL, secret string, s *reception) error{
 	"udp": receiveUDP, "rtp": receiveUDP, "tcp": receiveTCP, "http": receiveHTTP, "https": receiveHTTP,
 }
 
@@ -162,7 +162,7 @@ const (
 )
 
 // receiveHTTP reads a body that goes on.
-func receiveHTTP(ctx context.Context, u *url.URL, secret string, s *shared) error {
+func receiveHTTP(ctx context.Context, u *url.URL, secret string, s *reception) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	stall := time.AfterFunc(connectTimeout, cancel)

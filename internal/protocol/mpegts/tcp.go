@@ -17,7 +17,7 @@ import (
 
 // receiveTCP reads the stream of one connection until it ends: of the other side that is called, or, in listener mode, of the first
 // sender that comes from where senders are let in.
-func receiveTCP(ctx context.Context, u *url.URL, _ string, s *shared) error {
+func receiveTCP(ctx context.Context, u *url.URL, _ string, s *reception) error {
 	conn, err := openTCP(ctx, u, s)
 	if err != nil {
 		return err
@@ -31,7 +31,7 @@ func receiveTCP(ctx context.Context, u *url.URL, _ string, s *shared) error {
 	return demux.Read(ctx, conn, s.stream, stall)
 }
 
-func openTCP(ctx context.Context, u *url.URL, s *shared) (net.Conn, error) {
+func openTCP(ctx context.Context, u *url.URL, s *reception) (net.Conn, error) {
 	if u.Query().Get("mode") != "listener" {
 		conn, err := network.Dialer(connectTimeout).DialContext(ctx, "tcp", u.Host)
 		if err != nil {

@@ -31,7 +31,7 @@ const (
 )
 
 // receiveUDP reads datagrams of a transport stream, bare or in RTP, until nothing comes for long.
-func receiveUDP(ctx context.Context, u *url.URL, _ string, s *shared) error {
+func receiveUDP(ctx context.Context, u *url.URL, _ string, s *reception) error {
 	conn, err := udp.Listen(u)
 	if err != nil {
 		return err
@@ -79,7 +79,7 @@ func (r *datagrams) read(ctx context.Context, conn *net.UDPConn) error {
 				now = time.Now()
 			}
 			if (!r.source.IsValid() || from == r.source) && r.may(from, now) {
-				r.take(b, now)
+				r.handle(b, now)
 			}
 		})
 		if err != nil {
@@ -113,8 +113,8 @@ func (r *datagrams) may(from netip.Addr, now time.Time) bool {
 	return r.let
 }
 
-// take reads one datagram. Transport packets begin with their sync byte, RTP with its version.
-func (r *datagrams) take(b []byte, now time.Time) {
+// handle reads one datagram. Transport packets begin with their sync byte, RTP with its version.
+func (r *datagrams) handle(b []byte, now time.Time) {
 	if len(b) == 0 {
 		return
 	}

@@ -166,7 +166,7 @@ func (c *connection) run() error {
 			if c.feed != nil {
 				_ = c.conn.SetReadDeadline(time.Now().Add(silence))
 			}
-			if err := c.take(buf[:n]); err != nil {
+			if err := c.handle(buf[:n]); err != nil {
 				return err
 			}
 		}
@@ -198,8 +198,8 @@ func (c *connection) run() error {
 	}
 }
 
-// take takes bytes and sends what is to be said to them. The lock is given back whatever becomes of them.
-func (c *connection) take(b []byte) error {
+// handle takes bytes and sends what is to be said to them. The lock is given back whatever becomes of them.
+func (c *connection) handle(b []byte) error {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	handled := c.engine.Feed(b, c.event)

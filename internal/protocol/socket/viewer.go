@@ -209,7 +209,7 @@ func (v *viewer) run(ctx context.Context) error {
 		case <-v.changed:
 			v.obey()
 		case now := <-look.C:
-			err = v.look(ctx, now)
+			err = v.adapt(ctx, now)
 		}
 		if err != nil {
 			return err
@@ -326,8 +326,8 @@ func (v *viewer) at() int {
 	return slices.IndexFunc(v.offers, func(o onward.Offer) bool { return o.Rung == v.video.reader.Stream().Rung })
 }
 
-// look tells the viewer how it is doing, and tries a better rung when the line has room.
-func (v *viewer) look(ctx context.Context, now time.Time) error {
+// adapt tells the viewer how it is doing, and tries a better rung when the line has room.
+func (v *viewer) adapt(ctx context.Context, now time.Time) error {
 	about := v.s.pool.About(v.channel, "")
 	offers := about.Offers
 	if !slices.Equal(offers, v.offers) && len(offers) > 0 {

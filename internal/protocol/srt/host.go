@@ -85,7 +85,7 @@ func Run() error {
 		if m, buf, err = readMessage(r, buf); err != nil {
 			return nil // the service is gone
 		}
-		h.take(m)
+		h.handle(m)
 	}
 }
 
@@ -101,7 +101,7 @@ func (h *host) send(kind byte, id uint32, body any) {
 	}
 }
 
-func (h *host) take(m message) {
+func (h *host) handle(m message) {
 	switch m.kind {
 	case kindPolicy:
 		var p Policy
@@ -159,7 +159,7 @@ func (h *host) listen(address string) {
 	}
 	h.port = l
 	h.send(kindBound, 0, l.Port())
-	go h.accept(0, l, h.shared)
+	go h.accept(0, l, h.expectedOf)
 }
 
 // check decides on who calls the shared port, by the policy that lies here: it must not wait.
@@ -250,8 +250,8 @@ type expected struct {
 	sends      bool // the service sends to it
 }
 
-// shared tells it of the shared port, by the stream id.
-func (h *host) shared(id string) expected {
+// expectedOf tells it of the shared port, by the stream id.
+func (h *host) expectedOf(id string) expected {
 	a, err := parseStreamID(id)
 	if err != nil {
 		return expected{}

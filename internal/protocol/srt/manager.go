@@ -146,7 +146,7 @@ func (q *queue) put(b []byte) {
 	}
 }
 
-func (q *queue) take() [][]byte {
+func (q *queue) drain() [][]byte {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	out := q.parts
@@ -158,7 +158,7 @@ func (q *queue) take() [][]byte {
 func (m *Manager) Start(address string) {
 	m.policy.Address = address
 	m.requests, m.conns, m.changed, m.done = map[uint32]*request{}, map[uint32]*conn{}, make(chan struct{}), make(chan struct{})
-	go m.keep()
+	go m.supervise()
 }
 
 // Port waits until the shared port is open, and returns it.
@@ -238,8 +238,8 @@ func (m *Manager) connect(w *bufio.Writer) {
 	m.out.w = w
 }
 
-// keep starts the host again whenever it ends.
-func (m *Manager) keep() {
+// supervise starts the host again whenever it ends.
+func (m *Manager) supervise() {
 	defer close(m.done)
 	pause := retry.New(restartMin, restartMax)
 	for {
@@ -312,7 +312,7 @@ func (m *Manager) host() error {
 		if in, buf, err = readMessage(r, buf); err != nil {
 			break
 		}
-		m.take(in)
+		m.handle(in)
 	}
 	_ = cmd.Process.Kill()
 	return cmd.Wait()
@@ -330,8 +330,8 @@ func (d deadlined) Write(b []byte) (int, error) {
 	return n, err
 }
 
-// take takes a message of the host. What it has to tell others it tells without the lock.
-func (m *Manager) take(in message) {
+// handle takes a message of the host. What it has to tell others it tells without the lock.
+func (m *Manager) handle(in message) {
 	if then := m.took(in); then != nil {
 		then()
 	}
@@ -441,7 +441,7 @@ func (m *Manager) pump(ctx context.Context, c *conn, s *demux.Stream, over <-cha
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
 	for {
-		for _, b := range c.queue.take() {
+		for _, b := range c.queue.drain() {
 			s.Write(b)
 		}
 		for wait := s.Pace(); wait > 0; wait = 0 { // the host's buffers and the sender's wait
@@ -553,7 +553,7 @@ func (m *Manager) copy(c *conn, channel string) bool {
 		case <-end.Done():
 			return true
 		case <-waiting.wake:
-			for _, b := range waiting.take() {
+			for _, b := range waiting.drain() {
 				if m.write(c, b) != nil {
 					return false
 				}

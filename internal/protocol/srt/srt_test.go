@@ -127,7 +127,7 @@ func within(t *testing.T, what string, do func()) {
 func opened(t *testing.T, m *Manager, id, request uint32) {
 	body, err := json.Marshal(openedMessage{Request: request, Peer: "192.0.2.1:9"})
 	require.NoError(t, err)
-	m.take(message{kind: kindOpened, id: id, body: body})
+	m.handle(message{kind: kindOpened, id: id, body: body})
 }
 
 // However many call a port that one of them feeds already, nobody waits for them.
@@ -136,7 +136,7 @@ func TestManyCallersOfOnePort(t *testing.T) {
 	go func() { _, _ = io.Copy(io.Discard, host) }()
 	r, id, sent := m.ask(kindListen, &dialMessage{Mode: modeListener})
 	require.True(t, sent)
-	m.take(message{kind: kindBound, id: id, body: []byte("4000")})
+	m.handle(message{kind: kindBound, id: id, body: []byte("4000")})
 	assert.Empty(t, r.over, "a port that is bound waits for its callers")
 	within(t, "the seventeenth caller blocks all of SRT", func() {
 		for n := range uint32(64) {
@@ -155,7 +155,7 @@ func TestManyCallersOfOnePort(t *testing.T) {
 	}
 	within(t, "the end of the request", func() {
 		for range 20 {
-			m.take(message{kind: kindFailed, id: id, body: []byte(`{"text":"the port is taken"}`)})
+			m.handle(message{kind: kindFailed, id: id, body: []byte(`{"text":"the port is taken"}`)})
 		}
 	})
 	assert.Equal(t, "the port is taken", (<-r.over).text)
@@ -178,7 +178,7 @@ func TestFiguresAndCopiesDoNotWaitForEachOther(t *testing.T) {
 	within(t, "writing waits for a host that takes nothing", func() {
 		for range 500 { // nobody reads what goes to the host
 			stream.Write(packet)
-			m.take(message{kind: kindStats, id: 7, body: []byte("{}")})
+			m.handle(message{kind: kindStats, id: 7, body: []byte("{}")})
 		}
 	})
 	go func() { _, _ = io.Copy(io.Discard, host) }()

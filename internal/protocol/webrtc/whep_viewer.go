@@ -28,7 +28,7 @@ type whepViewer struct {
 	channel            string
 	hasVideo, hasSound bool
 	estimator          cc.BandwidthEstimator
-	video, sound       *line // nil for none
+	video, sound       *sendPath // nil for none
 	changed            chan struct{}
 
 	mu     sync.Mutex
@@ -40,8 +40,8 @@ type whepViewer struct {
 	begun  time.Time
 }
 
-// line is a track on its way to a viewer.
-type line struct {
+// sendPath is a track on its way to a viewer.
+type sendPath struct {
 	t      *viewerTrack
 	clock  int64
 	reader *fan.Reader
@@ -117,8 +117,8 @@ func (v *whepViewer) codec(kind media.Kind, real *onward.Real) media.Codec {
 	return coding.RealTime(kind)
 }
 
-func (v *whepViewer) add(kind media.Kind, codec media.Codec, clock int64) (*line, error) {
-	l := &line{t: &viewerTrack{kind: webrtc.RTPCodecTypeAudio, codec: codec, sequence: uint16(rand.Uint32())}, clock: clock, offset: rand.Uint32()}
+func (v *whepViewer) add(kind media.Kind, codec media.Codec, clock int64) (*sendPath, error) {
+	l := &sendPath{t: &viewerTrack{kind: webrtc.RTPCodecTypeAudio, codec: codec, sequence: uint16(rand.Uint32())}, clock: clock, offset: rand.Uint32()}
 	if kind == media.Video {
 		l.t.kind, l.t.gather = webrtc.RTPCodecTypeVideo, v.s.port.Gather
 	}
@@ -131,7 +131,7 @@ func (v *whepViewer) add(kind media.Kind, codec media.Codec, clock int64) (*line
 }
 
 // hear answers what the viewer says of a track.
-func (v *whepViewer) hear(l *line, sender *webrtc.RTPSender) {
+func (v *whepViewer) hear(l *sendPath, sender *webrtc.RTPSender) {
 	for {
 		list, _, err := sender.ReadRTCP()
 		if err != nil {
@@ -194,7 +194,7 @@ func (v *whepViewer) Ended(string) { v.s.count(v, false) }
 // run sends until the session is over.
 func (v *whepViewer) run() {
 	defer v.peer.End("the channel is over")
-	for _, l := range []*line{v.video, v.sound} {
+	for _, l := range []*sendPath{v.video, v.sound} {
 		if l == nil {
 			continue
 		}
@@ -213,7 +213,7 @@ func (v *whepViewer) run() {
 	defer look.Stop()
 	for {
 		var ready [2]<-chan struct{}
-		for i, l := range []*line{v.video, v.sound} {
+		for i, l := range []*sendPath{v.video, v.sound} {
 			if l == nil {
 				continue
 			}
@@ -289,7 +289,7 @@ func (v *whepViewer) pause() time.Duration {
 }
 
 // send sends what has come of a track.
-func (v *whepViewer) send(l *line) {
+func (v *whepViewer) send(l *sendPath) {
 	for {
 		before := l.reader.Stream()
 		n, catchUp := l.reader.Read(l.units[:])
@@ -312,7 +312,7 @@ func (v *whepViewer) send(l *line) {
 
 // hurry sends units that are there only so that a newer one can be shown, the first of them at hand: their stamps lie closely
 // together before that of the last.
-func (v *whepViewer) hurry(l *line, n int, count uint64) {
+func (v *whepViewer) hurry(l *sendPath, n int, count uint64) {
 	all := append([]fan.Unit(nil), l.units[:n]...)
 	for uint64(len(all)) < count {
 		n, catchUp := l.reader.Read(l.units[:min(len(l.units), int(count)-len(all))])
@@ -338,7 +338,7 @@ func (v *whepViewer) current(rung string) {
 	v.mu.Unlock()
 }
 
-func (v *whepViewer) put(l *line, u *fan.Unit, pts int64) {
+func (v *whepViewer) put(l *sendPath, u *fan.Unit, pts int64) {
 	l.put(u, pts, v.pause)
 	if now := time.Now(); now.Sub(l.report) >= reportEach {
 		l.report = now
@@ -347,7 +347,7 @@ func (v *whepViewer) put(l *line, u *fan.Unit, pts int64) {
 }
 
 // put sends a unit with a time.
-func (l *line) put(u *fan.Unit, pts int64, pause func() time.Duration) {
+func (l *sendPath) put(u *fan.Unit, pts int64, pause func() time.Duration) {
 	if l.last > 0 && pts <= l.last {
 		pts = l.last + 1
 	}
@@ -367,7 +367,7 @@ func (l *line) put(u *fan.Unit, pts int64, pause func() time.Duration) {
 
 // tell sends a report of the sender's clock (RFC 3550, 6.4.1), in which video and audio that belong together have one
 // time, whenever each of them came.
-func (v *whepViewer) tell(l *line, pts int64) {
+func (v *whepViewer) tell(l *sendPath, pts int64) {
 	ssrc, packets, octets, stamp := l.t.counts()
 	v.mu.Lock()
 	if v.rungs.zero.IsZero() {

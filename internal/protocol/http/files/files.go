@@ -383,7 +383,7 @@ func (x *run) list(ctx context.Context, name, kind string, b []byte) (done bool,
 
 // expire removes media that no list has named for a while.
 func (x *run) expire(ctx context.Context, needed map[string]bool) error {
-	for _, name := range x.over(needed, time.Now()) {
+	for _, name := range x.unneeded(needed, time.Now()) {
 		own, cancel := context.WithTimeout(ctx, wait)
 		err := x.t.remove(own, name)
 		cancel()
@@ -403,8 +403,8 @@ func (x *run) expire(ctx context.Context, needed map[string]bool) error {
 	return nil
 }
 
-// over lists the files that no list has named for a while, and notes those that none names any more.
-func (x *run) over(needed map[string]bool, now time.Time) (out []string) {
+// unneeded lists the files that no list has named for a while, and notes those that none names any more.
+func (x *run) unneeded(needed map[string]bool, now time.Time) (out []string) {
 	x.c.mu.Lock()
 	defer x.c.mu.Unlock()
 	for name, gone := range x.c.files {

@@ -347,7 +347,7 @@ func openFTP(ctx context.Context, u *url.URL) (target, error) {
 		return c, nil
 	}
 	f := &overFTP{dial: dial, base: ftpBase(u.Path), made: map[string]bool{}, free: make(chan *ftp.ServerConn, ftpStreams), open: make(chan struct{}, ftpStreams)}
-	c, err := f.take(ctx)
+	c, err := f.connection(ctx)
 	if err == nil {
 		f.give(c, nil)
 	}
@@ -364,8 +364,8 @@ func ftpBase(p string) string {
 	return strings.Trim(path.Clean("/"+p), "/")
 }
 
-// take waits for a connection, or opens one.
-func (f *overFTP) take(ctx context.Context) (*ftp.ServerConn, error) {
+// connection waits for a connection, or opens one.
+func (f *overFTP) connection(ctx context.Context) (*ftp.ServerConn, error) {
 	select {
 	case c := <-f.free:
 		return c, nil
@@ -399,7 +399,7 @@ func (f *overFTP) give(c *ftp.ServerConn, err error) {
 func (f *overFTP) at(name string) string { return path.Join(f.base, name) }
 
 func (f *overFTP) put(ctx context.Context, name, _ string, pieces [][]byte) error {
-	c, err := f.take(ctx)
+	c, err := f.connection(ctx)
 	if err != nil {
 		return err
 	}
@@ -436,7 +436,7 @@ func (f *overFTP) store(c *ftp.ServerConn, full string, pieces [][]byte) error {
 }
 
 func (f *overFTP) remove(ctx context.Context, name string) error {
-	c, err := f.take(ctx)
+	c, err := f.connection(ctx)
 	if err != nil {
 		return err
 	}

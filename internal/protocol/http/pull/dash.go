@@ -154,8 +154,8 @@ func (q *entryQueue) notify() {
 	}
 }
 
-// take waits for the next one; ok is false when there is none any more.
-func (q *entryQueue) take(ctx context.Context) (e fetchable, ok bool) {
+// next waits for the next one; ok is false when there is none any more.
+func (q *entryQueue) next(ctx context.Context) (e fetchable, ok bool) {
 	for {
 		q.mu.Lock()
 		if len(q.list) > 0 {
@@ -332,7 +332,7 @@ func (p *periodLines) of(period string) int {
 // representation fetches the segments of one place.
 func (x *follower) representation(ctx context.Context, r *rendition, queue *entryQueue) error {
 	for {
-		e, ok := queue.take(ctx)
+		e, ok := queue.next(ctx)
 		if !ok {
 			r.finish()
 			return nil
@@ -358,7 +358,7 @@ func (x *follower) representation(ctx context.Context, r *rendition, queue *entr
 		if err := r.segment(b); err != nil {
 			return err
 		}
-		if !x.rest(ctx, r) {
+		if !x.pause(ctx, r) {
 			return errors.New("its input was removed, or nobody watches")
 		}
 	}

@@ -144,7 +144,7 @@ func (x *follower) follow(ctx context.Context, r *rendition, address string) err
 				return err
 			}
 			next, came = e.MSN+1, true
-			if !x.rest(ctx, r) {
+			if !x.pause(ctx, r) {
 				return ctx.Err()
 			}
 		}

@@ -332,8 +332,8 @@ func (x *follower) quiet() time.Duration {
 	return time.Since(x.heard)
 }
 
-// rest waits while enough is held of a rendition, and reports whether to go on.
-func (x *follower) rest(ctx context.Context, r *rendition) bool {
+// pause waits while enough is held of a rendition, and reports whether to go on.
+func (x *follower) pause(ctx context.Context, r *rendition) bool {
 	for {
 		x.mu.Lock()
 		p := x.paced

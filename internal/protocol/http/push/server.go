@@ -86,7 +86,7 @@ type track struct {
 func (s *Server) Routes() http.Handler {
 	r := chi.NewRouter()
 	for _, method := range []string{http.MethodPut, http.MethodPost} {
-		r.Method(method, "/{channel}/*", http.HandlerFunc(s.take))
+		r.Method(method, "/{channel}/*", http.HandlerFunc(s.receive))
 	}
 	r.Delete("/{channel}/*", func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusOK) }) // windows are ours
 	return r
@@ -120,7 +120,7 @@ func keyOf(r *http.Request) string {
 	return cmp.Or(r.URL.Query().Get("key"), password)
 }
 
-func (s *Server) take(w http.ResponseWriter, r *http.Request) {
+func (s *Server) receive(w http.ResponseWriter, r *http.Request) {
 	channel, key := chi.URLParam(r, "channel"), keyOf(r)
 	name := strings.Trim(chi.URLParam(r, "*"), "/")
 	if key == "" {

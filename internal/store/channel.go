@@ -38,10 +38,10 @@ func (h *Hold) covers(rendition string, from, to time.Time) bool {
 	return h.From.Before(to) && (h.To.IsZero() || from.Before(h.To)) && (len(h.Renditions) == 0 || slices.Contains(h.Renditions, rendition))
 }
 
-// shelf is what is kept of one channel.
+// channelMedia is what is kept of one channel.
 //
 //large:the bundles of a channel, open and closed, behind one lock
-type shelf struct {
+type channelMedia struct {
 	s    *Store
 	slug string
 
@@ -54,7 +54,7 @@ type shelf struct {
 	lists   singleflight.Group    // that are being made
 	sum     totals
 	changed bool // the totals are to be counted again
-	strips  map[string]*strip
+	strips  map[string]*renditionMedia
 	run     run
 	next    uint64 // the ordinal behind all that were given
 	breaks  uint32 // discontinuities among them
@@ -88,8 +88,8 @@ type runBreak struct {
 	count uint32
 }
 
-// strip is what is kept of one rendition.
-type strip struct {
+// renditionMedia is what is kept of one rendition.
+type renditionMedia struct {
 	name    string
 	bundles []*Bundle // closed, and of the one that grows what can be read; the oldest first
 	growing *growing  // nil between two; changed by the writer's goroutine under the lock
@@ -100,7 +100,7 @@ type strip struct {
 
 // entry is a segment on its way into a bundle.
 type entry struct {
-	strip   *strip
+	strip   *renditionMedia
 	seg     *segment.Segment // without parts
 	blob    *movable
 	epoch   time.Time
@@ -162,11 +162,11 @@ func (s *Store) Keep(channel, rendition, sound string, epoch time.Time, seg *seg
 		}
 		return
 	}
-	sh.keep(rendition, sound, epoch, seg)
+	sh.append(rendition, sound, epoch, seg)
 }
 
 // admit makes room for bytes in memory, or counts a segment as lost. The lock is held.
-func (sh *shelf) admit(size int64) bool {
+func (sh *channelMedia) admit(size int64) bool {
 	if sh.queued+size <= maxQueued {
 		if sh.s.queued.Add(size) <= maxQueuedAll {
 			sh.queued += size
@@ -179,8 +179,8 @@ func (sh *shelf) admit(size int64) bool {
 	return false
 }
 
-// keep is Keep of one channel. The lock is held.
-func (sh *shelf) keep(rendition, sound string, epoch time.Time, seg *segment.Segment) {
+// append is Keep of one channel. The lock is held.
+func (sh *channelMedia) append(rendition, sound string, epoch time.Time, seg *segment.Segment) {
 	begin := media.WallClock(epoch, seg.Start)
 	if !sh.wants(rendition, begin, media.WallClock(epoch, seg.Start+seg.Duration)) {
 		return
@@ -191,7 +191,7 @@ func (sh *shelf) keep(rendition, sound string, epoch time.Time, seg *segment.Seg
 	}
 	st := sh.strips[rendition]
 	if st == nil {
-		st = &strip{name: rendition}
+		st = &renditionMedia{name: rendition}
 		sh.strips[rendition] = st
 	}
 	if ordinal < st.last {
@@ -218,12 +218,12 @@ func (sh *shelf) keep(rendition, sound string, epoch time.Time, seg *segment.Seg
 }
 
 // wants reports whether a segment is to be kept.
-func (sh *shelf) wants(rendition string, from, to time.Time) bool {
+func (sh *channelMedia) wants(rendition string, from, to time.Time) bool {
 	return !sh.gone && (sh.keeping.TimeShift > 0 || slices.ContainsFunc(sh.keeping.Holds, func(h Hold) bool { return h.covers(rendition, from, to) }))
 }
 
 // place gives a segment its ordinal, and books the discontinuity that it begins with.
-func (sh *shelf) place(seg *segment.Segment, epoch time.Time) (ordinal uint64, ok bool) {
+func (sh *channelMedia) place(seg *segment.Segment, epoch time.Time) (ordinal uint64, ok bool) {
 	r := &sh.run
 	if !r.begun || r.prefix != seg.Prefix || !r.epoch.Equal(epoch) || seg.MSN > r.newest+maxPause {
 		sh.breaks++
@@ -302,7 +302,7 @@ const (
 )
 
 // closeIdle closes the bundles of feeds that have ended.
-func (sh *shelf) closeIdle() {
+func (sh *channelMedia) closeIdle() {
 	for _, st := range sh.all() {
 		g := st.growing
 		if g == nil || sh.s.now().Sub(g.touched) < max(idleAfter, 3*media.Duration(g.records[len(g.records)-1].Duration, media.VideoTimescale)) {
@@ -315,7 +315,7 @@ func (sh *shelf) closeIdle() {
 }
 
 // idle waits for something to write.
-func (sh *shelf) idle() {
+func (sh *channelMedia) idle() {
 	timer := time.NewTimer(idleEach)
 	defer timer.Stop()
 	select {
@@ -325,12 +325,12 @@ func (sh *shelf) idle() {
 	}
 }
 
-// write brings what comes into bundles until the shelf is closed.
-func (sh *shelf) write() {
+// write brings what comes into bundles until the channel is closed.
+func (sh *channelMedia) write() {
 	defer close(sh.done)
 	pause := retry.New(retryFirst, retryMost)
 	for {
-		e, stop := sh.take()
+		e, stop := sh.nextEntry()
 		if stop {
 			for _, st := range sh.all() {
 				if err := sh.finish(st); err != nil {
@@ -349,7 +349,7 @@ func (sh *shelf) write() {
 		}
 		if err := sh.put(e); err != nil {
 			sh.fail(err)
-			if !sh.rest(pause.Take()) { // at the end one attempt is enough
+			if !sh.throttle(pause.Take()) { // at the end one attempt is enough
 				sh.drop(e)
 				continue
 			}
@@ -366,8 +366,8 @@ const (
 	retryMost  = 5 * time.Second
 )
 
-// rest waits before the next attempt, and reports whether there is to be one.
-func (sh *shelf) rest(pause time.Duration) bool {
+// throttle waits before the next attempt, and reports whether there is to be one.
+func (sh *channelMedia) throttle(pause time.Duration) bool {
 	timer := time.NewTimer(pause)
 	defer timer.Stop()
 	for {
@@ -386,14 +386,14 @@ func (sh *shelf) rest(pause time.Duration) bool {
 }
 
 // late reports whether the time to write is over, since the store is closed.
-func (sh *shelf) late() bool {
+func (sh *channelMedia) late() bool {
 	sh.mu.Lock()
 	defer sh.mu.Unlock()
 	return sh.gone && time.Now().After(sh.until)
 }
 
-// take returns the oldest entry that is not written, nil when there is none; stop says that no other will come.
-func (sh *shelf) take() (e *entry, stop bool) {
+// nextEntry returns the oldest entry that is not written, nil when there is none; stop says that no other will come.
+func (sh *channelMedia) nextEntry() (e *entry, stop bool) {
 	sh.mu.Lock()
 	defer sh.mu.Unlock()
 	if len(sh.queue) > 0 {
@@ -402,10 +402,10 @@ func (sh *shelf) take() (e *entry, stop bool) {
 	return nil, sh.gone
 }
 
-func (sh *shelf) all() []*strip {
+func (sh *channelMedia) all() []*renditionMedia {
 	sh.mu.Lock()
 	defer sh.mu.Unlock()
-	var out []*strip
+	var out []*renditionMedia
 	for _, st := range sh.strips {
 		out = append(out, st)
 	}
@@ -413,7 +413,7 @@ func (sh *shelf) all() []*strip {
 }
 
 // drop gives an entry up, wherever in the queue it is by now.
-func (sh *shelf) drop(e *entry) {
+func (sh *channelMedia) drop(e *entry) {
 	sh.mu.Lock()
 	defer sh.mu.Unlock()
 	sh.unqueue(e)
@@ -424,7 +424,7 @@ func (sh *shelf) drop(e *entry) {
 }
 
 // unqueue takes an entry out of the queue. The lock is held.
-func (sh *shelf) unqueue(e *entry) {
+func (sh *channelMedia) unqueue(e *entry) {
 	switch i := slices.Index(sh.queue, e); i {
 	case -1:
 	case 0:
@@ -436,7 +436,7 @@ func (sh *shelf) unqueue(e *entry) {
 }
 
 // forget takes an entry out of those in memory. The lock is held.
-func (sh *shelf) forget(e *entry) {
+func (sh *channelMedia) forget(e *entry) {
 	if i := slices.Index(e.strip.pending, e); i >= 0 {
 		e.strip.pending = slices.Delete(slices.Clone(e.strip.pending), i, i+1)
 	}
@@ -444,7 +444,7 @@ func (sh *shelf) forget(e *entry) {
 	sh.s.queued.Add(-e.seg.Size)
 }
 
-func (sh *shelf) fail(err error) {
+func (sh *channelMedia) fail(err error) {
 	sh.mu.Lock()
 	defer sh.mu.Unlock()
 	if sh.failing == nil {
@@ -455,7 +455,7 @@ func (sh *shelf) fail(err error) {
 	sh.failing = err
 }
 
-func (sh *shelf) well() {
+func (sh *channelMedia) well() {
 	sh.mu.Lock()
 	defer sh.mu.Unlock()
 	sh.failing = nil
@@ -465,7 +465,7 @@ func (sh *shelf) well() {
 }
 
 // put writes an entry.
-func (sh *shelf) put(e *entry) error {
+func (sh *channelMedia) put(e *entry) error {
 	st := e.strip
 	if g := st.growing; g != nil && sh.isFull(g, e) {
 		if err := sh.finish(st); err != nil {
@@ -511,7 +511,7 @@ func (sh *shelf) put(e *entry) error {
 }
 
 // isFull reports whether an entry begins another bundle.
-func (sh *shelf) isFull(g *growing, e *entry) bool {
+func (sh *channelMedia) isFull(g *growing, e *entry) bool {
 	sh.mu.Lock()
 	span := sh.span()
 	sh.mu.Unlock()
@@ -521,12 +521,12 @@ func (sh *shelf) isFull(g *growing, e *entry) bool {
 
 // span is how much media a bundle holds: enough that there are few, and little enough that a short time-shift does not keep
 // much more than it was asked to. The lock is held.
-func (sh *shelf) span() time.Duration {
+func (sh *channelMedia) span() time.Duration {
 	return max(min(sh.keeping.TimeShift/6, sh.s.limits.BundleSpan), min(time.Minute, sh.s.limits.BundleSpan))
 }
 
 // settle lets what can be read from the place by now leave memory. The lock is held.
-func (sh *shelf) settle(st *strip, g *growing, readable int64) {
+func (sh *channelMedia) settle(st *renditionMedia, g *growing, readable int64) {
 	for len(g.entries) > 0 {
 		r := &g.records[g.readable]
 		if r.Offset+int64(r.Size) > readable {
@@ -550,7 +550,7 @@ func (sh *shelf) settle(st *strip, g *growing, readable int64) {
 }
 
 // begin makes a bundle for an entry.
-func (sh *shelf) begin(st *strip, e *entry) error {
+func (sh *channelMedia) begin(st *renditionMedia, e *entry) error {
 	at := media.WallClock(e.epoch, e.seg.Start).UTC()
 	g := &growing{first: e.seg.Start, head: Head{
 		Channel: sh.slug, Rendition: st.name, Sound: e.sound, Epoch: e.epoch, Prefix: e.seg.Prefix, MSN: e.seg.MSN, Ordinal: e.ordinal,
@@ -581,7 +581,7 @@ func (sh *shelf) begin(st *strip, e *entry) error {
 }
 
 // abandon ends a bundle that cannot be written any further. What it holds that can be read stays; what cannot is written again.
-func (sh *shelf) abandon(st *strip, why error) error {
+func (sh *channelMedia) abandon(st *renditionMedia, why error) error {
 	g := st.growing
 	sh.grow(st, nil)
 	_ = g.media.Close()
@@ -602,7 +602,7 @@ func (sh *shelf) abandon(st *strip, why error) error {
 }
 
 // close notes a bundle that does not grow any more, and returns it, nil when nothing of it can be read. The lock is held.
-func (sh *shelf) close(g *growing) *Bundle {
+func (sh *channelMedia) close(g *growing) *Bundle {
 	if g.readable == 0 {
 		return nil
 	}
@@ -614,14 +614,14 @@ func (sh *shelf) close(g *growing) *Bundle {
 }
 
 // grow says which bundle of a strip grows.
-func (sh *shelf) grow(st *strip, g *growing) {
+func (sh *channelMedia) grow(st *renditionMedia, g *growing) {
 	sh.mu.Lock()
 	defer sh.mu.Unlock()
 	st.growing = g
 }
 
 // finish closes the bundle of a strip that grows.
-func (sh *shelf) finish(st *strip) error {
+func (sh *channelMedia) finish(st *renditionMedia) error {
 	g := st.growing
 	if g == nil {
 		return nil
