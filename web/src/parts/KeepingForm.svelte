@@ -58,13 +58,13 @@
         <input id="tm" type="number" min="0" class="input input-sm w-full" bind:value={k.timeShiftMinutes} />
       </div>
       <div>
-        <label class="label-quiet mb-1 block" for="tb">At most, MB (0: no bound)</label>
+        <label class="label-quiet mb-1 block" for="tb">At most, MB (0: no limit)</label>
         <input id="tb" type="number" min="0" class="input input-sm w-full" bind:value={k.timeShiftMB} />
       </div>
     </div>
     <p class="label-quiet">
-      Viewers get a seek bar as long as this, and addresses with <code>?from=</code>. The oldest goes first,
-      and never what a recording holds.
+      Viewers get a seek bar of this length, and addresses with <code>?from=</code>. The oldest media is
+      deleted first, but never what a recording retains.
     </p>
   </fieldset>
   <fieldset class="grid gap-3">
@@ -72,14 +72,14 @@
     <label class="flex items-start gap-3">
       <input type="checkbox" class="toggle toggle-sm mt-0.5" bind:checked={k.record} />
       <span
-        ><span class="text-sm">Record all that is on air</span><br /><span class="label-quiet"
+        ><span class="text-sm">Record everything on air</span><br /><span class="label-quiet"
           >The same segments that viewers get; nothing is re-encoded.</span
         ></span
       >
     </label>
     <div class="grid grid-cols-2 gap-3 sm:grid-cols-4">
       <div>
-        <label class="label-quiet mb-1 block" for="rh">A new one every, hours</label>
+        <label class="label-quiet mb-1 block" for="rh">New recording every, hours</label>
         <input
           id="rh"
           type="number"
@@ -90,7 +90,7 @@
         />
       </div>
       <div>
-        <label class="label-quiet mb-1 block" for="rd">Kept, days (0: forever)</label>
+        <label class="label-quiet mb-1 block" for="rd">Retention, days (0: forever)</label>
         <input id="rd" type="number" min="0" class="input input-sm w-full" bind:value={k.recordDays} />
       </div>
     </div>

@@ -89,17 +89,13 @@
     [
       "partFiles",
       "A file for each part",
-      "Else parts are byte ranges of their segment: one object for all formats in every cache.",
+      "Otherwise parts are byte ranges of their segment: one cached object for all formats.",
     ],
-    [
-      "numbered",
-      "Manifest counts segments",
-      "The DASH manifest gives a length and a number instead of a list of times.",
-    ],
+    ["numbered", "Segment numbers in DASH", "The DASH manifest uses segment numbers instead of a timeline."],
     [
       "aligned",
       "Cut by the wall clock",
-      "Two origins with one source make the same segments. From the next feed on.",
+      "Two origins with the same source produce identical segments. From the next feed on.",
     ],
   ] as const;
 </script>
@@ -196,36 +192,36 @@
       {/each}
     </div>
     <p class="label-quiet">
-      After as many seconds another live input that has something takes over. It is noticed in rungs that are
-      encoded, and reported after 20 s in any case.
+      After this time another live input takes over. Needs an encoded rung. A problem is reported after 20 s
+      in any case.
     </p>
   </fieldset>
   <fieldset class="grid gap-3">
     <legend class="mb-2 text-sm font-semibold">Outputs</legend>
     {@render toggle(
       "Receivers over SRT",
-      "With a key they fetch the sender’s transport stream as it came, all of its tables and tracks.",
+      "Receivers with a key pull the sender’s original transport stream over SRT.",
       "receivers",
       s.access.receivers ?? false,
       (on) => (s.access.receivers = on),
     )}
     {@render toggle(
       "In the public list",
-      "Anybody may ask the service what is on air, and finds it there: /api/v1/public.",
+      "Listed at /watch and /api/v1/public while it is on air.",
       "listed",
       s.access.listed ?? false,
       (on) => (s.access.listed = on),
     )}
     {@render toggle(
-      "Hand on only",
-      "Nothing is made of the feed: no ladder, no formats, no processor time.",
+      "Relay only",
+      "The feed is not packaged: no ladder, no formats, no CPU time.",
       "unpackaged",
       s.packaging.unpackaged ?? false,
       (on) => (s.packaging.unpackaged = on),
     )}
     {@render toggle(
-      "Transport streams too",
-      "For old receivers: HLS in MPEG-TS, sound as packed AAC.",
+      "Transport streams",
+      "For legacy receivers: HLS with MPEG-TS, audio as packed AAC.",
       "ts",
       s.outputs.ts ?? false,
       (on) => (s.outputs.ts = on),
