@@ -19,7 +19,7 @@ func (c *Channels) circles(set settings.Settings) (out []ladder.Problem) {
 		if in.Kind != settings.InputChannel {
 			continue
 		}
-		if way := wayBack(feeds, in.Channel, set.Slug, nil); way != nil {
+		if way := wayBack(feeds, in.Channel, set.Slug); way != nil {
 			out = append(out, ladder.Problem{Field: fmt.Sprintf("inputs.%d", i),
 				Text: fmt.Sprintf("the channel %s is fed by %s, which would make a circle; take another channel", in.Channel, strings.Join(way, ", which is fed by "))})
 		}
@@ -36,20 +36,24 @@ func feedersOf(list []settings.Input) (out []string) {
 	return out
 }
 
-// wayBack returns the channels between one and a goal that feeds it, nil when it does not.
-func wayBack(feeds map[string][]string, from, goal string, seen []string) []string {
-	for _, next := range feeds[from] {
-		if next == goal {
-			return append(seen, next)
-		}
-		known := next == from
-		for _, s := range seen {
-			known = known || s == next
-		}
-		if !known {
-			if way := wayBack(feeds, next, goal, append(seen, next)); way != nil {
-				return way
+// wayBack returns the shortest way over channels from one to a goal that feeds it, nil when it does not.
+func wayBack(feeds map[string][]string, from, goal string) (way []string) {
+	fed := map[string]string{} // of a channel that was reached, the one that it feeds
+	for queue := []string{from}; len(queue) > 0; queue = queue[1:] {
+		for _, next := range feeds[queue[0]] {
+			if _, known := fed[next]; known {
+				continue
 			}
+			fed[next] = queue[0]
+			if next == goal {
+				for at := goal; ; at = fed[at] {
+					way = append([]string{at}, way...)
+					if fed[at] == from {
+						return way
+					}
+				}
+			}
+			queue = append(queue, next)
 		}
 	}
 	return nil
