@@ -36,8 +36,8 @@ test: build
 
 unit: build
 	cd web && npx vitest run
-	go test -race ./internal/...
-	go test ./demo/... ./cmd/...
+	go test -json -race ./internal/... | go run ./internal/house/results
+	go test -json ./demo/... ./cmd/... | go run ./internal/house/results
 
 # half a day of media time
 aged:

@@ -50,7 +50,7 @@ var layers = []layer{
 	{"8", true, []string{"api", "client", "operations"}},
 	{"9", false, []string{"delivery", "control/typescript", "control"}},
 	{"10", true, []string{"/web", "/demo", "/demo/feeds", "/demo/files", "service", "viewer", "cli"}},
-	{"11", false, []string{"/cmd/metaplasis", "/web/types", "/demo/generate", "/e2e/browser", "/e2e/impair", "/e2e/selfsigned", "house", "house/unused"}},
+	{"11", false, []string{"/cmd/metaplasis", "/web/types", "/demo/generate", "/e2e/browser", "/e2e/impair", "/e2e/selfsigned", "house", "house/unused", "house/results"}},
 	{"12", false, []string{"/e2e", "/e2e/age", "/e2e/attack", "/e2e/bench", "/e2e/shots"}},
 }
 
