@@ -39,8 +39,16 @@ const collector = `(() => {
 		window.waits_.push("at " + video.currentTime.toFixed(2) + " with " + ranges.join(",") + " after " + window.frames_.length + " pictures, at " + performance.now().toFixed(0) + " ms");
 	});
 	video.addEventListener("emptied", () => { epoch++; window.waits_.push("the player started over") });
+	let newest = -1;
 	const look = (_, m) => {
-		ctx.drawImage(video, 0, 0, w, h);
+		// The picture and its time in one: what the element shows may be a later picture than the one of this call.
+		const frame = new VideoFrame(video);
+		const own = frame.timestamp / 1e6;
+		ctx.drawImage(frame, 0, 0, w, h);
+		frame.close();
+		const time = Math.abs(own - m.mediaTime) < 1 ? own : m.mediaTime; // of a line in real time the two have different clocks
+		const again = time === newest;
+		newest = time;
 		const strip = ctx.getImageData(0, h - 2 * side, w, side).data;
 		const cells = [];
 		for (let i = 0; i < 16; i++) {
@@ -60,7 +68,7 @@ const collector = `(() => {
 		// A page that was late draws a later picture than the one it was called for.
 		const late = performance.now() > m.expectedDisplayTime + 12;
 		const drawn = parity === 0 && cells[0] - cells[1] > 60 ? number : -1;
-		window.frames_.push({number: late ? -1 : drawn, drawn, late, epoch, time: m.mediaTime, height: video.videoHeight, rate: video.playbackRate});
+		if (!again) window.frames_.push({number: late && time !== own ? -1 : drawn, drawn, late, epoch, time, height: video.videoHeight, rate: video.playbackRate});
 		video.requestVideoFrameCallback(look);
 	};
 	video.requestVideoFrameCallback(look);
