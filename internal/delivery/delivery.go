@@ -138,7 +138,7 @@ type Server struct {
 	meter      Meter
 	store      *store.Store
 	recordings Recordings
-	library    *library.Library
+	files      *library.Library
 	recode     clip.Recode
 	continuous func(w http.ResponseWriter, r *http.Request, c *origin.Channel, rung string)
 
@@ -153,7 +153,7 @@ type Server struct {
 
 // New makes a server.
 func New(o Options) *Server {
-	s := &Server{o: o.Origin, authority: o.Authority, meter: o.Meter, store: o.Store, recordings: o.Recordings, library: o.Library, recode: o.Recode, continuous: o.Continuous,
+	s := &Server{o: o.Origin, authority: o.Authority, meter: o.Meter, store: o.Store, recordings: o.Recordings, files: o.Library, recode: o.Recode, continuous: o.Continuous,
 		viewers: newViewers(o.Origin.Now()), documents: lru.New[documentKey, *present.Doc](maxDocumentBytes), turns: newTurns(),
 		exports: network.Quota{Total: maxExports, EachNetwork: maxExportsEach}, waiting: network.Quota{Total: maxWaiting, EachNetwork: maxWaitingEach}, now: o.Origin.Now}
 	if s.meter == nil {

@@ -24,11 +24,11 @@ import (
 // item answers for a file on demand.
 func (q *request) item() {
 	q.kind = "item"
-	if q.s.library == nil {
+	if q.s.files == nil {
 		q.fail(http.StatusNotFound, "There is no such item.")
 		return
 	}
-	list, trouble, known := q.s.library.Find(q.name)
+	list, trouble, known := q.s.files.Find(q.name)
 	switch {
 	case !known:
 		q.fail(http.StatusNotFound, "There is no such item.")
@@ -58,11 +58,11 @@ func (q *request) itemFile(past *present.Past, list []library.Rendition) {
 	case q.file == "file":
 		q.download()
 	case playlist && (w == hls.CMAF || w == hls.TS):
-		if list[0].Track.Kind == media.Audio && q.s.library.Packed(q.name) {
+		if list[0].Track.Kind == media.Audio && q.s.files.Packed(q.name) {
 			w = hls.TS // which is packed sound where there are no pictures
 		}
 		q.sendItem(typePlaylist, past, func() []byte { return past.Multivariant(w) })
-	case q.file == "index.mpd" && q.s.library.Packed(q.name):
+	case q.file == "index.mpd" && q.s.files.Packed(q.name):
 		q.fail(http.StatusUnprocessableEntity, "Browsers take the item's "+list[0].Track.Label+" in HLS alone: take index.m3u8, or encode it again.")
 	case q.file == "index.mpd":
 		q.sendItem(typeManifest, past, past.Manifest)
@@ -112,7 +112,7 @@ func (q *request) sendItem(kind string, past *present.Past, make func() []byte) 
 
 // download answers with the file itself.
 func (q *request) download() {
-	f, info, err := q.s.library.Open(q.name)
+	f, info, err := q.s.files.Open(q.name)
 	if err != nil {
 		q.fail(http.StatusServiceUnavailable, "The file cannot be read now.")
 		return
@@ -186,7 +186,7 @@ var errNoWrapping = errors.New("it is not offered in this container")
 // wrapItem makes a segment in a container.
 func (s *Server) wrapItem(past *present.Past, t *library.Rendition, seg *segment.Segment, kind string) ([]byte, error) {
 	whole := func(seg *segment.Segment) (*segment.Segment, error) {
-		b, err := s.library.Make(seg)
+		b, err := s.files.Make(seg)
 		if err != nil {
 			return nil, err
 		}
@@ -195,7 +195,7 @@ func (s *Server) wrapItem(past *present.Past, t *library.Rendition, seg *segment
 		return &out, nil
 	}
 	if kind == "m4s" {
-		return s.library.Make(seg)
+		return s.files.Make(seg)
 	}
 	mine, err := whole(seg)
 	if err != nil {

@@ -37,13 +37,16 @@ type stretch struct {
 	relative  bool // the time was told from now
 }
 
-// recording returns the recording that a request names, nil when it names none or there is none.
-func (q *request) recording() *recording.Recording {
+// named returns the recording that a request names, nil when there is none of that name, and whether it names one.
+func (q *request) named() (r *recording.Recording, named bool) {
+	if !strings.Contains(q.r.URL.RawQuery, recording.Parameter+"=") { // most requests name none
+		return nil, false
+	}
 	name := q.r.URL.Query().Get(recording.Parameter)
 	if name == "" || q.s.recordings == nil {
-		return nil
+		return nil, name != ""
 	}
-	return q.s.recordings.Named(q.name, name)
+	return q.s.recordings.Named(q.name, name), true
 }
 
 // leaving is how much longer what has left the time-shift is served, for playlists that players hold.
@@ -52,8 +55,7 @@ const leaving = 2 * time.Minute
 // readable reports whether what ended at a time may be read by who asks: it lies within the channel's time-shift, or
 // within the recording that the request names. It is asked for each thing that is kept.
 func (q *request) readable(end time.Time) bool {
-	if q.r.URL.Query().Get(recording.Parameter) != "" {
-		r := q.recording()
+	if r, named := q.named(); named {
 		return r != nil && end.After(r.Begun) && (r.Ended.IsZero() || end.Before(r.Ended.Add(leaving)))
 	}
 	c := q.s.o.Channel(q.name)
@@ -93,7 +95,7 @@ func (q *request) stretch() (a stretch, ok bool) {
 		return a, false
 	}
 	if v.Get(recording.Parameter) != "" {
-		if a.recording = q.recording(); a.recording == nil {
+		if a.recording, _ = q.named(); a.recording == nil {
 			q.fail(http.StatusNotFound, "The channel has no such recording.")
 			return a, false
 		}
@@ -332,8 +334,8 @@ func (q *request) longest() time.Duration {
 
 // readsSome reports whether who asks may read anything that is kept: headers are of no time.
 func (q *request) readsSome() bool {
-	if q.r.URL.Query().Get(recording.Parameter) != "" {
-		return q.recording() != nil
+	if r, named := q.named(); named {
+		return r != nil
 	}
 	c := q.s.o.Channel(q.name)
 	return c != nil && c.Settings().TimeShiftMinutes > 0

@@ -8,17 +8,17 @@ import (
 )
 
 // Items are the files of the library, on demand.
-type Items struct{ library *library.Library }
+type Items struct{ files *library.Library }
 
 // NewItems looks after a library.
 func NewItems(l *library.Library) *Items { return &Items{l} }
 
 // List lists the items.
-func (x *Items) List() []library.Entry { return x.library.List() }
+func (x *Items) List() []library.Entry { return x.files.List() }
 
 // Show returns an item.
 func (x *Items) Show(name string) (library.Entry, error) {
-	for _, e := range x.library.List() {
+	for _, e := range x.files.List() {
 		if e.Name == name {
 			return e, nil
 		}
@@ -45,24 +45,24 @@ func does(name string, err error) error {
 
 // Encode encodes an item into a ladder in the background, of the usual heights or of those named.
 func (x *Items) Encode(name string, heights []int) error {
-	return does(name, x.library.StartCoding(name, heights))
+	return does(name, x.files.StartCoding(name, heights))
 }
 
 // Pause lets the encoding of an item rest.
-func (x *Items) Pause(name string) error { return does(name, x.library.PauseCoding(name)) }
+func (x *Items) Pause(name string) error { return does(name, x.files.PauseCoding(name)) }
 
 // Resume goes on with the encoding of an item.
-func (x *Items) Resume(name string) error { return does(name, x.library.ResumeCoding(name)) }
+func (x *Items) Resume(name string) error { return does(name, x.files.ResumeCoding(name)) }
 
 // Drop stops the encoding of an item, and removes what was made.
-func (x *Items) Drop(name string) error { return does(name, x.library.DropCoding(name)) }
+func (x *Items) Drop(name string) error { return does(name, x.files.DropCoding(name)) }
 
 // Remove removes an item: its files, and what was encoded of them.
-func (x *Items) Remove(name string) error { return does(name, x.library.Remove(name)) }
+func (x *Items) Remove(name string) error { return does(name, x.files.Remove(name)) }
 
 // Uploads lists the uploads that are under way.
 func (x *Items) Uploads() ([]library.Upload, error) {
-	list, err := x.library.Uploads()
+	list, err := x.files.Uploads()
 	if list == nil {
 		list = []library.Upload{}
 	}
@@ -71,27 +71,27 @@ func (x *Items) Uploads() ([]library.Upload, error) {
 
 // BeginUpload begins an upload of a file of so many bytes.
 func (x *Items) BeginUpload(name string, size int64) (library.Upload, error) {
-	u, err := x.library.BeginUpload(name, size)
+	u, err := x.files.BeginUpload(name, size)
 	return u, uploading(err)
 }
 
 // FindUpload returns an upload that is under way, or ended a while ago.
 func (x *Items) FindUpload(id string) (library.Upload, error) {
-	u, err := x.library.FindUpload(id)
+	u, err := x.files.FindUpload(id)
 	return u, uploading(err)
 }
 
 // Append takes a piece of an upload, of so many bytes, less than 0 when that is not known. file is the file's name once it is whole.
 func (x *Items) Append(id string, offset, length int64, piece io.Reader, sum *library.Checksum) (u library.Upload, file string, err error) {
-	if u, err := x.library.FindUpload(id); err == nil && u.Offset == offset && length > u.Size-u.Offset {
+	if u, err := x.files.FindUpload(id); err == nil && u.Offset == offset && length > u.Size-u.Offset {
 		return u, "", uploading(library.ErrTooLong)
 	}
-	u, file, err = x.library.Append(id, offset, piece, sum)
+	u, file, err = x.files.Append(id, offset, piece, sum)
 	return u, file, uploading(err)
 }
 
 // DropUpload gives an upload up.
-func (x *Items) DropUpload(id string) error { return uploading(x.library.DropUpload(id)) }
+func (x *Items) DropUpload(id string) error { return uploading(x.files.DropUpload(id)) }
 
 // uploading makes a refusal of what the library says of an upload.
 func uploading(err error) error {
